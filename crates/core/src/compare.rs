@@ -1,0 +1,111 @@
+//! How two entries with the same path differ. Pure: values in, a value out.
+
+use std::cmp::Ordering;
+use std::time::Duration;
+
+use crate::entry::{EntryKind, Meta};
+use crate::store::Capabilities;
+
+/// What the two stores of a job can both express; anything finer cannot differ.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Comparison {
+    /// The coarser precision of the two; `None` when one store has no times.
+    pub precision: Option<Duration>,
+    /// Whether both keep the times of links.
+    pub link_times: bool,
+    /// Whether both keep mode bits, and the job wants them.
+    pub modes: bool,
+}
+
+impl Comparison {
+    /// What can be compared between two stores.
+    pub fn between(left: &Capabilities, right: &Capabilities) -> Comparison {
+        Comparison {
+            precision: left.time_precision.zip(right.time_precision).map(|(a, b)| a.max(b)),
+            link_times: left.link_times && right.link_times,
+            modes: left.modes && right.modes,
+        }
+    }
+
+    /// Whether the modification times agree as far as both stores can tell.
+    pub fn same_time(&self, left: &Meta, right: &Meta) -> bool {
+        match (left.modified, right.modified, self.precision) {
+            (Some(a), Some(b), Some(precision)) => a.same_within(b, precision),
+            _ => true,
+        }
+    }
+
+    /// Whether the mode bits agree, where both have them.
+    pub fn same_mode(&self, left: &Meta, right: &Meta) -> bool {
+        match (left.mode, right.mode) {
+            (Some(a), Some(b)) if self.modes => a == b,
+            _ => true,
+        }
+    }
+}
+
+/// How the right entry differs from the left one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Difference {
+    /// Not at all, as far as both stores can tell.
+    None,
+    /// Same content; times of links, or modes, differ.
+    Metadata,
+    /// Other content; the ordering is the right time against the left one.
+    Content(Ordering),
+    /// One is a folder, a file or a link, the other is not.
+    Kind,
+}
+
+/// Compares two entries by kind, size, time, link target and mode.
+pub fn compare(left: &Meta, right: &Meta, by: &Comparison) -> Difference {
+    let same = match (left.kind, right.kind) {
+        (EntryKind::File, EntryKind::File) => left.size == right.size && by.same_time(left, right),
+        (EntryKind::Link, EntryKind::Link) => left.target == right.target,
+        (EntryKind::Folder, EntryKind::Folder) => true,
+        // A link and a file are both single things that can take each other's place.
+        (EntryKind::File, EntryKind::Link) | (EntryKind::Link, EntryKind::File) => false,
+        (a, b) if a == b => true,
+        _ => return Difference::Kind,
+    };
+    if !same {
+        let order =
+            if by.same_time(left, right) { Ordering::Equal } else { right.modified.cmp(&left.modified) };
+        return Difference::Content(order);
+    }
+    let link = left.kind == EntryKind::Link;
+    let metadata_differs =
+        if link { by.link_times && !by.same_time(left, right) } else { !by.same_mode(left, right) };
+    if metadata_differs { Difference::Metadata } else { Difference::None }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{file, folder, link, moded};
+
+    #[test]
+    fn the_kinds_of_difference() {
+        let by = Comparison { precision: Some(Duration::from_nanos(1)), link_times: true, modes: true };
+        let coarse = Comparison { precision: Some(Duration::from_secs(2)), ..by };
+        let timeless = Comparison { precision: None, ..by };
+        let cases = [
+            (file(5, 100), file(5, 100), by, Difference::None),
+            (file(5, 100), file(6, 100), by, Difference::Content(Ordering::Equal)),
+            (file(5, 100), file(5, 101), by, Difference::Content(Ordering::Greater)),
+            (file(5, 100), file(5, 99), by, Difference::Content(Ordering::Less)),
+            (file(5, 100), file(5, 101), coarse, Difference::None),
+            (file(5, 100), file(5, 999), timeless, Difference::None),
+            (file(5, 100), moded(file(5, 100), 0o600), by, Difference::Metadata),
+            (link("a", 1), link("a", 1), by, Difference::None),
+            (link("a", 1), link("a", 2), by, Difference::Metadata),
+            (link("a", 1), link("b", 1), by, Difference::Content(Ordering::Equal)),
+            (link("a", 1), file(5, 2), by, Difference::Content(Ordering::Greater)),
+            (folder(), file(5, 1), by, Difference::Kind),
+            (folder(), moded(folder(), 0o700), by, Difference::Metadata),
+        ];
+        for (left, right, by, expected) in cases {
+            assert_eq!(compare(&left, &right, &by), expected, "{left:?} {right:?}");
+        }
+    }
+}

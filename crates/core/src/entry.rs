@@ -1,0 +1,192 @@
+//! What a store tells about one thing in a folder: its kind, size, time and mode.
+//!
+//! These are plain values. Comparing them is the work of [`crate::compare`]; reading and writing them is a store's.
+
+use std::fmt;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::path::Name;
+
+/// Which tree of a job: one-way jobs read the left and change the right.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Side {
+    /// `left`, or `from` of a one-way job.
+    Left,
+    /// `right`, or `to` of a one-way job.
+    Right,
+}
+
+impl Side {
+    /// The word for this side in code, output and JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Side::Left => "left",
+            Side::Right => "right",
+        }
+    }
+
+    /// The other side.
+    pub fn other(self) -> Side {
+        match self {
+            Side::Left => Side::Right,
+            Side::Right => Side::Left,
+        }
+    }
+}
+
+impl fmt::Display for Side {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// A point in time with nanoseconds, counted from 1970-01-01T00:00:00Z; times before are negative seconds plus a
+/// positive part, as POSIX has them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Stamp {
+    seconds: i64,
+    nanos: u32,
+}
+
+impl Stamp {
+    /// A time from whole seconds and 0 to 999,999,999 nanoseconds; larger counts are cut to that.
+    pub fn new(seconds: i64, nanos: u32) -> Stamp {
+        Stamp { seconds, nanos: nanos.min(999_999_999) }
+    }
+
+    /// Whole seconds, rounded towards the past.
+    pub fn seconds(self) -> i64 {
+        self.seconds
+    }
+
+    /// Nanoseconds after [`Stamp::seconds`].
+    pub fn nanos(self) -> u32 {
+        self.nanos
+    }
+
+    /// Nanoseconds since 1970.
+    pub fn as_nanos(self) -> i128 {
+        i128::from(self.seconds) * 1_000_000_000 + i128::from(self.nanos)
+    }
+
+    /// Whether two times are the same as far as a store of this precision can tell. A precision of one nanosecond
+    /// (or zero) asks for equality.
+    pub fn same_within(self, other: Stamp, precision: Duration) -> bool {
+        self == other || self.as_nanos().abs_diff(other.as_nanos()) < precision.as_nanos()
+    }
+}
+
+/// Files that are not data: reported, and carried only where a job asks for it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Special {
+    /// A named pipe.
+    Fifo,
+    /// A socket.
+    Socket,
+    /// A character device.
+    CharDevice,
+    /// A block device.
+    BlockDevice,
+    /// Anything else that is neither file, folder nor link.
+    Other,
+}
+
+impl fmt::Display for Special {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Special::Fifo => "a named pipe",
+            Special::Socket => "a socket",
+            Special::CharDevice => "a character device",
+            Special::BlockDevice => "a block device",
+            Special::Other => "neither file, folder nor link",
+        })
+    }
+}
+
+/// The kind of an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum EntryKind {
+    /// A regular file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link; never followed.
+    Link,
+    /// A pipe, socket or device.
+    Special(Special),
+}
+
+/// Which file on a machine this is, whatever path leads to it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct FileId {
+    /// The file system.
+    pub device: u64,
+    /// The inode in it.
+    pub inode: u64,
+}
+
+/// Everything that a listing tells about one entry, apart from its name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Meta {
+    /// File, folder, link or something else.
+    pub kind: EntryKind,
+    /// Bytes of content; 0 for anything but a file.
+    pub size: u64,
+    /// When the content was last changed; `None` where the store does not know.
+    pub modified: Option<Stamp>,
+    /// The twelve POSIX mode bits; `None` where the store has none.
+    pub mode: Option<u32>,
+    /// The identity on its machine; `None` for remote stores.
+    pub id: Option<FileId>,
+    /// Where a link points, as stored; `None` for anything else.
+    pub target: Option<Box<[u8]>>,
+}
+
+impl Meta {
+    /// Whether this is a folder.
+    pub fn is_folder(&self) -> bool {
+        self.kind == EntryKind::Folder
+    }
+
+    /// Whether this is a file or a link: what is counted, moved and kept.
+    pub fn is_item(&self) -> bool {
+        matches!(self.kind, EntryKind::File | EntryKind::Link)
+    }
+}
+
+/// One entry of a listed folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// Its name.
+    pub name: Name,
+    /// What is known about it.
+    pub meta: Meta,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_agree_within_the_coarser_precision() {
+        let at = Stamp::new;
+        let nano = Duration::from_nanos(1);
+        let two_seconds = Duration::from_secs(2);
+        let cases = [
+            (at(10, 0), at(10, 0), nano, true),
+            (at(10, 0), at(10, 1), nano, false),
+            (at(10, 999_999_999), at(10, 0), Duration::from_secs(1), true),
+            (at(11, 0), at(10, 0), Duration::from_secs(1), false),
+            (at(11, 500), at(10, 0), two_seconds, true),
+            (at(12, 0), at(10, 0), two_seconds, false),
+            (at(-1, 999_999_999), at(0, 0), Duration::from_nanos(2), true),
+        ];
+        for (a, b, precision, same) in cases {
+            assert_eq!(a.same_within(b, precision), same, "{a:?} {b:?} {precision:?}");
+            assert_eq!(b.same_within(a, precision), same, "{b:?} {a:?} {precision:?}");
+        }
+    }
+}

@@ -1,0 +1,91 @@
+//! A job's choices, as typed values. Where they are written down is the command line's business.
+
+use crate::filter::FilterSpec;
+use crate::units::{Age, Room, Share, keywords};
+
+keywords! {
+    /// What a job does with its two sides.
+    pub enum Kind {
+        /// The right becomes as the left; extras are removed.
+        Mirror = "mirror",
+        /// New and changed files go over; nothing is ever removed.
+        Copy = "copy",
+        /// Both sides are worked on; changes travel both ways.
+        TwoWay = "two-way",
+    }
+}
+
+impl Kind {
+    /// One sentence for a person who has to choose, with what happens to removals.
+    pub fn explained(self) -> &'static str {
+        match self {
+            Kind::Mirror => {
+                "makes the right like the left; what is only on the right is removed there (a copy is kept)"
+            }
+            Kind::Copy => "brings new and changed files to the right; nothing is ever removed",
+            Kind::TwoWay => "carries changes and removals both ways; a removal never beats a change",
+        }
+    }
+}
+
+/// The kinds that change only the right side.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OneWayKind {
+    /// See [`Kind::Mirror`].
+    Mirror,
+    /// See [`Kind::Copy`].
+    Copy,
+}
+
+keywords! {
+    /// What a copy does about a file that is newer at its destination.
+    pub enum Newer {
+        /// Leave it and report it.
+        Leave = "leave",
+        /// Update it all the same.
+        Update = "update",
+    }
+}
+
+keywords! {
+    /// Where removed files go.
+    pub enum Removed {
+        /// To the kept copies at the root of the side they came from.
+        Keep = "keep",
+        /// Nowhere: they are erased.
+        Erase = "erase",
+    }
+}
+
+keywords! {
+    /// Where replaced files go.
+    pub enum Replaced {
+        /// To the kept copies at the root of the side they came from.
+        Keep = "keep",
+        /// Nowhere: they are erased.
+        Erase = "erase",
+    }
+}
+
+/// Everything that shapes a run, apart from where the sides are.
+#[derive(Debug, Clone, PartialEq)]
+pub struct JobRules {
+    /// Mirror or copy.
+    pub kind: OneWayKind,
+    /// What takes part.
+    pub filter: FilterSpec,
+    /// What a copy does about newer files at the destination.
+    pub newer: Newer,
+    /// Where removed files go.
+    pub removed: Removed,
+    /// Where replaced files go.
+    pub replaced: Replaced,
+    /// How long kept copies stay.
+    pub keep_for: Age,
+    /// How much room kept copies may take at the destination.
+    pub keep_max: Room,
+    /// The guard against mass removal.
+    pub max_removals: Share,
+    /// The guard against mass change.
+    pub max_changes: Share,
+}

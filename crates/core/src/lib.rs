@@ -1,0 +1,29 @@
+//! The computation behind Reedhook.
+//!
+//! The road of one run:
+//!
+//! 1. [`walk::scan`] lists both sides folder by folder, asks the [`filter`] what takes part, and decides each name with
+//!    [`plan::one_way::decide`]. The result is a [`plan::Plan`]: data, printed by a preview, carried out by a run.
+//! 2. [`plan::guard::check`] looks at the plan and stops what looks like an accident.
+//! 3. [`run::execute`] carries the plan out through the two [`store::Store`]s, reports [`run::Event`]s, and returns what
+//!    was done and what was not.
+//! 4. [`record`] remembers it.
+//!
+//! `path`, `entry`, `compare`, `filter`, `units`, `job` and `plan` never touch a disk, a clock or the environment; `walk`
+//! and `run` touch the world only through the two stores they are given. There is no terminal, no protocol and no
+//! asynchronous code here.
+
+pub mod compare;
+pub mod entry;
+pub mod filter;
+pub mod job;
+pub mod path;
+pub mod plan;
+pub mod problem;
+pub mod record;
+pub mod run;
+pub mod store;
+#[cfg(any(test, feature = "testing"))]
+pub mod testing;
+pub mod units;
+pub mod walk;

@@ -1,0 +1,270 @@
+//! Guards: what stops a run before its first change. Pure: a plan and some facts in, a refusal or nothing out.
+
+use std::fmt;
+
+use crate::job::{JobRules, OneWayKind};
+use crate::path::RelPath;
+use crate::plan::{Counts, Plan, Step};
+use crate::store::{Place, Space};
+use crate::units::Share;
+
+/// Removals or changes up to this number are never a mass change.
+pub const SMALL_CHANGE: u64 = 20;
+
+/// A guard that a person may lift once.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Lift {
+    /// More removals than the limit.
+    Removals,
+    /// More changes than the limit.
+    Changes,
+    /// An empty source.
+    Empty,
+    /// Too little space.
+    Space,
+}
+
+impl Lift {
+    /// The word after `--allow`.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Lift::Removals => "removals",
+            Lift::Changes => "changes",
+            Lift::Empty => "empty",
+            Lift::Space => "space",
+        }
+    }
+}
+
+/// Why a run does not start.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Refusal {
+    /// The source holds nothing, but the destination does.
+    EmptySource {
+        /// Files and links at the destination.
+        right_items: u64,
+    },
+    /// Too many removals.
+    Removals {
+        /// How many.
+        removed: u64,
+        /// Out of how many.
+        of: u64,
+        /// The limit.
+        limit: Share,
+        /// The folders that lose most, with their numbers.
+        most: Vec<(RelPath, u64)>,
+    },
+    /// Too many changes.
+    Changes {
+        /// How many.
+        changed: u64,
+        /// Out of how many.
+        of: u64,
+        /// The limit.
+        limit: Share,
+        /// The folders that change most, with their numbers.
+        most: Vec<(RelPath, u64)>,
+    },
+    /// Not enough space.
+    Space {
+        /// What the run needs, in bytes.
+        needed: u64,
+        /// What is free, in bytes.
+        free: u64,
+    },
+}
+
+impl Refusal {
+    /// The stable code.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Refusal::EmptySource { .. } => "empty-source",
+            Refusal::Removals { .. } => "too-many-removals",
+            Refusal::Changes { .. } => "too-many-changes",
+            Refusal::Space { .. } => "too-little-space",
+        }
+    }
+
+    /// The guard that a person would have to lift.
+    pub fn lift(&self) -> Lift {
+        match self {
+            Refusal::EmptySource { .. } => Lift::Empty,
+            Refusal::Removals { .. } => Lift::Removals,
+            Refusal::Changes { .. } => Lift::Changes,
+            Refusal::Space { .. } => Lift::Space,
+        }
+    }
+
+    /// The folders with most of what is too much, and how many.
+    pub fn most(&self) -> &[(RelPath, u64)] {
+        match self {
+            Refusal::Removals { most, .. } | Refusal::Changes { most, .. } => most,
+            _ => &[],
+        }
+    }
+}
+
+impl fmt::Display for Refusal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Refusal::EmptySource { right_items } => {
+                write!(f, "the source holds nothing that takes part, but the destination holds {right_items}")
+            }
+            Refusal::Removals { removed, of, limit, .. } => {
+                write!(f, "it would remove {removed} of the {of} at the destination; the limit is {limit}")
+            }
+            Refusal::Changes { changed, of, limit, .. } => {
+                write!(f, "it would change {changed} of the {of} at the destination; the limit is {limit}")
+            }
+            Refusal::Space { needed, free } => {
+                write!(f, "it needs {needed} bytes at the destination, where {free} are free")
+            }
+        }
+    }
+}
+
+/// Checks a plan against the guards, in the order in which they matter; the lifted ones are passed over.
+pub fn check(plan: &Plan, rules: &JobRules, space: Option<Space>, lifted: &[Lift]) -> Option<Refusal> {
+    [
+        empty_source(plan, rules),
+        too_many_removals(plan, rules),
+        too_many_changes(plan, rules),
+        too_little_space(plan, space),
+    ]
+    .into_iter()
+    .flatten()
+    .find(|refusal| !lifted.contains(&refusal.lift()))
+}
+
+fn empty_source(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
+    let would_empty = rules.kind == OneWayKind::Mirror && plan.left_items == 0 && plan.counts.removed > 0;
+    would_empty.then_some(Refusal::EmptySource { right_items: plan.right_items })
+}
+
+fn too_many_removals(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
+    let Counts { removed, .. } = plan.counts;
+    let (of, limit) = (plan.right_items, rules.max_removals);
+    (removed > SMALL_CHANGE && limit.is_exceeded(removed, of)).then(|| Refusal::Removals {
+        removed,
+        of,
+        limit,
+        most: hardest_hit(plan, |step| matches!(step, Step::Remove { .. })),
+    })
+}
+
+fn too_many_changes(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
+    let changed = plan.counts.removed + plan.counts.updated;
+    let (of, limit) = (plan.right_items, rules.max_changes);
+    (changed > SMALL_CHANGE && limit.is_exceeded(changed, of)).then(|| Refusal::Changes {
+        changed,
+        of,
+        limit,
+        most: hardest_hit(plan, |step| matches!(step, Step::Remove { .. } | Step::Update { .. })),
+    })
+}
+
+/// What a run writes must fit beside what is there: what it replaces or removes goes only afterwards, or is kept.
+fn too_little_space(plan: &Plan, space: Option<Space>) -> Option<Refusal> {
+    let free = space?.free;
+    let needed = plan.counts.bytes;
+    (needed > free).then_some(Refusal::Space { needed, free })
+}
+
+/// The three folders with most actions of a sort, each named by its first two levels at most.
+fn hardest_hit(plan: &Plan, counts: impl Fn(&Step) -> bool) -> Vec<(RelPath, u64)> {
+    let mut most: Vec<(RelPath, u64)> = Vec::new();
+    for folder in &plan.folders {
+        let hits = folder.actions.iter().filter(|action| counts(&action.step)).count() as u64;
+        if hits > 0 {
+            most.push((folder.path.clone(), hits));
+        }
+    }
+    most.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+    most.truncate(3);
+    most
+}
+
+/// How two places relate that must not contain each other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Nesting {
+    /// They have nothing to do with each other.
+    Apart,
+    /// They are the same place.
+    Same,
+    /// The second lies inside the first.
+    SecondInFirst,
+    /// The first lies inside the second.
+    FirstInSecond,
+}
+
+/// Whether one of two places lies inside the other.
+pub fn nesting(first: &Place, second: &Place) -> Nesting {
+    match (first, second) {
+        (Place::Local(a), Place::Local(b)) if a == b => Nesting::Same,
+        (Place::Local(a), Place::Local(b)) if b.starts_with(a) => Nesting::SecondInFirst,
+        (Place::Local(a), Place::Local(b)) if a.starts_with(b) => Nesting::FirstInSecond,
+        (Place::Elsewhere(a), Place::Elsewhere(b)) if a == b => Nesting::Same,
+        _ => Nesting::Apart,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::rules;
+
+    fn plan(left: u64, right: u64, removed: u64, updated: u64) -> Plan {
+        Plan {
+            left_items: left,
+            right_items: right,
+            counts: Counts { removed, updated, bytes: 1000, ..Counts::default() },
+            ..Plan::default()
+        }
+    }
+
+    #[test]
+    fn limits_need_both_a_share_and_a_number() {
+        let rules = JobRules { max_changes: "50%".parse().unwrap(), ..rules(OneWayKind::Mirror) };
+        let cases = [
+            (plan(80, 100, 20, 0), None),
+            (plan(74, 100, 26, 0), Some("too-many-removals")),
+            (plan(75, 100, 25, 0), None),
+            (plan(1, 21, 20, 0), None),
+            (plan(0, 5, 5, 0), Some("empty-source")),
+            (plan(0, 0, 0, 0), None),
+            (plan(100, 100, 0, 51), Some("too-many-changes")),
+            (plan(100, 100, 0, 50), None),
+        ];
+        for (plan, expected) in cases {
+            let found = check(&plan, &rules, None, &[]);
+            assert_eq!(found.as_ref().map(Refusal::code), expected, "{:?}", plan.counts);
+        }
+    }
+
+    #[test]
+    fn a_lifted_guard_leaves_the_others_standing() {
+        let rules = rules(OneWayKind::Mirror);
+        let space = Some(Space { free: 999, total: 5000 });
+        let emptied = plan(0, 100, 100, 0);
+        let code = |lifted: &[Lift]| check(&emptied, &rules, space, lifted).map(|refusal| refusal.code());
+        assert_eq!(code(&[]), Some("empty-source"));
+        assert_eq!(code(&[Lift::Empty]), Some("too-many-removals"));
+        assert_eq!(code(&[Lift::Empty, Lift::Removals]), Some("too-little-space"));
+        assert_eq!(code(&[Lift::Empty, Lift::Removals, Lift::Space]), None);
+    }
+
+    #[test]
+    fn nesting_is_by_whole_names() {
+        let local = |path: &str| Place::Local(path.into());
+        let cases = [
+            ("/a/b", "/a/b", Nesting::Same),
+            ("/a", "/a/b", Nesting::SecondInFirst),
+            ("/a/b/c", "/a", Nesting::FirstInSecond),
+            ("/a/b", "/a/bc", Nesting::Apart),
+        ];
+        for (first, second, expected) in cases {
+            assert_eq!(nesting(&local(first), &local(second)), expected);
+        }
+    }
+}

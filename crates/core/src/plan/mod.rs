@@ -1,0 +1,241 @@
+//! The plan: everything a run would do, as data. A preview prints it; the engine carries it out.
+//!
+//! A plan lists the folders in which something happens, each with its actions. What is the same on both sides is counted
+//! and forgotten, so a plan is as large as the change, never as the tree.
+
+pub mod guard;
+pub mod one_way;
+
+use crate::entry::{Meta, Side};
+use crate::path::{Name, RelPath};
+use crate::problem::Problem;
+use one_way::LeaveReason;
+
+/// What happens to a folder itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fate {
+    /// It exists and stays.
+    Stay,
+    /// It is made.
+    Make,
+    /// It is removed once it is empty.
+    Remove,
+}
+
+/// What happens to one file, link or special file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Step {
+    /// Put it where nothing is.
+    Add {
+        /// What to put there.
+        from: Meta,
+    },
+    /// Put it in the place of another file or link.
+    Update {
+        /// What to put there.
+        from: Meta,
+        /// What is there now.
+        was: Box<Meta>,
+    },
+    /// Give it other metadata.
+    Metadata {
+        /// Where the metadata comes from.
+        from: Meta,
+    },
+    /// Remove it.
+    Remove {
+        /// What is there now.
+        was: Meta,
+    },
+    /// Leave it on purpose.
+    Leave {
+        /// What would have been put there.
+        from: Meta,
+        /// Why it is not.
+        reason: LeaveReason,
+    },
+}
+
+/// One step for one name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Action {
+    /// The name in its folder.
+    pub name: Name,
+    /// The side that changes.
+    pub side: Side,
+    /// What happens.
+    pub step: Step,
+}
+
+/// A folder in which something happens.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FolderPlan {
+    /// Its path.
+    pub path: RelPath,
+    /// What happens to the folder itself.
+    pub fate: Fate,
+    /// The folder at the left.
+    pub left: Option<Meta>,
+    /// The folder at the right.
+    pub right: Option<Meta>,
+    /// Whether its mode differs and is to be set.
+    pub remode: bool,
+    /// What happens to what it holds directly, by name.
+    pub actions: Vec<Action>,
+}
+
+/// The numbers of a plan or a run. Files and links are counted; folders are not.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counts {
+    /// Put where nothing was.
+    pub added: u64,
+    /// Put in the place of something else.
+    pub updated: u64,
+    /// Renamed on the other side.
+    pub moved: u64,
+    /// Removed.
+    pub removed: u64,
+    /// Given other metadata (folders with another mode included).
+    pub meta: u64,
+    /// Left on purpose.
+    pub skipped: u64,
+    /// Held conflicts.
+    pub conflicts: u64,
+    /// Conflicts that a policy decided.
+    pub settled: u64,
+    /// The same on both sides.
+    pub same: u64,
+    /// What could not be done.
+    pub problems: u64,
+    /// Bytes of content written.
+    pub bytes: u64,
+}
+
+impl Counts {
+    /// Adds another run's numbers.
+    pub fn add(&mut self, other: &Counts) {
+        for (mine, theirs) in self.fields_mut().into_iter().zip(other.fields()) {
+            *mine += theirs;
+        }
+    }
+
+    /// The names of the numbers, in the order of [`Counts::fields`].
+    pub const NAMES: [&'static str; 11] = [
+        "added",
+        "updated",
+        "moved",
+        "removed",
+        "meta",
+        "skipped",
+        "conflicts",
+        "settled",
+        "same",
+        "problems",
+        "bytes",
+    ];
+
+    /// The numbers, in the order of [`Counts::NAMES`].
+    pub fn fields(&self) -> [u64; 11] {
+        let c = self;
+        [
+            c.added,
+            c.updated,
+            c.moved,
+            c.removed,
+            c.meta,
+            c.skipped,
+            c.conflicts,
+            c.settled,
+            c.same,
+            c.problems,
+            c.bytes,
+        ]
+    }
+
+    fn fields_mut(&mut self) -> [&mut u64; 11] {
+        let c = self;
+        [
+            &mut c.added,
+            &mut c.updated,
+            &mut c.moved,
+            &mut c.removed,
+            &mut c.meta,
+            &mut c.skipped,
+            &mut c.conflicts,
+            &mut c.settled,
+            &mut c.same,
+            &mut c.problems,
+            &mut c.bytes,
+        ]
+    }
+
+    /// The numbers from the order of [`Counts::NAMES`].
+    pub fn from_fields(fields: [u64; 11]) -> Counts {
+        let mut counts = Counts::default();
+        for (mine, value) in counts.fields_mut().into_iter().zip(fields) {
+            *mine = value;
+        }
+        counts
+    }
+
+    /// Whether anything changes.
+    pub fn changes(&self) -> u64 {
+        self.added + self.updated + self.moved + self.removed + self.meta + self.settled
+    }
+
+    /// Counts one action as done.
+    pub fn count(&mut self, step: &Step, bytes: u64) {
+        match step {
+            Step::Add { .. } => self.added += 1,
+            Step::Update { .. } => self.updated += 1,
+            Step::Metadata { .. } => self.meta += 1,
+            Step::Remove { .. } => self.removed += 1,
+            Step::Leave { .. } => self.skipped += 1,
+        }
+        self.bytes += bytes;
+    }
+}
+
+/// What a scan of both sides found to do.
+#[derive(Debug, Clone, Default)]
+pub struct Plan {
+    /// The folders in which something happens, from the top down.
+    pub folders: Vec<FolderPlan>,
+    /// What the actions come to, with what is the same and what could not be examined.
+    pub counts: Counts,
+    /// What could not be examined or is impossible.
+    pub problems: Vec<Problem>,
+    /// Unfinished files of earlier runs at the right, to be cleared.
+    pub leftovers: Vec<(RelPath, Meta)>,
+    /// Files and links at the left that take part.
+    pub left_items: u64,
+    /// Files and links at the right that take part.
+    pub right_items: u64,
+    /// Entries that the filter leaves out, counted at the top: a folder that is out counts once.
+    pub filtered: u64,
+    /// Folders that take part, at the left.
+    pub folders_seen: u64,
+    /// Bytes that what is replaced or removed holds now.
+    pub bytes_set_aside: u64,
+}
+
+impl Plan {
+    /// Whether a run would find nothing to do (apart from problems and folder times).
+    pub fn is_empty(&self) -> bool {
+        self.counts.changes() == 0 && self.folders_made() == 0 && self.folders_removed() == 0
+    }
+
+    /// How many folders are made.
+    pub fn folders_made(&self) -> u64 {
+        self.with_fate(Fate::Make)
+    }
+
+    /// How many folders are removed.
+    pub fn folders_removed(&self) -> u64 {
+        self.with_fate(Fate::Remove)
+    }
+
+    fn with_fate(&self, fate: Fate) -> u64 {
+        self.folders.iter().filter(|folder| folder.fate == fate).count() as u64
+    }
+}

@@ -1,0 +1,152 @@
+//! The one-way decision: what a mirror or a copy does about one path. Pure and total.
+
+use std::cmp::Ordering;
+
+use crate::compare::{Comparison, Difference, compare};
+use crate::entry::{EntryKind, Meta};
+use crate::job::{Newer, OneWayKind};
+use crate::problem::Code;
+
+/// What the decision depends on, besides the two entries.
+#[derive(Debug, Clone, Copy)]
+pub struct OneWayRules {
+    /// Mirror or copy.
+    pub kind: OneWayKind,
+    /// What a copy does about a newer file at the destination.
+    pub newer: Newer,
+    /// How entries are compared.
+    pub by: Comparison,
+}
+
+/// What to do about one path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Decision {
+    /// Nothing; both sides agree (two folders: their content is decided by itself).
+    Same,
+    /// Put the left entry where nothing is.
+    Add,
+    /// Put the left file or link in the place of the right one.
+    Update,
+    /// Give the right entry the left one's metadata.
+    Metadata,
+    /// Remove what is on the right, then put the left entry there.
+    Replace,
+    /// Remove what is on the right.
+    Remove,
+    /// Leave the right as it is and say why.
+    Leave(LeaveReason),
+    /// Leave the right as it is, quietly: a copy has no opinion about it.
+    Ignore,
+    /// Touch nothing and report.
+    Problem(Code),
+}
+
+/// Why something is left on purpose.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum LeaveReason {
+    /// The destination's file is newer.
+    Newer,
+    /// A pipe, socket or device.
+    Special,
+}
+
+impl LeaveReason {
+    /// The reason in a few plain words.
+    pub fn words(self) -> &'static str {
+        match self {
+            LeaveReason::Newer => "newer at the destination",
+            LeaveReason::Special => "a pipe, socket or device",
+        }
+    }
+}
+
+/// Decides one path that takes part in the job. At least one side holds something.
+pub fn decide(rules: &OneWayRules, left: Option<&Meta>, right: Option<&Meta>) -> Decision {
+    let mirror = rules.kind == OneWayKind::Mirror;
+    let (left, right) = match (left, right) {
+        (None, None) => return Decision::Same,
+        (None, Some(_)) => return if mirror { Decision::Remove } else { Decision::Ignore },
+        (Some(left), _) if is_special(left) => return Decision::Leave(LeaveReason::Special),
+        (Some(_), None) => return Decision::Add,
+        (Some(left), Some(right)) => (left, right),
+    };
+    match compare(left, right, &rules.by) {
+        Difference::None => Decision::Same,
+        Difference::Metadata => Decision::Metadata,
+        Difference::Kind if mirror => Decision::Replace,
+        Difference::Kind => Decision::Problem(Code::KindDiffers),
+        Difference::Content(_) if mirror => Decision::Update,
+        // In a copy, a link and a file are different kinds of thing: neither makes way for the other.
+        Difference::Content(_) if left.kind != right.kind => Decision::Problem(Code::KindDiffers),
+        Difference::Content(Ordering::Greater) if rules.newer == Newer::Leave => {
+            Decision::Leave(LeaveReason::Newer)
+        }
+        Difference::Content(_) => Decision::Update,
+    }
+}
+
+fn is_special(meta: &Meta) -> bool {
+    matches!(meta.kind, EntryKind::Special(_))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+    use crate::entry::Special;
+    use crate::testing::{file, folder, link, moded};
+
+    /// The whole table, a row each: left, right, what a copy does, what a mirror does.
+    #[test]
+    fn the_table_row_by_row() {
+        use Decision::*;
+        let pipe = || Meta { kind: EntryKind::Special(Special::Fifo), ..file(0, 5) };
+        let differs = || Problem(Code::KindDiffers);
+        let newer = || Leave(LeaveReason::Newer);
+        let special = || Leave(LeaveReason::Special);
+        let f = |size, time| Some(file(size, time));
+        let rows = [
+            (None, None, Same, Same),
+            (f(5, 1), None, Add, Add),
+            (Some(folder()), None, Add, Add),
+            (Some(link("x", 1)), None, Add, Add),
+            (f(5, 1), f(5, 1), Same, Same),
+            (f(5, 9), f(5, 1), Update, Update),
+            (f(5, 1), f(6, 1), Update, Update),
+            (f(5, 1), f(5, 9), newer(), Update),
+            (f(5, 1), f(6, 9), newer(), Update),
+            (None, f(5, 1), Ignore, Remove),
+            (None, Some(folder()), Ignore, Remove),
+            (None, Some(link("x", 1)), Ignore, Remove),
+            (None, Some(pipe()), Ignore, Remove),
+            (f(5, 1), Some(folder()), differs(), Replace),
+            (Some(folder()), f(5, 1), differs(), Replace),
+            (Some(link("x", 1)), Some(folder()), differs(), Replace),
+            (Some(folder()), Some(link("x", 1)), differs(), Replace),
+            (f(5, 1), Some(link("x", 9)), differs(), Update),
+            (Some(link("x", 1)), f(5, 9), differs(), Update),
+            (Some(link("x", 1)), Some(link("y", 9)), newer(), Update),
+            (Some(link("x", 9)), Some(link("y", 1)), Update, Update),
+            (Some(link("x", 1)), Some(link("x", 1)), Same, Same),
+            (Some(link("x", 1)), Some(link("x", 9)), Metadata, Metadata),
+            (f(5, 1), Some(moded(file(5, 1), 0o600)), Metadata, Metadata),
+            (Some(folder()), Some(moded(folder(), 0o700)), Metadata, Metadata),
+            (Some(folder()), Some(folder()), Same, Same),
+            (Some(pipe()), None, special(), special()),
+            (Some(pipe()), f(5, 1), special(), special()),
+            (Some(pipe()), Some(folder()), special(), special()),
+            (f(5, 1), Some(pipe()), differs(), Replace),
+        ];
+        let by = Comparison { precision: Some(Duration::from_nanos(1)), link_times: true, modes: true };
+        for (left, right, copy, mirror) in rows {
+            for (kind, expected) in [(OneWayKind::Copy, copy), (OneWayKind::Mirror, mirror)] {
+                let rules = OneWayRules { kind, newer: Newer::Leave, by };
+                let found = decide(&rules, left.as_ref(), right.as_ref());
+                assert_eq!(found, expected, "{kind:?} {left:?} {right:?}");
+            }
+        }
+        let eager = OneWayRules { kind: OneWayKind::Copy, newer: Newer::Update, by };
+        assert_eq!(decide(&eager, Some(&file(5, 1)), Some(&file(5, 9))), Update);
+    }
+}

@@ -1,0 +1,427 @@
+//! What Reedhook remembers between runs, in one SQLite file.
+//!
+//! | table | a row is | columns |
+//! |---|---|---|
+//! | `runs` | one run of a job | `id`, `job`, `number` (1 for the job's first), `run` (its name, unique), `started` (ms since 1970), `seconds`, `outcome`, `code` and `message` (why it was refused or stopped), `folders_made`, `folders_removed`, and one column for each name in [`Counts::NAMES`] |
+//! | `problem_groups` | the problems of a run with one cause | `run_id`, `code`, `count`, `path` (bytes) and `message` of the first |
+//! | `job_state` | a job's lasting facts | `job`, `removals_confirmed` |
+//!
+//! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.
+
+use std::path::Path;
+use std::time::Duration;
+
+use rusqlite::{Connection, OptionalExtension, Row, named_params, params};
+
+use crate::plan::Counts;
+
+/// The layout that this program writes.
+const VERSION: i64 = 1;
+
+/// The state file cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum RecordError {
+    /// SQLite failed.
+    #[error("the state file cannot be used")]
+    Sqlite(#[from] rusqlite::Error),
+    /// A newer program wrote it.
+    #[error("the state file has layout {found}, and this program knows {VERSION}; use a newer Reedhook")]
+    TooNew {
+        /// The layout found.
+        found: i64,
+    },
+}
+
+type Result<T> = std::result::Result<T, RecordError>;
+
+/// How a run ended, as remembered and shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Outcome {
+    /// Everything was done, or there was nothing to do.
+    Done,
+    /// Done, apart from problems with some items.
+    Problems,
+    /// Done, and conflicts are held.
+    Held,
+    /// A guard stopped it before any change.
+    Refused,
+    /// It stopped on the way.
+    Stopped,
+    /// A person stopped it.
+    Interrupted,
+    /// It began and never ended: the machine or the program went down. Or it is still going on.
+    Unfinished,
+}
+
+impl Outcome {
+    const ALL: [Outcome; 7] = [
+        Outcome::Done,
+        Outcome::Problems,
+        Outcome::Held,
+        Outcome::Refused,
+        Outcome::Stopped,
+        Outcome::Interrupted,
+        Outcome::Unfinished,
+    ];
+
+    /// The word in JSON and in the state file.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Outcome::Done => "done",
+            Outcome::Problems => "problems",
+            Outcome::Held => "held",
+            Outcome::Refused => "refused",
+            Outcome::Stopped => "stopped",
+            Outcome::Interrupted => "interrupted",
+            Outcome::Unfinished => "unfinished",
+        }
+    }
+
+    fn parse(text: &str) -> Outcome {
+        Outcome::ALL.into_iter().find(|outcome| outcome.as_str() == text).unwrap_or(Outcome::Unfinished)
+    }
+}
+
+/// A remembered run.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RunRow {
+    /// Its key in the state file.
+    pub id: i64,
+    /// The job.
+    pub job: String,
+    /// 1 for the job's first run.
+    pub number: i64,
+    /// Its name: also that of its log and its kept copies.
+    pub run: String,
+    /// When it began, in milliseconds since 1970.
+    pub started_ms: i64,
+    /// How long it took.
+    pub elapsed: Duration,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// Why it was refused or stopped: a stable code, empty otherwise.
+    pub code: String,
+    /// The same as a sentence.
+    pub message: String,
+    /// Folders made.
+    pub folders_made: u64,
+    /// Folders removed.
+    pub folders_removed: u64,
+    /// The numbers.
+    pub counts: Counts,
+}
+
+/// How a run ended, to be remembered.
+#[derive(Debug, Clone)]
+pub struct RunEnd {
+    /// How long it took.
+    pub elapsed: Duration,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// Why it was refused or stopped: a stable code, empty otherwise.
+    pub code: String,
+    /// The same as a sentence.
+    pub message: String,
+    /// Folders made.
+    pub folders_made: u64,
+    /// Folders removed.
+    pub folders_removed: u64,
+    /// The numbers.
+    pub counts: Counts,
+}
+
+/// The problems of one run that have the same cause.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProblemGroup {
+    /// The stable code.
+    pub code: String,
+    /// How many.
+    pub count: u64,
+    /// The path of the first.
+    pub path: Vec<u8>,
+    /// The message of the first.
+    pub message: String,
+}
+
+/// The state file.
+pub struct Record {
+    db: Connection,
+}
+
+impl Record {
+    /// Opens the state file, making it when there is none. Its folder exists.
+    ///
+    /// # Errors
+    /// When SQLite fails or a newer program wrote it.
+    pub fn open(path: &Path) -> Result<Record> {
+        let db = Connection::open(path)?;
+        db.busy_timeout(Duration::from_secs(10))?;
+        db.pragma_update(None, "journal_mode", "WAL")?;
+        db.pragma_update(None, "foreign_keys", true)?;
+        let record = Record { db };
+        record.lay_out()?;
+        Ok(record)
+    }
+
+    fn lay_out(&self) -> Result<()> {
+        let found: i64 = self.db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+        if found > VERSION {
+            return Err(RecordError::TooNew { found });
+        }
+        if found < 1 {
+            let counts: String =
+                Counts::NAMES.iter().map(|name| format!("{name} INTEGER NOT NULL DEFAULT 0, ")).collect();
+            self.db.execute_batch(&format!(
+                "BEGIN IMMEDIATE;
+                 CREATE TABLE IF NOT EXISTS runs (
+                    id INTEGER PRIMARY KEY, job TEXT NOT NULL, number INTEGER NOT NULL, run TEXT NOT NULL UNIQUE,
+                    started INTEGER NOT NULL, seconds REAL NOT NULL DEFAULT 0, outcome TEXT NOT NULL,
+                    code TEXT NOT NULL DEFAULT '', message TEXT NOT NULL DEFAULT '', {counts}
+                    folders_made INTEGER NOT NULL DEFAULT 0, folders_removed INTEGER NOT NULL DEFAULT 0,
+                    UNIQUE (job, number));
+                 CREATE TABLE IF NOT EXISTS problem_groups (
+                    run_id INTEGER NOT NULL REFERENCES runs (id) ON DELETE CASCADE, code TEXT NOT NULL,
+                    count INTEGER NOT NULL, path BLOB NOT NULL, message TEXT NOT NULL, PRIMARY KEY (run_id, code));
+                 CREATE TABLE IF NOT EXISTS job_state (
+                    job TEXT PRIMARY KEY, removals_confirmed INTEGER NOT NULL DEFAULT 0);
+                 PRAGMA user_version = 1;
+                 COMMIT;"
+            ))?;
+        }
+        Ok(())
+    }
+
+    /// Notes that a run begins; returns its key.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn begin_run(&mut self, job: &str, run: &str, started_ms: i64) -> Result<i64> {
+        let transaction = self.db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+        transaction.execute(
+            "INSERT INTO runs (job, number, run, started, outcome)
+             SELECT ?1, COALESCE(MAX(number), 0) + 1, ?2, ?3, ?4 FROM runs WHERE job = ?1",
+            params![job, run, started_ms, Outcome::Unfinished.as_str()],
+        )?;
+        let id = transaction.last_insert_rowid();
+        transaction.commit()?;
+        Ok(id)
+    }
+
+    /// Notes how a run ended.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn end_run(&mut self, id: i64, end: &RunEnd, problems: &[ProblemGroup]) -> Result<()> {
+        let transaction = self.db.transaction()?;
+        transaction.execute(
+            "UPDATE runs SET seconds = :seconds, outcome = :outcome, code = :code, message = :message,
+                    folders_made = :made, folders_removed = :removed WHERE id = :id",
+            named_params! {
+                ":seconds": end.elapsed.as_secs_f64(), ":outcome": end.outcome.as_str(), ":code": end.code,
+                ":message": end.message, ":made": end.folders_made as i64, ":removed": end.folders_removed as i64,
+                ":id": id,
+            },
+        )?;
+        for (name, value) in Counts::NAMES.iter().zip(end.counts.fields()) {
+            transaction
+                .execute(&format!("UPDATE runs SET {name} = ?1 WHERE id = ?2"), params![value as i64, id])?;
+        }
+        for group in problems {
+            transaction.execute(
+                "INSERT INTO problem_groups (run_id, code, count, path, message) VALUES (?1, ?2, ?3, ?4, ?5)",
+                params![id, group.code, group.count as i64, group.path, group.message],
+            )?;
+        }
+        transaction.commit()?;
+        Ok(())
+    }
+
+    /// The runs of a job, or of all jobs, newest first, at most `limit`.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn runs(&self, job: Option<&str>, limit: u32) -> Result<Vec<RunRow>> {
+        let mut statement = self.db.prepare(
+            "SELECT * FROM runs WHERE ?1 IS NULL OR job = ?1 ORDER BY started DESC, id DESC LIMIT ?2",
+        )?;
+        let rows = statement.query_map(params![job, limit], row_of)?;
+        Ok(rows.collect::<rusqlite::Result<_>>()?)
+    }
+
+    /// One run of a job, by its name, its number, or `last`.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn find_run(&self, job: &str, which: &str) -> Result<Option<RunRow>> {
+        if which == "last" {
+            return Ok(self.runs(Some(job), 1)?.into_iter().next());
+        }
+        let number: i64 = which.trim_start_matches('#').parse().unwrap_or(-1);
+        let sql = "SELECT * FROM runs WHERE job = ?1 AND (run = ?2 OR number = ?3)";
+        Ok(self.db.query_row(sql, params![job, which, number], row_of).optional()?)
+    }
+
+    /// The newest run of a job that worked on its sides (refused ones are passed over).
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn last_completed(&self, job: &str) -> Result<Option<RunRow>> {
+        let sql = "SELECT * FROM runs WHERE job = ?1 AND outcome IN ('done', 'problems', 'held')
+                   ORDER BY started DESC, id DESC LIMIT 1";
+        Ok(self.db.query_row(sql, [job], row_of).optional()?)
+    }
+
+    /// The problems of a run, grouped, the largest group first.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn problem_groups(&self, run_id: i64) -> Result<Vec<ProblemGroup>> {
+        let sql = "SELECT code, count, path, message FROM problem_groups WHERE run_id = ?1 ORDER BY count DESC, code";
+        let mut statement = self.db.prepare(sql)?;
+        let rows = statement.query_map([run_id], |row| {
+            let count: i64 = row.get(1)?;
+            Ok(ProblemGroup {
+                code: row.get(0)?,
+                count: count as u64,
+                path: row.get(2)?,
+                message: row.get(3)?,
+            })
+        })?;
+        Ok(rows.collect::<rusqlite::Result<_>>()?)
+    }
+
+    /// Carries everything remembered of a job over to its new name.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn rename_job(&mut self, from: &str, to: &str) -> Result<()> {
+        let transaction = self.db.transaction()?;
+        // A removed job that once had the new name may have left runs behind; theirs come first.
+        let taken: i64 = transaction.query_row(
+            "SELECT COALESCE(MAX(number), 0) FROM runs WHERE job = ?1",
+            [to],
+            |row| row.get(0),
+        )?;
+        transaction.execute(
+            "UPDATE runs SET job = ?2, number = number + ?3 WHERE job = ?1",
+            params![from, to, taken],
+        )?;
+        transaction.execute("DELETE FROM job_state WHERE job = ?1", [to])?;
+        transaction.execute("UPDATE job_state SET job = ?2 WHERE job = ?1", [from, to])?;
+        transaction.commit()?;
+        Ok(())
+    }
+
+    /// Whether a person has agreed that this job removes things.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn removals_confirmed(&self, job: &str) -> Result<bool> {
+        let sql = "SELECT removals_confirmed FROM job_state WHERE job = ?1";
+        Ok(self.db.query_row(sql, [job], |row| row.get(0)).optional()?.unwrap_or(false))
+    }
+
+    /// Remembers that a person has agreed, or forgets it.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn set_removals_confirmed(&self, job: &str, confirmed: bool) -> Result<()> {
+        self.db.execute(
+            "INSERT INTO job_state (job, removals_confirmed) VALUES (?1, ?2)
+             ON CONFLICT (job) DO UPDATE SET removals_confirmed = ?2",
+            params![job, confirmed],
+        )?;
+        Ok(())
+    }
+}
+
+fn row_of(row: &Row<'_>) -> rusqlite::Result<RunRow> {
+    let number = |name: &str| row.get::<_, i64>(name).map(|value| value.max(0) as u64);
+    let mut fields = [0; Counts::NAMES.len()];
+    for (field, name) in fields.iter_mut().zip(Counts::NAMES) {
+        *field = number(name)?;
+    }
+    let seconds: f64 = row.get("seconds")?;
+    Ok(RunRow {
+        id: row.get("id")?,
+        job: row.get("job")?,
+        number: row.get("number")?,
+        run: row.get("run")?,
+        started_ms: row.get("started")?,
+        elapsed: Duration::try_from_secs_f64(seconds).unwrap_or_default(),
+        outcome: Outcome::parse(&row.get::<_, String>("outcome")?),
+        code: row.get("code")?,
+        message: row.get("message")?,
+        folders_made: number("folders_made")?,
+        folders_removed: number("folders_removed")?,
+        counts: Counts::from_fields(fields),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn end(outcome: Outcome, added: u64) -> RunEnd {
+        RunEnd {
+            elapsed: Duration::from_millis(1500),
+            outcome,
+            code: String::new(),
+            message: String::new(),
+            folders_made: 2,
+            folders_removed: 0,
+            counts: Counts { added, bytes: 77, ..Counts::default() },
+        }
+    }
+
+    #[test]
+    fn runs_are_numbered_by_job_and_survive_reopening() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("state.db");
+        let group = ProblemGroup {
+            code: "no-rights".into(),
+            count: 3,
+            path: b"a/\xff".to_vec(),
+            message: "cannot read".into(),
+        };
+        {
+            let mut record = Record::open(&file).unwrap();
+            let first = record.begin_run("counts", "20310504-180000-aaaa", 1_000).unwrap();
+            record.end_run(first, &end(Outcome::Problems, 5), std::slice::from_ref(&group)).unwrap();
+            record.begin_run("maps", "20310504-180001-bbbb", 2_000).unwrap();
+            let third = record.begin_run("counts", "20310504-180002-cccc", 3_000).unwrap();
+            record.end_run(third, &end(Outcome::Refused, 0), &[]).unwrap();
+        }
+        let record = Record::open(&file).unwrap();
+        let shown: Vec<_> =
+            record.runs(None, 10).unwrap().iter().map(|r| (r.job.clone(), r.number, r.outcome)).collect();
+        let expected = [
+            ("counts", 2, Outcome::Refused),
+            ("maps", 1, Outcome::Unfinished),
+            ("counts", 1, Outcome::Problems),
+        ];
+        assert_eq!(shown, expected.map(|(job, number, outcome)| (job.to_owned(), number, outcome)));
+        let first = record.last_completed("counts").unwrap().unwrap();
+        assert_eq!((first.counts.added, first.counts.bytes, first.folders_made), (5, 77, 2));
+        assert_eq!(record.problem_groups(first.id).unwrap(), [group]);
+        for which in ["1", "#1", "20310504-180000-aaaa"] {
+            assert_eq!(record.find_run("counts", which).unwrap().unwrap().id, first.id, "{which}");
+        }
+        assert_eq!(record.find_run("counts", "last").unwrap().unwrap().number, 2);
+        assert_eq!(record.find_run("counts", "7").unwrap(), None);
+    }
+
+    #[test]
+    fn a_renamed_job_keeps_its_past() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut record = Record::open(&folder.path().join("state.db")).unwrap();
+        record.begin_run("new", "r1", 1).unwrap();
+        record.begin_run("old", "r2", 2).unwrap();
+        record.set_removals_confirmed("old", true).unwrap();
+        record.rename_job("old", "new").unwrap();
+        let numbers: Vec<_> =
+            record.runs(Some("new"), 9).unwrap().iter().map(|r| (r.run.clone(), r.number)).collect();
+        assert_eq!(numbers, [("r2".to_owned(), 2), ("r1".to_owned(), 1)]);
+        assert!(record.removals_confirmed("new").unwrap() && !record.removals_confirmed("old").unwrap());
+    }
+}

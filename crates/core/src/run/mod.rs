@@ -1,0 +1,555 @@
+//! The engine: carries a plan out.
+//!
+//! The order of a run, and why:
+//!
+//! 1. Leftovers of earlier runs are cleared.
+//! 2. What stands where something else is to come is set aside; folders are made from the top down.
+//! 3. Files and links are staged by several workers and published in batches ([`transfer`]): stage many, sync once,
+//!    publish all. New content is in place before anything is removed.
+//! 4. What is to go is removed (as a rule: moved to the kept copies), then the emptied folders from the bottom up, then
+//!    files take the places of removed folders.
+//! 5. Folders get their modes and times from the bottom up, because everything before changes times.
+//! 6. One last sync: only what is durable is reported as done.
+//!
+//! A failed item becomes a [`Problem`] and the rest goes on. Only a lost store or a request to stop ends a run early.
+
+mod transfer;
+
+use std::collections::HashSet;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use crossbeam_channel::Sender;
+
+use crate::entry::{Meta, Side};
+use crate::job::{Removed, Replaced};
+use crate::path::{Name, RESERVED_NAME, RelPath};
+use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Step};
+use crate::problem::{Code, Problem};
+use crate::store::{Attributes, FaultKind, Store, StoreError, StoreExt, is_still};
+
+/// What the engine tells while it works. The progress view, the log, and `--json` read the same events.
+#[derive(Debug, Clone)]
+pub enum Event {
+    /// A worker begins with a file.
+    Started {
+        /// The worker's number, from 0.
+        worker: usize,
+        /// The file.
+        path: RelPath,
+        /// Its expected size in bytes.
+        size: u64,
+    },
+    /// A worker has moved some bytes of its file.
+    Bytes {
+        /// The worker's number.
+        worker: usize,
+        /// How many more.
+        bytes: u64,
+    },
+    /// A worker has nothing in hand.
+    Idle {
+        /// The worker's number.
+        worker: usize,
+    },
+    /// An item is done.
+    Item(Item),
+    /// Something could not be done.
+    Problem(Problem),
+}
+
+/// One thing that was done.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Item {
+    /// What was done.
+    pub done: Done,
+    /// The side that changed.
+    pub side: Side,
+    /// The path.
+    pub path: RelPath,
+    /// Bytes of content: written, or of what was removed.
+    pub size: u64,
+}
+
+/// What was done to an item; the words are those of the JSON key `do`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Done {
+    /// Put where nothing was.
+    Added,
+    /// Put in the place of another.
+    Updated,
+    /// Removed.
+    Removed,
+    /// Given other metadata.
+    Metadata,
+    /// Left on purpose.
+    Left,
+    /// A folder was made.
+    FolderMade,
+    /// A folder was removed.
+    FolderRemoved,
+}
+
+impl Done {
+    /// The word in JSON and logs.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Done::Added => "add",
+            Done::Updated => "update",
+            Done::Removed => "remove",
+            Done::Metadata => "meta",
+            Done::Left => "leave",
+            Done::FolderMade => "mkdir",
+            Done::FolderRemoved => "rmdir",
+        }
+    }
+
+    /// The word for a planned step.
+    pub fn of(step: &Step) -> Done {
+        match step {
+            Step::Add { .. } => Done::Added,
+            Step::Update { .. } => Done::Updated,
+            Step::Metadata { .. } => Done::Metadata,
+            Step::Remove { .. } => Done::Removed,
+            Step::Leave { .. } => Done::Left,
+        }
+    }
+}
+
+/// The size that a step is shown with: of what is written, or of what is removed.
+pub fn step_size(step: &Step) -> u64 {
+    match step {
+        Step::Add { from }
+        | Step::Update { from, .. }
+        | Step::Metadata { from }
+        | Step::Leave { from, .. } => from.size,
+        Step::Remove { was } => was.size,
+    }
+}
+
+/// What the engine needs besides the plan.
+pub struct RunInput<'a> {
+    /// The source.
+    pub left: &'a dyn Store,
+    /// The destination.
+    pub right: &'a dyn Store,
+    /// Where removed files go.
+    pub removed: Removed,
+    /// Where replaced files go.
+    pub replaced: Replaced,
+    /// The name of this run; kept copies go to `.reedhook/kept/RUN/`.
+    pub run: Name,
+    /// A source file that differs from the plan is skipped and reported, not taken as it is now. For saved plans.
+    pub strict: bool,
+    /// Who hears of the progress.
+    pub events: &'a Sender<Event>,
+    /// Set to make the run stop soon, with everything whole.
+    pub stop: &'a AtomicBool,
+}
+
+/// How a run ended.
+#[derive(Debug)]
+pub enum Ended {
+    /// Everything was tried.
+    Done,
+    /// It was asked to stop.
+    Interrupted,
+    /// A store was lost.
+    Lost(Side, StoreError),
+}
+
+/// What a run did.
+#[derive(Debug)]
+pub struct RunReport {
+    /// The numbers, of what was really done.
+    pub counts: Counts,
+    /// Folders made.
+    pub folders_made: u64,
+    /// Folders removed.
+    pub folders_removed: u64,
+    /// How it ended.
+    pub ended: Ended,
+}
+
+/// The folder of a run's kept copies.
+pub fn kept_folder(run: &Name) -> RelPath {
+    kept_root().join(run)
+}
+
+/// The folder of all kept copies of a side.
+pub fn kept_root() -> RelPath {
+    RelPath::new(&[RESERVED_NAME, b"/kept"].concat()).unwrap_or_default()
+}
+
+/// Carries out a plan. The plan's problems are reported first.
+pub fn execute(plan: &Plan, input: &RunInput<'_>) -> RunReport {
+    let engine = Engine::new(plan, input);
+    let ended = match engine.run() {
+        Ok(()) => Ended::Done,
+        Err(Halt::Stopped) => Ended::Interrupted,
+        Err(Halt::Lost(side, error)) => Ended::Lost(side, error),
+    };
+    let state = engine.state.into_inner().unwrap_or_else(PoisonError::into_inner);
+    RunReport {
+        counts: state.counts,
+        folders_made: state.folders_made,
+        folders_removed: state.folders_removed,
+        ended,
+    }
+}
+
+/// Why the engine gives up early.
+#[derive(Debug)]
+enum Halt {
+    Stopped,
+    Lost(Side, StoreError),
+}
+
+/// One transfer that a worker takes: an action of a folder.
+#[derive(Clone, Copy)]
+struct PlannedItem<'a> {
+    folder: &'a FolderPlan,
+    action: &'a Action,
+}
+
+impl PlannedItem<'_> {
+    fn path(&self) -> RelPath {
+        self.folder.path.join(&self.action.name)
+    }
+}
+
+#[derive(Default)]
+struct State {
+    counts: Counts,
+    folders_made: u64,
+    folders_removed: u64,
+    /// Folders that could not be made: nothing in them can be done.
+    failed_folders: HashSet<RelPath>,
+    /// Folders that were given write permission for the time of the run, with the mode to give back.
+    opened: Vec<(RelPath, u32)>,
+    /// Folders below `.reedhook/kept/RUN/` that exist.
+    kept_folders: HashSet<RelPath>,
+}
+
+struct Engine<'a> {
+    plan: &'a Plan,
+    input: &'a RunInput<'a>,
+    kept: RelPath,
+    state: Mutex<State>,
+}
+
+impl<'a> Engine<'a> {
+    fn new(plan: &'a Plan, input: &'a RunInput<'a>) -> Engine<'a> {
+        let counts = Counts { same: plan.counts.same, ..Counts::default() };
+        let state = State { counts, ..State::default() };
+        Engine { plan, input, kept: kept_folder(&input.run), state: Mutex::new(state) }
+    }
+
+    fn state(&self) -> std::sync::MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn run(&self) -> Result<(), Halt> {
+        for problem in &self.plan.problems {
+            self.problem(problem.clone());
+        }
+        self.report_left();
+        let worked = self.work();
+        // Whatever happened: folders that were opened are closed again, and what was done is made durable.
+        let closed = self.finish_folders(worked.is_ok());
+        let synced = if self.did_something() { self.right(self.input.right.sync()) } else { Ok(()) };
+        worked.and(closed).and(synced)
+    }
+
+    fn did_something(&self) -> bool {
+        let state = self.state();
+        state.counts.changes() + state.folders_made + state.folders_removed > 0
+    }
+
+    fn work(&self) -> Result<(), Halt> {
+        self.clear_leftovers()?;
+        self.open_folders()?;
+        let early = self.removals_in_the_way();
+        for item in &early.items {
+            self.remove(item)?;
+        }
+        self.make_folders()?;
+        let (now, late) = self.transfers();
+        transfer::run(self, &now)?;
+        let rest: Vec<_> = self.removals().filter(|item| !early.paths.contains(&item.path())).collect();
+        for item in &rest {
+            self.remove(item)?;
+        }
+        self.remove_folders()?;
+        transfer::run(self, &late)
+    }
+
+    fn go_on(&self) -> Result<(), Halt> {
+        if self.input.stop.load(Ordering::Relaxed) { Err(Halt::Stopped) } else { Ok(()) }
+    }
+
+    fn items(&self) -> impl Iterator<Item = PlannedItem<'a>> {
+        self.plan
+            .folders
+            .iter()
+            .flat_map(|folder| folder.actions.iter().map(move |action| PlannedItem { folder, action }))
+    }
+
+    fn removals(&self) -> impl Iterator<Item = PlannedItem<'a>> {
+        self.items().filter(|item| matches!(item.action.step, Step::Remove { .. }))
+    }
+
+    fn folders_with(&self, fate: Fate) -> impl DoubleEndedIterator<Item = &'a FolderPlan> {
+        self.plan.folders.iter().filter(move |folder| folder.fate == fate)
+    }
+
+    fn report_left(&self) {
+        for item in self.items() {
+            if matches!(item.action.step, Step::Leave { .. }) {
+                self.done(item.path(), Done::Left, step_size(&item.action.step), 0);
+            }
+        }
+    }
+
+    fn clear_leftovers(&self) -> Result<(), Halt> {
+        for (path, meta) in &self.plan.leftovers {
+            self.go_on()?;
+            // A leftover that cannot be cleared harms nobody; the next run tries again.
+            self.lost_only(Side::Right, self.input.right.remove(path, meta))?;
+        }
+        Ok(())
+    }
+
+    /// Gives write permission to folders of ours in which something is to change; closed again at the end.
+    fn open_folders(&self) -> Result<(), Halt> {
+        if !self.input.right.capabilities().modes {
+            return Ok(());
+        }
+        for folder in self.folders_with(Fate::Stay).chain(self.folders_with(Fate::Remove)) {
+            let Some(mode) = folder.right.as_ref().and_then(|meta| meta.mode) else { continue };
+            if mode & 0o300 != 0o300 {
+                let attributes = Attributes { mode: Some(mode | 0o700), modified: None };
+                match self.input.right.set_attributes(&folder.path, &attributes) {
+                    Ok(()) => self.state().opened.push((folder.path.clone(), mode)),
+                    // Not ours: what is to change in it will say so, each by itself.
+                    Err(error) => self.lost_only::<()>(Side::Right, Err(error))?,
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The removals whose place is needed by a folder, or by something of another kind.
+    fn removals_in_the_way(&self) -> Early<'a> {
+        let made: HashSet<&RelPath> = self.folders_with(Fate::Make).map(|folder| &folder.path).collect();
+        let mut early = Early::default();
+        for item in self.removals() {
+            let path = item.path();
+            let replaced = item
+                .folder
+                .actions
+                .iter()
+                .any(|other| other.name == item.action.name && matches!(other.step, Step::Add { .. }));
+            if replaced || made.contains(&path) {
+                early.paths.insert(path);
+                early.items.push(item);
+            }
+        }
+        early
+    }
+
+    fn make_folders(&self) -> Result<(), Halt> {
+        for folder in self.folders_with(Fate::Make) {
+            self.go_on()?;
+            if self.is_below_failed(&folder.path) {
+                self.state().failed_folders.insert(folder.path.clone());
+                continue;
+            }
+            // Open to us until the end, whatever its final mode.
+            let mode = folder.left.as_ref().and_then(|meta| meta.mode).map(|mode| mode | 0o700);
+            match self.input.right.make_folder(&folder.path, &Attributes { mode, modified: None }) {
+                Ok(()) => {
+                    self.state().folders_made += 1;
+                    self.tell(&folder.path, Done::FolderMade, 0);
+                }
+                Err(error) => self.folder_failed(folder, error)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn folder_failed(&self, folder: &FolderPlan, error: StoreError) -> Result<(), Halt> {
+        if error.kind == FaultKind::Lost {
+            return Err(Halt::Lost(Side::Right, error));
+        }
+        let within = self.items().filter(|item| item.folder.path.is_within(&folder.path)).count();
+        let message = format!("{}; {within} items in it were not copied", error.reason());
+        self.problem(Problem::new(Code::Fault(error.kind), Side::Right, folder.path.clone(), message));
+        self.state().failed_folders.insert(folder.path.clone());
+        Ok(())
+    }
+
+    fn is_below_failed(&self, path: &RelPath) -> bool {
+        let state = self.state();
+        !state.failed_folders.is_empty()
+            && path.parent().is_some_and(|parent| state.failed_folders.contains(&parent))
+    }
+
+    /// The adds, updates and metadata changes that can be done at once, and those that wait for a folder to go.
+    fn transfers(&self) -> (Vec<PlannedItem<'a>>, Vec<PlannedItem<'a>>) {
+        let removed: HashSet<&RelPath> = self.folders_with(Fate::Remove).map(|folder| &folder.path).collect();
+        let failed = self.state().failed_folders.clone();
+        self.items()
+            .filter(|item| {
+                matches!(item.action.step, Step::Add { .. } | Step::Update { .. } | Step::Metadata { .. })
+            })
+            .filter(|item| failed.is_empty() || !failed.contains(&item.folder.path))
+            .partition(|item| removed.is_empty() || !removed.contains(&item.path()))
+    }
+
+    fn remove(&self, item: &PlannedItem<'_>) -> Result<(), Halt> {
+        self.go_on()?;
+        let Step::Remove { was } = &item.action.step else { return Ok(()) };
+        let path = item.path();
+        let outcome = match self.input.removed {
+            Removed::Erase => self.input.right.remove(&path, was),
+            Removed::Keep => self.keep(&path, was),
+        };
+        match outcome {
+            Ok(()) => self.done(path, Done::Removed, was.size, 0),
+            // Somebody else removed it: that is what was wanted.
+            Err(error) if error.kind == FaultKind::NotFound => {}
+            Err(error) => self.failed(Side::Right, error, &path)?,
+        }
+        Ok(())
+    }
+
+    /// Moves a file or link to the kept copies of this run.
+    fn keep(&self, path: &RelPath, was: &Meta) -> Result<(), StoreError> {
+        let right = self.input.right;
+        match right.stat(path)? {
+            Some(found) if is_still(was, &found) => {}
+            Some(_) => return Err(StoreError::new(FaultKind::Changed, "remove", path)),
+            None => return Err(StoreError::new(FaultKind::NotFound, "remove", path)),
+        }
+        right.rename(path, &self.kept_path(path)?)
+    }
+
+    /// Where the kept copy of a path goes; its folder is made.
+    fn kept_path(&self, path: &RelPath) -> Result<RelPath, StoreError> {
+        let kept = self.kept.join_path(path);
+        if let Some(parent) = kept.parent() {
+            let known = self.state().kept_folders.contains(&parent);
+            if !known {
+                self.input.right.make_folders(&parent)?;
+                self.state().kept_folders.insert(parent);
+            }
+        }
+        Ok(kept)
+    }
+
+    fn remove_folders(&self) -> Result<(), Halt> {
+        for folder in self.folders_with(Fate::Remove).rev() {
+            self.go_on()?;
+            match self.input.right.remove_folder(&folder.path) {
+                Ok(()) => {
+                    self.state().folders_removed += 1;
+                    self.tell(&folder.path, Done::FolderRemoved, 0);
+                }
+                Err(error) if error.kind == FaultKind::NotFound => {}
+                Err(error) => self.failed(Side::Right, error, &folder.path)?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Gives folders their modes and times. After an early end only the opened ones are closed again.
+    fn finish_folders(&self, complete: bool) -> Result<(), Halt> {
+        let mut opened: Vec<(RelPath, u32)> = std::mem::take(&mut self.state().opened);
+        opened.sort();
+        let modes = self.input.right.capabilities().modes;
+        let times = self.input.right.capabilities().time_precision.is_some();
+        for folder in self.plan.folders.iter().rev() {
+            let was_open =
+                opened.binary_search_by(|(path, _)| path.cmp(&folder.path)).ok().map(|at| opened[at].1);
+            let ours = folder.fate != Fate::Remove && folder.left.is_some();
+            let failed = folder.fate == Fate::Make && self.state().failed_folders.contains(&folder.path);
+            let finished = complete && ours && !failed;
+            let new_mode = (finished && (folder.fate == Fate::Make || folder.remode)).then_some(&folder.left);
+            let mode = new_mode.and_then(|left| left.as_ref()?.mode).filter(|_| modes).or(was_open);
+            let modified =
+                if finished && times { folder.left.as_ref().and_then(|left| left.modified) } else { None };
+            if mode.is_none() && modified.is_none() {
+                continue;
+            }
+            match self.input.right.set_attributes(&folder.path, &Attributes { modified, mode }) {
+                Ok(()) if folder.remode && finished => self.done(folder.path.clone(), Done::Metadata, 0, 0),
+                Ok(()) => {}
+                Err(error) if error.kind == FaultKind::NotFound => {}
+                // On some media the root's time cannot be set; that is no loss worth a problem.
+                Err(_) if folder.path.is_root() => {}
+                Err(error) => self.failed(Side::Right, error, &folder.path)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn right<T>(&self, outcome: Result<T, StoreError>) -> Result<(), Halt> {
+        match outcome {
+            Ok(_) => Ok(()),
+            Err(error) => self.failed(Side::Right, error, &RelPath::root()),
+        }
+    }
+
+    fn lost_only<T>(&self, side: Side, outcome: Result<T, StoreError>) -> Result<(), Halt> {
+        match outcome {
+            Err(error) if error.kind == FaultKind::Lost => Err(Halt::Lost(side, error)),
+            _ => Ok(()),
+        }
+    }
+
+    /// Reports a failure under the item's own path, unless the store itself is gone.
+    fn failed(&self, side: Side, error: StoreError, path: &RelPath) -> Result<(), Halt> {
+        if error.kind == FaultKind::Lost {
+            return Err(Halt::Lost(side, error));
+        }
+        self.problem(Problem::new(Code::Fault(error.kind), side, path.clone(), error.reason()));
+        Ok(())
+    }
+
+    fn problem(&self, problem: Problem) {
+        self.state().counts.problems += 1;
+        self.send(Event::Problem(problem));
+    }
+
+    fn done(&self, path: RelPath, done: Done, size: u64, written: u64) {
+        {
+            let counts = &mut self.state().counts;
+            match done {
+                Done::Added => counts.added += 1,
+                Done::Updated => counts.updated += 1,
+                Done::Removed => counts.removed += 1,
+                Done::Metadata => counts.meta += 1,
+                Done::Left => counts.skipped += 1,
+                Done::FolderMade | Done::FolderRemoved => {}
+            }
+            counts.bytes += written;
+        }
+        self.tell(&path, done, size);
+    }
+
+    fn tell(&self, path: &RelPath, done: Done, size: u64) {
+        self.send(Event::Item(Item { done, side: Side::Right, path: path.clone(), size }));
+    }
+
+    fn send(&self, event: Event) {
+        // A reader that has gone away does not stop the work.
+        let _ = self.input.events.send(event);
+    }
+}
+
+#[derive(Default)]
+struct Early<'a> {
+    items: Vec<PlannedItem<'a>>,
+    paths: HashSet<RelPath>,
+}

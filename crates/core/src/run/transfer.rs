@@ -1,0 +1,279 @@
+//! Moving content: several workers stage files, and whoever fills a batch syncs and publishes it.
+//!
+//! Publishing waits for the sync, so that no name ever points at content which a power failure could still take away;
+//! sharing one sync among thousands of small files makes that cheap. A store without a common sync publishes at once.
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use super::{Done, Engine, Event, Halt, PlannedItem};
+use crate::entry::{EntryKind, Meta, Side};
+use crate::job::Replaced;
+use crate::path::RelPath;
+use crate::plan::Step;
+use crate::store::{Attributes, CopyError, Expect, FaultKind, Flow, Publish, Sealed, StoreError, is_still};
+
+/// A batch is published when it has this many files or bytes. More would save syncs but lose more work to a crash.
+const BATCH_FILES: usize = 4096;
+const BATCH_BYTES: u64 = 512 << 20;
+
+/// A worker takes this many items, or bytes, of one folder at a time.
+const CHUNK_ITEMS: usize = 64;
+const CHUNK_BYTES: u64 = 64 << 20;
+
+/// How often a file that changes while it is read is tried.
+const ATTEMPTS: usize = 3;
+
+/// Transfers all items; returns when they are published or reported.
+pub(super) fn run(engine: &Engine<'_>, items: &[PlannedItem<'_>]) -> Result<(), Halt> {
+    if items.is_empty() {
+        return Ok(());
+    }
+    let chunks = chunks(items);
+    let workers = worker_count(engine).min(chunks.len());
+    let job = Transfer {
+        engine,
+        chunks,
+        next: AtomicUsize::new(0),
+        batch: Mutex::default(),
+        halt: Mutex::default(),
+    };
+    std::thread::scope(|scope| {
+        for number in 0..workers {
+            let job = &job;
+            scope.spawn(move || job.work(number));
+        }
+    });
+    // What is staged is complete work: it is published even when the run is being stopped.
+    job.publish_rest();
+    match job.halt.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        Some(halt) => Err(halt),
+        None => Ok(()),
+    }
+}
+
+fn worker_count(engine: &Engine<'_>) -> usize {
+    engine.input.left.capabilities().workers.max(engine.input.right.capabilities().workers).max(1)
+}
+
+/// Cuts the items into pieces of one folder each, so that a worker stays where its store is warm.
+fn chunks<'a, 'p>(items: &'a [PlannedItem<'p>]) -> Vec<&'a [PlannedItem<'p>]> {
+    let mut chunks = Vec::new();
+    let mut start = 0;
+    let mut bytes = 0;
+    for (at, item) in items.iter().enumerate() {
+        let same_folder = std::ptr::eq(items[start].folder, item.folder);
+        if at > start && (!same_folder || at - start >= CHUNK_ITEMS || bytes >= CHUNK_BYTES) {
+            chunks.push(&items[start..at]);
+            (start, bytes) = (at, 0);
+        }
+        bytes += super::step_size(&item.action.step);
+    }
+    chunks.push(&items[start..]);
+    chunks
+}
+
+/// A sealed file with what its publication needs.
+struct Pending {
+    sealed: Sealed,
+    done: Done,
+    expect: Expect,
+    keep: bool,
+    size: u64,
+}
+
+#[derive(Default)]
+struct Batch {
+    pending: Vec<Pending>,
+    bytes: u64,
+}
+
+struct Transfer<'a, 'p> {
+    engine: &'a Engine<'p>,
+    chunks: Vec<&'a [PlannedItem<'p>]>,
+    next: AtomicUsize,
+    batch: Mutex<Batch>,
+    halt: Mutex<Option<Halt>>,
+}
+
+impl Transfer<'_, '_> {
+    fn work(&self, worker: usize) {
+        while let Some(chunk) = self.chunks.get(self.next.fetch_add(1, Ordering::Relaxed)) {
+            for item in *chunk {
+                if self.is_halted() {
+                    return;
+                }
+                if let Err(halt) = self.engine.go_on().and_then(|()| self.one(worker, item)) {
+                    self.set_halt(halt);
+                    return;
+                }
+            }
+        }
+        self.engine.send(Event::Idle { worker });
+    }
+
+    fn is_halted(&self) -> bool {
+        self.halt.lock().unwrap_or_else(PoisonError::into_inner).is_some()
+    }
+
+    fn set_halt(&self, halt: Halt) {
+        let mut current = self.halt.lock().unwrap_or_else(PoisonError::into_inner);
+        *current = current.take().or(Some(halt));
+    }
+
+    fn one(&self, worker: usize, item: &PlannedItem<'_>) -> Result<(), Halt> {
+        let path = item.path();
+        match &item.action.step {
+            Step::Add { from } => self.bring(worker, &path, from, None),
+            Step::Update { from, was } => self.bring(worker, &path, from, Some(was)),
+            Step::Metadata { from } => self.set_metadata(&path, from),
+            Step::Remove { .. } | Step::Leave { .. } => Ok(()),
+        }
+    }
+
+    fn set_metadata(&self, path: &RelPath, from: &Meta) -> Result<(), Halt> {
+        match self.engine.input.right.set_attributes(path, &self.attributes(from)) {
+            Ok(()) => self.engine.done(path.clone(), Done::Metadata, from.size, 0),
+            Err(error) => self.engine.failed(Side::Right, error, path)?,
+        }
+        Ok(())
+    }
+
+    /// What of an entry's metadata the destination can hold.
+    fn attributes(&self, from: &Meta) -> Attributes {
+        let can = self.engine.input.right.capabilities();
+        let link = from.kind == EntryKind::Link;
+        let timed = can.time_precision.is_some() && (!link || can.link_times);
+        Attributes {
+            modified: from.modified.filter(|_| timed),
+            mode: from.mode.filter(|_| can.modes && !link && self.engine.input.left.capabilities().modes),
+        }
+    }
+
+    fn bring(&self, worker: usize, path: &RelPath, from: &Meta, was: Option<&Meta>) -> Result<(), Halt> {
+        let staged = match from.kind {
+            EntryKind::Link => self.stage_link(path, from),
+            _ => self.stage_file(worker, path, from),
+        };
+        match staged {
+            Ok((sealed, size)) => {
+                let pending = Pending {
+                    sealed,
+                    size,
+                    done: if was.is_some() { Done::Updated } else { Done::Added },
+                    expect: was.map_or(Expect::Absent, |was| Expect::This(was.clone())),
+                    keep: was.is_some() && self.engine.input.replaced == Replaced::Keep,
+                };
+                self.enqueue(pending);
+                Ok(())
+            }
+            Err(CopyError::Stopped) => Err(Halt::Stopped),
+            Err(CopyError::Read(error)) => self.engine.failed(Side::Left, error, path),
+            Err(CopyError::Write(error)) => self.engine.failed(Side::Right, error, path),
+        }
+    }
+
+    fn stage_link(&self, path: &RelPath, from: &Meta) -> Result<(Sealed, u64), CopyError> {
+        let target = from.target.as_deref().unwrap_or_default();
+        let sealed = self.engine.input.right.stage_link(path, target, &self.attributes(from));
+        sealed.map(|sealed| (sealed, 0)).map_err(CopyError::Write)
+    }
+
+    /// Copies a file to a staged one. A source that changes under the reader is tried again: the half-read never lands.
+    fn stage_file(&self, worker: usize, path: &RelPath, from: &Meta) -> Result<(Sealed, u64), CopyError> {
+        self.engine.send(Event::Started { worker, path: path.clone(), size: from.size });
+        for _ in 0..ATTEMPTS {
+            if let Some(staged) = self.try_stage_file(worker, path, from)? {
+                return Ok(staged);
+            }
+        }
+        Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)))
+    }
+
+    /// One attempt; `None` when the source changed meanwhile.
+    fn try_stage_file(
+        &self,
+        worker: usize,
+        path: &RelPath,
+        planned: &Meta,
+    ) -> Result<Option<(Sealed, u64)>, CopyError> {
+        let engine = self.engine;
+        let mut content = engine.input.left.open(path, 0).map_err(CopyError::Read)?;
+        let before = content.meta().map_err(CopyError::Read)?;
+        if engine.input.strict && !is_still(planned, &before) {
+            return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)));
+        }
+        let mut stage = engine.input.right.stage(path).map_err(CopyError::Write)?;
+        let mut progress = |bytes| {
+            engine.send(Event::Bytes { worker, bytes });
+            if engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
+        };
+        let written = stage.fill(content.as_mut(), before.size, &mut progress)?;
+        let after = content.meta().map_err(CopyError::Read)?;
+        if !is_still(&before, &after) || written != after.size {
+            return Ok(None);
+        }
+        let sealed = stage.seal(&self.attributes(&after)).map_err(CopyError::Write)?;
+        Ok(Some((sealed, written)))
+    }
+
+    fn enqueue(&self, pending: Pending) {
+        let full = {
+            let mut batch = self.batch.lock().unwrap_or_else(PoisonError::into_inner);
+            batch.bytes += pending.size;
+            batch.pending.push(pending);
+            let batched = self.engine.input.right.capabilities().batch_sync;
+            let full = !batched || batch.pending.len() >= BATCH_FILES || batch.bytes >= BATCH_BYTES;
+            if full { Some(std::mem::take(&mut *batch)) } else { None }
+        };
+        if let Some(batch) = full {
+            self.publish_all(batch.pending);
+        }
+    }
+
+    fn publish_rest(&self) {
+        let batch = std::mem::take(&mut *self.batch.lock().unwrap_or_else(PoisonError::into_inner));
+        self.publish_all(batch.pending);
+    }
+
+    fn publish_all(&self, pending: Vec<Pending>) {
+        if pending.is_empty() {
+            return;
+        }
+        if let Err(error) = self.engine.input.right.sync() {
+            let kind = error.kind;
+            for item in pending {
+                let path = item.sealed.target.clone();
+                self.engine.input.right.discard(item.sealed);
+                self.report(StoreError::new(kind, "make durable", &path), &path);
+            }
+            return;
+        }
+        for item in pending {
+            self.publish(item);
+        }
+    }
+
+    fn publish(&self, item: Pending) {
+        let path = item.sealed.target.clone();
+        let right = self.engine.input.right;
+        let keep_as = if item.keep { self.engine.kept_path(&path).map(Some) } else { Ok(None) };
+        let published = match keep_as {
+            Ok(keep_as) => right.publish(item.sealed, &Publish { expect: item.expect, keep_as }),
+            Err(error) => {
+                right.discard(item.sealed);
+                Err(error)
+            }
+        };
+        match published {
+            Ok(()) => self.engine.done(path, item.done, item.size, item.size),
+            Err(error) => self.report(error, &path),
+        }
+    }
+
+    fn report(&self, error: StoreError, path: &RelPath) {
+        if let Err(halt) = self.engine.failed(Side::Right, error, path) {
+            self.set_halt(halt);
+        }
+    }
+}

@@ -1,0 +1,481 @@
+//! The one interface between Reedhook and the places that hold files.
+//!
+//! A store is blocking and shared between threads; how many threads use it is the engine's choice, guided by
+//! [`Capabilities::workers`]. The trait holds primitives only. What can be built from them stands in [`StoreExt`].
+//!
+//! **Writing is staged.** New content goes to an unfinished file beside its target ([`Store::stage`]), gets its times
+//! and mode ([`Stage::seal`]), is made durable together with others ([`Store::sync`]) and only then takes the target's
+//! place ([`Store::publish`]). So a path holds a whole old file, a whole new one, or nothing, even when the power fails:
+//! no name ever points at content that is not yet on the medium. Each step that changes what exists says what it expects
+//! to find, and fails with [`FaultKind::Changed`] when it finds something else.
+//!
+//! **Paths** are relative to the store's root and are already checked ([`RelPath`]). No operation follows a symbolic
+//! link, neither as the last part of a path nor on the way to it.
+
+use std::error::Error;
+use std::fmt;
+use std::fs::File;
+use std::io::Read;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use crate::entry::{Entry, Meta, Stamp};
+use crate::path::{Name, RelPath};
+
+/// What a store can hold and do. The planner and the engine read this first and do not ask for what is missing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Capabilities {
+    /// The steps in which times are kept; `None` when the store cannot set times at all.
+    pub time_precision: Option<Duration>,
+    /// Whether a link's own time can be set.
+    pub link_times: bool,
+    /// Whether POSIX mode bits are kept.
+    pub modes: bool,
+    /// Whether symbolic links can be made.
+    pub links: bool,
+    /// Whether files and folders can be renamed; kept copies need this.
+    pub rename: bool,
+    /// Whether names that differ only in case are the same file.
+    pub folds_case: bool,
+    /// The longest name, in bytes.
+    pub max_name: usize,
+    /// Whether one [`Store::sync`] makes many sealed files durable, so that publishing them in batches pays.
+    pub batch_sync: bool,
+    /// How many workers may usefully use the store at once.
+    pub workers: usize,
+}
+
+/// What went wrong, as far as the engine has to know to go on. The words of [`FaultKind::code`] are stable.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum FaultKind {
+    /// Nothing has this path.
+    NotFound,
+    /// The account lacks the rights.
+    Denied,
+    /// The store, or this part of it, cannot be written.
+    ReadOnly,
+    /// No space or no quota left.
+    NoSpace,
+    /// A name or path is longer than the store allows.
+    NameTooLong,
+    /// The store cannot hold this name.
+    NameRefused,
+    /// Something stands where nothing was expected.
+    Exists,
+    /// A folder that should be empty is not.
+    NotEmpty,
+    /// Something is not what it was when the plan was made, or changed while it was read.
+    Changed,
+    /// A link stands where a folder was expected; it is not followed.
+    LinkInPath,
+    /// Another run uses it.
+    InUse,
+    /// The medium or the connection gave an error for this one operation.
+    Io,
+    /// The whole store has gone: unplugged, or unreachable.
+    Lost,
+    /// The store cannot do this at all.
+    Unsupported,
+}
+
+impl FaultKind {
+    /// The stable code for reports and JSON.
+    pub fn code(self) -> &'static str {
+        match self {
+            FaultKind::NotFound => "vanished",
+            FaultKind::Denied => "no-rights",
+            FaultKind::ReadOnly => "read-only",
+            FaultKind::NoSpace => "no-space",
+            FaultKind::NameTooLong => "name-too-long",
+            FaultKind::NameRefused => "name-refused",
+            FaultKind::Exists => "in-the-way",
+            FaultKind::NotEmpty => "not-empty",
+            FaultKind::Changed => "changed-meanwhile",
+            FaultKind::LinkInPath => "link-in-path",
+            FaultKind::InUse => "in-use",
+            FaultKind::Io => "io-error",
+            FaultKind::Lost => "store-lost",
+            FaultKind::Unsupported => "unsupported",
+        }
+    }
+
+    /// The cause in a few plain words.
+    pub fn words(self) -> &'static str {
+        match self {
+            FaultKind::NotFound => "it is no longer there",
+            FaultKind::Denied => "permission denied",
+            FaultKind::ReadOnly => "the file system is read-only",
+            FaultKind::NoSpace => "no space left there",
+            FaultKind::NameTooLong => "the name is too long",
+            FaultKind::NameRefused => "the name cannot be stored there",
+            FaultKind::Exists => "something else has appeared there",
+            FaultKind::NotEmpty => "the folder is not empty",
+            FaultKind::Changed => "it changed meanwhile",
+            FaultKind::LinkInPath => "a link stands where a folder should be",
+            FaultKind::InUse => "another run is using it",
+            FaultKind::Io => "input/output error",
+            FaultKind::Lost => "the store is gone",
+            FaultKind::Unsupported => "not possible in this store",
+        }
+    }
+}
+
+/// A failed operation of a store: what was tried on which path, what kind of failure, and the cause underneath.
+#[derive(Debug)]
+pub struct StoreError {
+    /// The kind, for decisions.
+    pub kind: FaultKind,
+    /// What was tried, as a verb: `read`, `write`, `remove`.
+    pub action: &'static str,
+    /// The path it was tried on.
+    pub path: RelPath,
+    /// The error of the layer below.
+    pub cause: Option<Box<dyn Error + Send + Sync>>,
+}
+
+impl StoreError {
+    /// An error without a lower cause.
+    pub fn new(kind: FaultKind, action: &'static str, path: &RelPath) -> StoreError {
+        StoreError { kind, action, path: path.clone(), cause: None }
+    }
+
+    /// The same error with the error of the layer below.
+    pub fn because(mut self, cause: impl Into<Box<dyn Error + Send + Sync>>) -> StoreError {
+        self.cause = Some(cause.into());
+        self
+    }
+
+    /// The sentence without the path, for a list that already shows it.
+    pub fn reason(&self) -> String {
+        match (&self.cause, self.kind) {
+            (Some(cause), FaultKind::Io | FaultKind::Unsupported | FaultKind::NameRefused) => {
+                format!("cannot {}: {} ({cause})", self.action, self.kind.words())
+            }
+            _ => format!("cannot {}: {}", self.action, self.kind.words()),
+        }
+    }
+}
+
+impl fmt::Display for StoreError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "cannot {} {}: {}", self.action, self.path, self.kind.words())
+    }
+}
+
+impl Error for StoreError {
+    fn source(&self) -> Option<&(dyn Error + 'static)> {
+        self.cause.as_deref().map(|cause| cause as &(dyn Error + 'static))
+    }
+}
+
+/// What stores return.
+pub type Result<T, E = StoreError> = std::result::Result<T, E>;
+
+/// An entry that is known by name only, because it could not be examined.
+#[derive(Debug)]
+pub struct Unknown {
+    /// Its name; `None` when even that is not acceptable (a hostile server) or the listing broke off here.
+    pub name: Option<Name>,
+    /// Why.
+    pub error: StoreError,
+}
+
+/// The entries of one folder, in no particular order.
+///
+/// While `unknown` is not empty the folder must not be taken as fully known: what is missing from `entries` may exist.
+#[derive(Debug, Default)]
+pub struct Listing {
+    /// What was examined.
+    pub entries: Vec<Entry>,
+    /// What was not.
+    pub unknown: Vec<Unknown>,
+}
+
+/// Space on the medium of a store, in bytes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Space {
+    /// What this account may still use.
+    pub free: u64,
+    /// The whole size.
+    pub total: u64,
+}
+
+/// Where a store is, to recognise the same place under two names.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Place {
+    /// A folder of this machine, with every link on the way resolved.
+    Local(PathBuf),
+    /// Anywhere else; equal text means the same place.
+    Elsewhere(String),
+}
+
+/// The metadata to give to something; `None` leaves it as the store makes it.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Attributes {
+    /// The modification time.
+    pub modified: Option<Stamp>,
+    /// The twelve POSIX mode bits.
+    pub mode: Option<u32>,
+}
+
+/// What stands at a path when something is to take its place.
+#[derive(Debug, Clone)]
+pub enum Expect {
+    /// Nothing.
+    Absent,
+    /// A file or link with exactly this kind, size, time and target.
+    This(Meta),
+}
+
+/// How a sealed file takes its place.
+#[derive(Debug, Clone)]
+pub struct Publish {
+    /// What the target path must hold now.
+    pub expect: Expect,
+    /// Where what is replaced goes; its folder exists. `None` lets it go.
+    pub keep_as: Option<RelPath>,
+}
+
+/// A complete unfinished file: content, times and mode are set; only its place is missing.
+///
+/// It must go to [`Store::publish`] or [`Store::discard`]; otherwise it remains as a leftover that the next run clears.
+#[must_use = "a sealed file is a leftover until it is published or discarded"]
+#[derive(Debug)]
+pub struct Sealed {
+    /// The path it is meant for.
+    pub target: RelPath,
+    /// Where it is now.
+    pub temporary: RelPath,
+}
+
+/// Why moving bytes from one store to another stopped: the two sides fail differently.
+#[derive(Debug)]
+pub enum CopyError {
+    /// The source could not be read.
+    Read(StoreError),
+    /// The destination could not be written.
+    Write(StoreError),
+    /// The caller asked to stop.
+    Stopped,
+}
+
+/// Whether copying goes on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Flow {
+    /// Yes.
+    Go,
+    /// No: the run is being stopped.
+    Stop,
+}
+
+/// An opened file of a store, read from the offset it was opened at.
+pub trait Content: Read + Send {
+    /// The metadata of the opened file as it is now, also when its name has since been taken by another.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn meta(&mut self) -> Result<Meta>;
+
+    /// The file behind it where there is one on this machine, so that the kernel can copy without us.
+    fn as_file(&self) -> Option<&File> {
+        None
+    }
+}
+
+/// A file being written under a temporary name. Dropping it removes what was written.
+pub trait Stage: Send {
+    /// Appends bytes.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn write(&mut self, data: &[u8]) -> Result<()>;
+
+    /// Takes everything from `content`, in the quickest way the two have, and returns the number of bytes.
+    ///
+    /// `size_hint` is the expected size. `progress` hears of each piece and may stop the copy.
+    ///
+    /// # Errors
+    /// [`CopyError`] tells which side failed.
+    fn fill(
+        &mut self,
+        content: &mut dyn Content,
+        size_hint: u64,
+        progress: &mut dyn FnMut(u64) -> Flow,
+    ) -> Result<u64, CopyError>;
+
+    /// Sets times and mode and closes the file.
+    ///
+    /// # Errors
+    /// When the store fails; what was written is removed.
+    fn seal(self: Box<Self>, attributes: &Attributes) -> Result<Sealed>;
+}
+
+/// A place that holds files.
+pub trait Store: Send + Sync {
+    /// How a person would name it: a path or an address, without secrets.
+    fn name(&self) -> String;
+
+    /// What it can hold and do; constant while it is open.
+    fn capabilities(&self) -> &Capabilities;
+
+    /// Where it is.
+    fn place(&self) -> Place;
+
+    /// The entries of a folder, each once; `.` and `..` never.
+    ///
+    /// # Errors
+    /// When the folder is missing, is no folder, or cannot be opened. What fails for single entries is in the listing.
+    fn list(&self, folder: &RelPath) -> Result<Listing>;
+
+    /// What stands at a path; `None` when nothing does. A link is described itself.
+    ///
+    /// # Errors
+    /// When the store fails, or a part of the way is a link or a file.
+    fn stat(&self, path: &RelPath) -> Result<Option<Meta>>;
+
+    /// Opens a file for reading from `offset`.
+    ///
+    /// # Errors
+    /// When it is missing, unreadable or no regular file. A pipe is never waited on.
+    fn open(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>>;
+
+    /// Begins a file that is to stand at `path`; its folder exists.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>>;
+
+    /// Makes a link under a temporary name, with its time.
+    ///
+    /// # Errors
+    /// When the store fails, or [`FaultKind::Unsupported`] without [`Capabilities::links`].
+    fn stage_link(&self, path: &RelPath, target: &[u8], attributes: &Attributes) -> Result<Sealed>;
+
+    /// Makes everything that was sealed, published, removed or renamed until now durable.
+    ///
+    /// # Errors
+    /// When the store fails; then none of it may be taken as durable.
+    fn sync(&self) -> Result<()>;
+
+    /// Puts a sealed file in its place in one step, after setting aside what stands there.
+    ///
+    /// # Errors
+    /// [`FaultKind::Changed`] when the target is not as expected. On every error the sealed file is removed and the
+    /// target is whole, or set aside whole.
+    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()>;
+
+    /// Removes a sealed file that is not wanted after all; a failure leaves a leftover for the next run.
+    fn discard(&self, sealed: Sealed);
+
+    /// Removes a file or link for good.
+    ///
+    /// # Errors
+    /// [`FaultKind::Changed`] when it is not `expected`.
+    fn remove(&self, path: &RelPath, expected: &Meta) -> Result<()>;
+
+    /// Removes an empty folder.
+    ///
+    /// # Errors
+    /// [`FaultKind::NotEmpty`] when it is not empty.
+    fn remove_folder(&self, path: &RelPath) -> Result<()>;
+
+    /// Moves a file, link or folder to a path where nothing stands; the new folder exists.
+    ///
+    /// # Errors
+    /// [`FaultKind::Exists`] when something stands there; [`FaultKind::Unsupported`] without [`Capabilities::rename`].
+    fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()>;
+
+    /// Makes a folder; its parent exists.
+    ///
+    /// # Errors
+    /// [`FaultKind::Exists`] when something stands there.
+    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()>;
+
+    /// Sets times and mode of what stands at a path; of a link itself, where the store can.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()>;
+
+    /// Space on the medium; `None` when it cannot be told.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn space(&self) -> Result<Option<Space>>;
+
+    /// Reserves the store for one run until the value is dropped, also when the process dies.
+    ///
+    /// # Errors
+    /// [`FaultKind::InUse`] when another run has it.
+    fn lock(&self) -> Result<Box<dyn Send + Sync>>;
+}
+
+/// What every store can do with its primitives.
+pub trait StoreExt: Store {
+    /// Makes a folder and the missing ones above it.
+    ///
+    /// # Errors
+    /// When the store fails or something that is no folder stands in the way.
+    fn make_folders(&self, path: &RelPath) -> Result<()> {
+        match self.stat(path) {
+            Ok(Some(meta)) if meta.is_folder() => return Ok(()),
+            Ok(Some(_)) => return Err(StoreError::new(FaultKind::Exists, "make folder", path)),
+            Ok(None) => {}
+            // A missing parent may be reported as an error of the way to the path.
+            Err(error) if error.kind == FaultKind::NotFound => {}
+            Err(error) => return Err(error),
+        }
+        if let Some(parent) = path.parent() {
+            self.make_folders(&parent)?;
+        }
+        match self.make_folder(path, &Attributes::default()) {
+            Err(error) if error.kind == FaultKind::Exists => Ok(()),
+            other => other,
+        }
+    }
+
+    /// Reads a whole small file; `None` when there is none.
+    ///
+    /// # Errors
+    /// When the store fails, or the file is larger than `limit` bytes.
+    fn read_small(&self, path: &RelPath, limit: u64) -> Result<Option<Vec<u8>>> {
+        let content = match self.open(path, 0) {
+            Ok(content) => content,
+            Err(error) if error.kind == FaultKind::NotFound => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        let mut bytes = Vec::new();
+        content
+            .take(limit + 1)
+            .read_to_end(&mut bytes)
+            .map_err(|cause| StoreError::new(FaultKind::Io, "read", path).because(cause))?;
+        if bytes.len() as u64 > limit {
+            return Err(
+                StoreError::new(FaultKind::Io, "read", path).because("the file is larger than expected")
+            );
+        }
+        Ok(Some(bytes))
+    }
+
+    /// Writes a whole small file where nothing stands.
+    ///
+    /// # Errors
+    /// When the store fails or something stands there.
+    fn write_small(&self, path: &RelPath, bytes: &[u8]) -> Result<()> {
+        let mut stage = self.stage(path)?;
+        stage.write(bytes)?;
+        let sealed = stage.seal(&Attributes::default())?;
+        self.sync()?;
+        self.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None })
+    }
+}
+
+impl<S: Store + ?Sized> StoreExt for S {}
+
+/// Whether what stands at a path is still what the plan saw: the same kind, size, time and link target.
+pub fn is_still(expected: &Meta, found: &Meta) -> bool {
+    expected.kind == found.kind
+        && expected.size == found.size
+        && expected.modified == found.modified
+        && expected.target == found.target
+}

@@ -1,0 +1,306 @@
+//! For tests: short builders, and the conformance suite that every store has to pass.
+
+use std::io::Read;
+
+use crate::entry::{EntryKind, Meta, Stamp};
+use crate::filter::FilterSpec;
+use crate::job::{JobRules, Newer, OneWayKind, Removed, Replaced};
+use crate::path::RelPath;
+use crate::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
+use crate::units::{Room, Share};
+
+/// A path from a literal; panics on a bad one.
+pub fn path(text: &str) -> RelPath {
+    RelPath::new(text.as_bytes()).expect("a valid path in a test")
+}
+
+/// A file of a size in bytes, last changed at a second.
+pub fn file(size: u64, seconds: i64) -> Meta {
+    Meta {
+        kind: EntryKind::File,
+        size,
+        modified: Some(Stamp::new(seconds, 0)),
+        mode: Some(0o644),
+        id: None,
+        target: None,
+    }
+}
+
+/// A folder.
+pub fn folder() -> Meta {
+    Meta { kind: EntryKind::Folder, mode: Some(0o755), ..file(0, 50) }
+}
+
+/// A link, last changed at a second.
+pub fn link(target: &str, seconds: i64) -> Meta {
+    Meta { kind: EntryKind::Link, target: Some(target.as_bytes().into()), mode: None, ..file(0, seconds) }
+}
+
+/// The same entry with another mode.
+pub fn moded(meta: Meta, mode: u32) -> Meta {
+    Meta { mode: Some(mode), ..meta }
+}
+
+/// A job's rules with every default.
+pub fn rules(kind: OneWayKind) -> JobRules {
+    JobRules {
+        kind,
+        filter: FilterSpec::default(),
+        newer: Newer::Leave,
+        removed: Removed::Keep,
+        replaced: Replaced::Keep,
+        keep_for: "30 days".parse().expect("an age"),
+        keep_max: Room::Percent(10.0),
+        max_removals: Share::Percent(25.0),
+        max_changes: Share::Off,
+    }
+}
+
+/// Writes a file, whatever stood there, with a time.
+pub fn put(store: &dyn Store, at: &str, content: &[u8], seconds: i64) {
+    let target = path(at);
+    if let Some(parent) = target.parent() {
+        store.make_folders(&parent).expect("folders");
+    }
+    let expect = match store.stat(&target).expect("stat") {
+        Some(meta) => Expect::This(meta),
+        None => Expect::Absent,
+    };
+    let mut stage = store.stage(&target).expect("stage");
+    stage.write(content).expect("write");
+    let attributes = Attributes { modified: Some(Stamp::new(seconds, 0)), mode: None };
+    let sealed = stage.seal(&attributes).expect("seal");
+    store.publish(sealed, &Publish { expect, keep_as: None }).expect("publish");
+}
+
+/// Reads a whole file.
+pub fn get(store: &dyn Store, at: &str) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    store.open(&path(at), 0).expect("open").read_to_end(&mut bytes).expect("read");
+    bytes
+}
+
+/// The names in a folder, sorted.
+pub fn names(store: &dyn Store, at: &str) -> Vec<String> {
+    let mut names: Vec<String> =
+        store.list(&path(at)).expect("list").entries.iter().map(|entry| entry.name.to_string()).collect();
+    names.sort();
+    names
+}
+
+/// The contract of [`Store`], checked on a fresh empty store. A store that lacks a capability must refuse what needs it.
+pub fn conformance(store: &dyn Store) {
+    begins_empty(store);
+    stages_publishes_and_reads(store);
+    replaces_only_what_is_expected(store);
+    keeps_what_is_replaced(store);
+    hides_nothing_and_leaves_nothing(store);
+    makes_and_removes_folders(store);
+    renames_without_overwriting(store);
+    holds_links_or_refuses(store);
+    sets_times_and_modes(store);
+    holds_odd_names(store);
+    copies_between_stores(store);
+    locks_once(store);
+}
+
+fn kind_of<T>(outcome: crate::store::Result<T>) -> Option<FaultKind> {
+    outcome.err().map(|error| error.kind)
+}
+
+fn begins_empty(store: &dyn Store) {
+    assert!(store.list(&RelPath::root()).expect("list").entries.is_empty());
+    assert!(store.stat(&RelPath::root()).expect("stat").expect("a root").is_folder());
+    assert_eq!(store.stat(&path("absent")).expect("stat"), None);
+    assert_eq!(store.stat(&path("absent/deeper")).ok().flatten(), None);
+    assert_eq!(kind_of(store.list(&path("absent"))), Some(FaultKind::NotFound));
+    assert_eq!(kind_of(store.open(&path("absent"), 0)), Some(FaultKind::NotFound));
+}
+
+fn stages_publishes_and_reads(store: &dyn Store) {
+    put(store, "a/one.csv", b"heron,3\n", 1_000);
+    let meta = store.stat(&path("a/one.csv")).expect("stat").expect("present");
+    assert_eq!((meta.kind, meta.size), (EntryKind::File, 8));
+    if let Some(precision) = store.capabilities().time_precision {
+        assert!(meta.modified.expect("a time").same_within(Stamp::new(1_000, 0), precision));
+    }
+    assert_eq!(get(store, "a/one.csv"), b"heron,3\n");
+    let listed = store.list(&path("a")).expect("list");
+    assert_eq!(listed.entries.len(), 1);
+    assert_eq!(listed.entries[0].meta, meta, "a listing and a stat tell the same");
+    let mut tail = Vec::new();
+    store.open(&path("a/one.csv"), 6).expect("open").read_to_end(&mut tail).expect("read");
+    assert_eq!(tail, b"3\n");
+    assert!(store.open(&path("a"), 0).is_err(), "a folder is no file");
+}
+
+fn replaces_only_what_is_expected(store: &dyn Store) {
+    put(store, "b/x", b"old", 1_000);
+    let old = store.stat(&path("b/x")).expect("stat").expect("present");
+    let publish = |content: &[u8], expect: Expect| {
+        let mut stage = store.stage(&path("b/x")).expect("stage");
+        stage.write(content).expect("write");
+        let sealed =
+            stage.seal(&Attributes { modified: Some(Stamp::new(2_000, 0)), mode: None }).expect("seal");
+        kind_of(store.publish(sealed, &Publish { expect, keep_as: None }))
+    };
+    assert_eq!(publish(b"new!", Expect::Absent), Some(FaultKind::Changed));
+    assert_eq!(publish(b"new!", Expect::This(Meta { size: 99, ..old.clone() })), Some(FaultKind::Changed));
+    assert_eq!(get(store, "b/x"), b"old");
+    assert_eq!(publish(b"new!", Expect::This(old.clone())), None);
+    assert_eq!(get(store, "b/x"), b"new!");
+    assert_eq!(kind_of(store.remove(&path("b/x"), &old)), Some(FaultKind::Changed));
+    let new = store.stat(&path("b/x")).expect("stat").expect("present");
+    assert_eq!(kind_of(store.remove(&path("b/x"), &new)), None);
+    assert_eq!(publish(b"new!", Expect::This(new)), Some(FaultKind::Changed));
+    assert_eq!(names(store, "b"), Vec::<String>::new(), "refused files leave nothing behind");
+}
+
+fn keeps_what_is_replaced(store: &dyn Store) {
+    if !store.capabilities().rename {
+        return;
+    }
+    put(store, "k/x", b"old", 1_000);
+    put(store, "kept/.hold", b"", 1_000);
+    let old = store.stat(&path("k/x")).expect("stat").expect("present");
+    let mut stage = store.stage(&path("k/x")).expect("stage");
+    stage.write(b"newer").expect("write");
+    let sealed = stage.seal(&Attributes::default()).expect("seal");
+    let how = Publish { expect: Expect::This(old), keep_as: Some(path("kept/x")) };
+    store.publish(sealed, &how).expect("publish");
+    assert_eq!((get(store, "k/x"), get(store, "kept/x")), (b"newer".to_vec(), b"old".to_vec()));
+}
+
+fn hides_nothing_and_leaves_nothing(store: &dyn Store) {
+    store.make_folders(&path("s")).expect("folders");
+    let mut stage = store.stage(&path("s/gone")).expect("stage");
+    stage.write(b"never").expect("write");
+    drop(stage);
+    let mut stage = store.stage(&path("s/discarded")).expect("stage");
+    stage.write(b"never").expect("write");
+    let sealed = stage.seal(&Attributes::default()).expect("seal");
+    assert_eq!(store.stat(&path("s/discarded")).expect("stat"), None, "sealed is not published");
+    store.discard(sealed);
+    assert_eq!(names(store, "s"), Vec::<String>::new());
+}
+
+fn makes_and_removes_folders(store: &dyn Store) {
+    let make = |at: &str| kind_of(store.make_folder(&path(at), &Attributes::default()));
+    assert_eq!(make("f"), None);
+    assert_eq!(make("f"), Some(FaultKind::Exists));
+    assert_eq!(make("absent/f"), Some(FaultKind::NotFound));
+    put(store, "f/x", b"x", 1_000);
+    assert_eq!(kind_of(store.remove_folder(&path("f"))), Some(FaultKind::NotEmpty));
+    let meta = store.stat(&path("f/x")).expect("stat").expect("present");
+    store.remove(&path("f/x"), &meta).expect("remove");
+    assert_eq!(kind_of(store.remove_folder(&path("f"))), None);
+    assert_eq!(kind_of(store.remove_folder(&path("f"))), Some(FaultKind::NotFound));
+    store.make_folders(&path("m/n/o")).expect("a chain of folders");
+    store.make_folders(&path("m/n/o")).expect("again");
+    assert!(store.stat(&path("m/n/o")).expect("stat").expect("present").is_folder());
+}
+
+fn renames_without_overwriting(store: &dyn Store) {
+    put(store, "r/from", b"1", 1_000);
+    put(store, "r/taken", b"2", 1_000);
+    let rename = |from: &str, to: &str| kind_of(store.rename(&path(from), &path(to)));
+    if !store.capabilities().rename {
+        assert_eq!(rename("r/from", "r/to"), Some(FaultKind::Unsupported));
+        return;
+    }
+    assert_eq!(rename("r/from", "r/taken"), Some(FaultKind::Exists));
+    assert_eq!(rename("r/absent", "r/to"), Some(FaultKind::NotFound));
+    assert_eq!(rename("r/from", "r/to"), None);
+    assert_eq!(
+        (names(store, "r"), get(store, "r/taken")),
+        (vec!["taken".into(), "to".into()], b"2".to_vec())
+    );
+}
+
+fn holds_links_or_refuses(store: &dyn Store) {
+    store.make_folders(&path("l")).expect("folders");
+    let sealed = store.stage_link(&path("l/link"), b"../a/one.csv", &Attributes::default());
+    if !store.capabilities().links {
+        assert_eq!(kind_of(sealed), Some(FaultKind::Unsupported));
+        return;
+    }
+    store
+        .publish(sealed.expect("a link"), &Publish { expect: Expect::Absent, keep_as: None })
+        .expect("publish");
+    let meta = store.stat(&path("l/link")).expect("stat").expect("present");
+    assert_eq!((meta.kind, meta.target.as_deref()), (EntryKind::Link, Some(b"../a/one.csv".as_slice())));
+    assert!(store.open(&path("l/link"), 0).is_err(), "a link is never followed");
+    // A link to a folder is not a way into it.
+    let sealed = store.stage_link(&path("l/a"), b"../a", &Attributes::default()).expect("a link");
+    store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).expect("publish");
+    assert!(store.list(&path("l/a")).is_err());
+    assert!(store.open(&path("l/a/one.csv"), 0).is_err());
+    assert!(store.stage(&path("l/a/two.csv")).is_err());
+    assert_eq!(names(store, "a"), ["one.csv"]);
+}
+
+fn sets_times_and_modes(store: &dyn Store) {
+    put(store, "t/x", b"x", 1_000);
+    let attributes = Attributes { modified: Some(Stamp::new(86_400, 123_456_789)), mode: Some(0o640) };
+    let outcome = store.set_attributes(&path("t/x"), &attributes);
+    let can = store.capabilities();
+    let Some(precision) = can.time_precision else {
+        assert_eq!(kind_of(outcome), Some(FaultKind::Unsupported));
+        return;
+    };
+    outcome.expect("attributes");
+    let meta = store.stat(&path("t/x")).expect("stat").expect("present");
+    assert!(meta.modified.expect("a time").same_within(Stamp::new(86_400, 123_456_789), precision));
+    if can.modes {
+        assert_eq!(meta.mode, Some(0o640));
+    }
+    store.set_attributes(&path("t"), &attributes_of_folder()).expect("a folder's attributes");
+    let meta = store.stat(&path("t")).expect("stat").expect("present");
+    assert!(meta.modified.expect("a time").same_within(Stamp::new(77_000, 0), precision));
+    assert_eq!(kind_of(store.set_attributes(&path("t/absent"), &attributes)), Some(FaultKind::NotFound));
+}
+
+fn attributes_of_folder() -> Attributes {
+    Attributes { modified: Some(Stamp::new(77_000, 0)), mode: Some(0o750) }
+}
+
+fn holds_odd_names(store: &dyn Store) {
+    let longest = "n".repeat(store.capabilities().max_name.min(255));
+    let odd = [" leading", "trailing ", "-rf", "two\nlines", "Graugänse", "a\\b", "*?[x]", longest.as_str()];
+    for name in odd {
+        put(store, &format!("odd/{name}"), name.as_bytes(), 1_000);
+        assert_eq!(get(store, &format!("odd/{name}")), name.as_bytes());
+    }
+    assert_eq!(store.list(&path("odd")).expect("list").entries.len(), odd.len());
+}
+
+/// Fills a staged file from an opened one of the same store, over several sizes.
+fn copies_between_stores(store: &dyn Store) {
+    for size in [0_usize, 1, 4096, 300_000] {
+        let content: Vec<u8> = (0..size).map(|at| (at % 251) as u8).collect();
+        put(store, "c/from", &content, 1_000);
+        store.make_folders(&path("c")).expect("folders");
+        let mut from = store.open(&path("c/from"), 0).expect("open");
+        assert_eq!(from.meta().expect("meta").size, size as u64);
+        let mut stage = store.stage(&path("c/to")).expect("stage");
+        let mut told = 0;
+        let written = stage.fill(from.as_mut(), size as u64, &mut |bytes| {
+            told += bytes;
+            Flow::Go
+        });
+        assert_eq!(written.expect("fill"), size as u64);
+        assert_eq!(told, size as u64, "every byte is reported");
+        let sealed = stage.seal(&Attributes::default()).expect("seal");
+        store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).expect("publish");
+        assert_eq!(get(store, "c/to"), content);
+        let meta = store.stat(&path("c/to")).expect("stat").expect("present");
+        store.remove(&path("c/to"), &meta).expect("remove");
+    }
+}
+
+fn locks_once(store: &dyn Store) {
+    let held = store.lock().expect("the first lock");
+    assert_eq!(kind_of(store.lock()), Some(FaultKind::InUse));
+    drop(held);
+    assert_eq!(kind_of(store.lock()), None);
+}

@@ -1,0 +1,660 @@
+//! The lock-step walk: both trees, folder by folder, decided on the way.
+//!
+//! A folder is the unit of work. For one folder: list both sides, drop what the filter drops, merge by name, decide each
+//! name. Folders are independent, so a few threads take them from a common stack; taking the newest first keeps the stack
+//! short. What is the same is counted and forgotten.
+//!
+//! **What is not known is not removed.** A folder that could not be listed, or a name that could not be examined, leaves
+//! its counterpart on the other side alone.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Condvar, Mutex, PoisonError};
+
+use crate::entry::{Entry, EntryKind, Meta, Side};
+use crate::filter::{Filter, Inherited, Verdict};
+use crate::path::{Name, RelPath};
+use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide};
+use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Step};
+use crate::problem::{Code, Problem};
+use crate::store::{FaultKind, Listing, Result, Store, StoreError};
+
+/// What a scan reads.
+#[derive(Clone, Copy)]
+pub struct ScanInput<'a> {
+    /// The source.
+    pub left: &'a dyn Store,
+    /// The destination.
+    pub right: &'a dyn Store,
+    /// What takes part.
+    pub filter: &'a Filter,
+    /// How paths are decided.
+    pub rules: OneWayRules,
+}
+
+/// How far a scan is; read from another thread while it goes on.
+#[derive(Debug, Default)]
+pub struct ScanProgress {
+    /// Folders examined.
+    pub folders: AtomicU64,
+    /// Entries examined, on both sides.
+    pub entries: AtomicU64,
+    /// Set to make the scan stop early.
+    pub stop: AtomicBool,
+}
+
+/// Why a scan has no plan.
+#[derive(Debug)]
+pub enum ScanError {
+    /// The root of a side cannot be read, or its store was lost on the way.
+    Store(Side, StoreError),
+    /// It was asked to stop.
+    Stopped,
+}
+
+/// Reads both trees and plans what a one-way run would do. Nothing is changed anywhere.
+///
+/// # Errors
+/// When a root cannot be listed, a store is lost, or `progress.stop` is set.
+pub fn scan(input: &ScanInput<'_>, progress: &ScanProgress) -> Result<Plan, ScanError> {
+    let root = root_task(input)?;
+    let queue = Queue::new(root);
+    let threads = input.left.capabilities().workers.max(input.right.capabilities().workers).max(1);
+    let found = std::thread::scope(|scope| {
+        let workers: Vec<_> = (0..threads).map(|_| scope.spawn(|| work(input, progress, &queue))).collect();
+        workers.into_iter().map(|worker| worker.join().unwrap_or_default()).collect::<Vec<_>>()
+    });
+    match queue.into_failure() {
+        Some(failure) => Err(failure),
+        None => Ok(assemble(found)),
+    }
+}
+
+fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {
+    let examine =
+        |store: &dyn Store, side| store.stat(&RelPath::root()).map_err(|error| ScanError::Store(side, error));
+    Ok(Task {
+        path: RelPath::root(),
+        left: examine(input.left, Side::Left)?,
+        right: examine(input.right, Side::Right)?,
+        inherited: input.filter.root(),
+        chosen: true,
+    })
+}
+
+/// One folder to look at: on both sides, or on one.
+#[derive(Debug)]
+struct Task {
+    path: RelPath,
+    left: Option<Meta>,
+    right: Option<Meta>,
+    inherited: Inherited,
+    /// The filter lets the folder itself take part, not only something below it.
+    chosen: bool,
+}
+
+/// The common stack of folders. A worker that finds it empty waits, because another may still add to it.
+struct Queue {
+    state: Mutex<QueueState>,
+    changed: Condvar,
+}
+
+struct QueueState {
+    tasks: Vec<Task>,
+    busy: usize,
+    failure: Option<ScanError>,
+}
+
+impl Queue {
+    fn new(root: Task) -> Queue {
+        let state = QueueState { tasks: vec![root], busy: 0, failure: None };
+        Queue { state: Mutex::new(state), changed: Condvar::new() }
+    }
+
+    fn take(&self) -> Option<Task> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        loop {
+            if state.failure.is_some() {
+                return None;
+            }
+            if let Some(task) = state.tasks.pop() {
+                state.busy += 1;
+                return Some(task);
+            }
+            if state.busy == 0 {
+                return None;
+            }
+            state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    /// Ends one task: its subfolders follow, or the whole scan fails.
+    fn finish(&self, outcome: Result<Vec<Task>, ScanError>) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.busy -= 1;
+        match outcome {
+            Ok(tasks) => state.tasks.extend(tasks),
+            Err(failure) => state.failure = Some(state.failure.take().unwrap_or(failure)),
+        }
+        drop(state);
+        self.changed.notify_all();
+    }
+
+    fn into_failure(self) -> Option<ScanError> {
+        self.state.into_inner().unwrap_or_else(PoisonError::into_inner).failure
+    }
+}
+
+/// What one worker found; merged at the end, so that workers share nothing but the stack.
+#[derive(Debug, Default)]
+struct Found {
+    folders: Vec<Record>,
+    plan: Plan,
+}
+
+/// A folder's plan with what is needed to settle its fate once everything below it is known.
+#[derive(Debug)]
+struct Record {
+    plan: FolderPlan,
+    /// The filter lets the folder itself take part, not only something below it.
+    chosen: bool,
+    /// Something in it stays where it is (filtered out, unknown, or a folder that stays).
+    stays: bool,
+    /// A folder directly in it is made or removed, which changes its time.
+    touched: bool,
+}
+
+fn work(input: &ScanInput<'_>, progress: &ScanProgress, queue: &Queue) -> Found {
+    let mut found = Found::default();
+    while let Some(task) = queue.take() {
+        let outcome = if progress.stop.load(Ordering::Relaxed) {
+            Err(ScanError::Stopped)
+        } else {
+            // A panic here must not leave the other workers waiting for ever.
+            std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+                Visit::run(input, progress, &mut found, task)
+            }))
+            .unwrap_or_else(|_| {
+                let error = StoreError::new(FaultKind::Io, "examine", &RelPath::root());
+                Err(ScanError::Store(
+                    Side::Left,
+                    error.because("a worker failed; this is a fault in Reedhook"),
+                ))
+            })
+        };
+        queue.finish(outcome);
+    }
+    found
+}
+
+/// The visit of one folder.
+struct Visit<'a> {
+    input: &'a ScanInput<'a>,
+    found: &'a mut Found,
+    record: Record,
+    below: Vec<Task>,
+    /// Names whose counterpart is unknown on the given side.
+    unknown: HashSet<Name>,
+    /// The left listing broke off: what it lacks may exist.
+    left_incomplete: bool,
+}
+
+impl<'a> Visit<'a> {
+    fn run(
+        input: &'a ScanInput<'a>,
+        progress: &ScanProgress,
+        found: &'a mut Found,
+        task: Task,
+    ) -> Result<Vec<Task>, ScanError> {
+        let fate = match (&task.left, &task.right) {
+            (Some(_), None) => Fate::Make,
+            (None, Some(_)) => Fate::Remove,
+            _ => Fate::Stay,
+        };
+        let plan = FolderPlan {
+            path: task.path,
+            fate,
+            left: task.left,
+            right: task.right,
+            remode: false,
+            actions: Vec::new(),
+        };
+        let record = Record { plan, chosen: task.chosen, stays: false, touched: false };
+        let mut visit = Visit {
+            input,
+            found,
+            record,
+            below: Vec::new(),
+            unknown: HashSet::new(),
+            left_incomplete: false,
+        };
+        let entries = visit.read(task.inherited, progress)?;
+        if let Some((left, right)) = entries {
+            visit.decide_all(left, right, task.inherited);
+        }
+        Ok(visit.finish())
+    }
+
+    /// Lists the side or sides that have the folder; `None` when it has to be left alone.
+    fn read(
+        &mut self,
+        inherited: Inherited,
+        progress: &ScanProgress,
+    ) -> Result<Option<(Vec<Judged>, Vec<Judged>)>, ScanError> {
+        let left = match self.list(Side::Left)? {
+            Listed::Entries(listing) => listing,
+            Listed::Failed => return Ok(None),
+        };
+        let right = match self.list(Side::Right)? {
+            Listed::Entries(listing) => listing,
+            Listed::Failed => return Ok(None),
+        };
+        progress.folders.fetch_add(1, Ordering::Relaxed);
+        progress.entries.fetch_add((left.entries.len() + right.entries.len()) as u64, Ordering::Relaxed);
+        let right_incomplete = self.note_unknown(Side::Right, &right);
+        self.left_incomplete = self.note_unknown(Side::Left, &left);
+        if right_incomplete {
+            // Without knowing what is there, nothing can be put there.
+            self.record.stays = true;
+            return Ok(None);
+        }
+        Ok(Some((
+            self.judge_all(Side::Left, left.entries, inherited),
+            self.judge_all(Side::Right, right.entries, inherited),
+        )))
+    }
+
+    fn list(&mut self, side: Side) -> Result<Listed, ScanError> {
+        let plan = &self.record.plan;
+        let (present, store) = match side {
+            Side::Left => (plan.left.is_some(), self.input.left),
+            Side::Right => (plan.right.is_some(), self.input.right),
+        };
+        if !present {
+            return Ok(Listed::Entries(Listing::default()));
+        }
+        match store.list(&plan.path) {
+            Ok(listing) => Ok(Listed::Entries(listing)),
+            Err(error) if error.kind == FaultKind::Lost || plan.path.is_root() => {
+                Err(ScanError::Store(side, error))
+            }
+            Err(error) => {
+                self.problem(Problem::from_error(side, &error));
+                self.record.stays = true;
+                Ok(Listed::Failed)
+            }
+        }
+    }
+
+    /// Takes note of what a listing could not examine; true when it is not even complete in names.
+    fn note_unknown(&mut self, side: Side, listing: &Listing) -> bool {
+        let mut incomplete = false;
+        for unknown in &listing.unknown {
+            self.problem(Problem::from_error(side, &unknown.error));
+            self.record.stays = true;
+            match &unknown.name {
+                Some(name) => {
+                    self.unknown.insert(name.clone());
+                }
+                None => incomplete = true,
+            }
+        }
+        incomplete
+    }
+
+    /// Sorts by name and drops what does not take part.
+    fn judge_all(&mut self, side: Side, mut entries: Vec<Entry>, inherited: Inherited) -> Vec<Judged> {
+        entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+        let mut judged = Vec::with_capacity(entries.len());
+        for Entry { name, meta } in entries {
+            if side == Side::Right && name.is_part() {
+                let path = self.record.plan.path.join(&name);
+                self.found.plan.leftovers.push((path, meta));
+                continue;
+            }
+            match self.input.filter.judge(&self.record.plan.path, &name, &meta, inherited) {
+                Verdict::Out(_) => {
+                    self.found.plan.filtered += u64::from(side == Side::Left);
+                    // Whatever has this name on the other side has to be left alone too, so the name is remembered.
+                    judged.push(Judged { name, meta, verdict: None });
+                }
+                verdict => judged.push(Judged { name, meta, verdict: Some(verdict) }),
+            }
+        }
+        judged
+    }
+
+    fn decide_all(&mut self, left: Vec<Judged>, right: Vec<Judged>, inherited: Inherited) {
+        let mut clashes = self.clashing_names(&left);
+        let mut right = right.into_iter().peekable();
+        for item in left {
+            while let Some(extra) = right.next_if(|other| other.name < item.name) {
+                self.right_only(extra);
+            }
+            let counterpart = right.next_if(|other| other.name == item.name);
+            if clashes.remove(&item.name) {
+                let message = "another name in this folder differs only in upper and lower case";
+                self.refuse(Code::NameClash, Side::Right, &item.name, message.to_owned());
+            } else {
+                self.on_left(item, counterpart, inherited);
+            }
+        }
+        for extra in right {
+            self.right_only(extra);
+        }
+    }
+
+    /// Names that a destination which folds case would merge with an earlier one.
+    fn clashing_names(&self, left: &[Judged]) -> HashSet<Name> {
+        if !self.input.right.capabilities().folds_case {
+            return HashSet::new();
+        }
+        let mut seen = HashSet::new();
+        let folded = |name: &Name| String::from_utf8_lossy(name.as_bytes()).to_lowercase();
+        let taking_part = left.iter().filter(|item| item.verdict.is_some());
+        taking_part.filter(|item| !seen.insert(folded(&item.name))).map(|item| item.name.clone()).collect()
+    }
+
+    fn on_left(&mut self, item: Judged, counterpart: Option<Judged>, inherited: Inherited) {
+        let Some(verdict) = item.verdict else {
+            self.record.stays |= counterpart.is_some();
+            return;
+        };
+        if self.unknown.contains(&item.name) {
+            return;
+        }
+        self.found.plan.left_items += u64::from(item.meta.is_item());
+        if counterpart
+            .as_ref()
+            .is_some_and(|other| other.verdict.is_none() && other.meta.is_folder() != item.meta.is_folder())
+        {
+            let message = "what stands there is left alone by the filter".to_owned();
+            return self.refuse(Code::Occupied, Side::Right, &item.name, message);
+        }
+        // A file that its size or age keeps out on the right alone is still this file's older version.
+        let right = counterpart.map(|other| other.meta);
+        self.found.plan.right_items += u64::from(right.as_ref().is_some_and(Meta::is_item));
+        if item.meta.is_folder() {
+            self.folder_on_left(item.name, item.meta, right, verdict);
+        } else {
+            self.item_on_left(item.name, item.meta, right, inherited);
+        }
+    }
+
+    fn folder_on_left(&mut self, name: Name, left: Meta, right: Option<Meta>, verdict: Verdict) {
+        let chosen = verdict == Verdict::In;
+        let right_folder = match decide(&self.input.rules, Some(&left), right.as_ref()) {
+            Decision::Problem(code) => {
+                return self.refuse(code, Side::Right, &name, "a folder here, but a file there".to_owned());
+            }
+            Decision::Replace => {
+                if let Some(was) = right {
+                    self.plan_removal(name.clone(), was);
+                }
+                None
+            }
+            _ => right,
+        };
+        if right_folder.is_none() && self.cannot_hold(&name, &left) {
+            return;
+        }
+        self.descend(&name, Some(left), right_folder, verdict, chosen);
+    }
+
+    fn item_on_left(&mut self, name: Name, left: Meta, right: Option<Meta>, inherited: Inherited) {
+        let decision = decide(&self.input.rules, Some(&left), right.as_ref());
+        match (decision, right) {
+            (Decision::Same, _) => self.found.plan.counts.same += 1,
+            (Decision::Add, _) => self.plan_add(name, left),
+            (Decision::Update, Some(was)) => {
+                if !self.cannot_hold(&name, &left) {
+                    let bytes = left.size;
+                    self.found.plan.bytes_set_aside += was.size;
+                    self.act(name, Step::Update { from: left, was: Box::new(was) }, bytes);
+                }
+            }
+            (Decision::Metadata, Some(_)) => self.act(name, Step::Metadata { from: left }, 0),
+            (Decision::Replace, Some(was)) if was.is_folder() => {
+                let verdict = if inherited.chosen { Verdict::In } else { Verdict::Through };
+                self.descend(&name, None, Some(was), verdict, true);
+                self.plan_add(name, left);
+            }
+            (Decision::Replace, Some(was)) => {
+                self.plan_removal(name.clone(), was);
+                self.plan_add(name, left);
+            }
+            (Decision::Leave(reason), right) => {
+                self.record.stays |= right.is_some();
+                self.act(name, Step::Leave { from: left, reason }, 0);
+            }
+            (Decision::Problem(code), _) => {
+                self.refuse(
+                    code,
+                    Side::Right,
+                    &name,
+                    "the two sides hold different kinds of thing".to_owned(),
+                );
+            }
+            // Without a right entry the decision is one of those above.
+            _ => {}
+        }
+    }
+
+    fn plan_add(&mut self, name: Name, left: Meta) {
+        if !self.cannot_hold(&name, &left) {
+            let bytes = left.size;
+            self.act(name, Step::Add { from: left }, bytes);
+        }
+    }
+
+    fn right_only(&mut self, item: Judged) {
+        let Some(verdict) = item.verdict else {
+            self.record.stays = true;
+            return;
+        };
+        if self.left_incomplete || self.unknown.contains(&item.name) {
+            self.record.stays = true;
+            return;
+        }
+        self.found.plan.right_items += u64::from(item.meta.is_item());
+        match decide(&self.input.rules, None, Some(&item.meta)) {
+            Decision::Remove if item.meta.is_folder() => {
+                self.descend(&item.name, None, Some(item.meta), verdict, verdict == Verdict::In);
+            }
+            Decision::Remove => self.plan_removal(item.name, item.meta),
+            // A copy still counts what lies in there, for its guards have nothing to do with removals.
+            _ => self.record.stays = true,
+        }
+    }
+
+    fn plan_removal(&mut self, name: Name, was: Meta) {
+        self.found.plan.bytes_set_aside += was.size;
+        self.act(name, Step::Remove { was }, 0);
+    }
+
+    fn act(&mut self, name: Name, step: Step, bytes: u64) {
+        self.found.plan.counts.count(&step, bytes);
+        self.record.plan.actions.push(Action { name, side: Side::Right, step });
+    }
+
+    fn descend(
+        &mut self,
+        name: &Name,
+        left: Option<Meta>,
+        right: Option<Meta>,
+        verdict: Verdict,
+        chosen: bool,
+    ) {
+        let inherited = self.input.filter.inherit(verdict);
+        self.record.touched |= left.is_none() || right.is_none();
+        self.below.push(Task { path: self.record.plan.path.join(name), left, right, inherited, chosen });
+    }
+
+    /// Whether the destination's limits rule the entry out; reported when they do.
+    fn cannot_hold(&mut self, name: &Name, meta: &Meta) -> bool {
+        let capabilities = self.input.right.capabilities();
+        if name.as_bytes().len() > capabilities.max_name {
+            let code = Code::Fault(FaultKind::NameTooLong);
+            let message = format!(
+                "the name has {} bytes; the destination holds at most {}",
+                name.as_bytes().len(),
+                capabilities.max_name
+            );
+            self.refuse(code, Side::Right, name, message);
+            return true;
+        }
+        if meta.kind == EntryKind::Link && !capabilities.links {
+            self.refuse(Code::NoLinks, Side::Right, name, "the destination cannot hold links".to_owned());
+            return true;
+        }
+        false
+    }
+
+    fn refuse(&mut self, code: Code, side: Side, name: &Name, message: String) {
+        self.record.stays = true;
+        let path = self.record.plan.path.join(name);
+        self.problem(Problem::new(code, side, path, message));
+    }
+
+    fn problem(&mut self, problem: Problem) {
+        self.found.plan.problems.push(problem);
+    }
+
+    /// Hands the record over when it says anything, and the folders below.
+    fn finish(mut self) -> Vec<Task> {
+        let plan = &mut self.record.plan;
+        if let (Some(left), Some(right)) = (&plan.left, &plan.right) {
+            let by = &self.input.rules.by;
+            // The root of a destination belongs to the person or the drive: its mode is theirs.
+            plan.remode = self.record.chosen && !plan.path.is_root() && !by.same_mode(left, right);
+            self.found.plan.counts.meta += u64::from(plan.remode);
+            let retime = self.record.chosen && !by.same_time(left, right);
+            if plan.actions.is_empty() && !plan.remode && !retime && !self.record.touched {
+                self.found.plan.folders_seen += 1;
+                return self.below;
+            }
+        }
+        self.found.plan.folders_seen += u64::from(plan.left.is_some());
+        self.found.folders.push(self.record);
+        self.below
+    }
+}
+
+enum Listed {
+    Entries(Listing),
+    Failed,
+}
+
+/// An entry with what the filter says; `None` when it is out.
+struct Judged {
+    name: Name,
+    meta: Meta,
+    verdict: Option<Verdict>,
+}
+
+/// Merges what the workers found and settles the fate of folders, from the bottom up.
+fn assemble(found: Vec<Found>) -> Plan {
+    let mut plan = Plan::default();
+    let mut records = Vec::new();
+    for part in found {
+        records.extend(part.folders);
+        plan.counts.add(&part.plan.counts);
+        plan.problems.extend(part.plan.problems);
+        plan.leftovers.extend(part.plan.leftovers);
+        plan.left_items += part.plan.left_items;
+        plan.right_items += part.plan.right_items;
+        plan.filtered += part.plan.filtered;
+        plan.folders_seen += part.plan.folders_seen;
+        plan.bytes_set_aside += part.plan.bytes_set_aside;
+    }
+    records.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
+    settle_fates(&mut records, &mut plan);
+    plan.folders =
+        records.into_iter().map(|record| record.plan).filter(|folder| says_something(folder)).collect();
+    plan.problems.sort_by(|a, b| a.path.cmp(&b.path));
+    plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
+    plan.counts.problems = plan.problems.len() as u64;
+    plan
+}
+
+/// A folder that should go stays when something in it stays; a folder that nobody asked for by itself is made only when
+/// something is put into it.
+fn settle_fates(records: &mut [Record], plan: &mut Plan) {
+    let uncertain: HashMap<RelPath, usize> = records
+        .iter()
+        .enumerate()
+        .filter(|(_, record)| record.plan.fate != Fate::Stay || has_late_add(&record.plan))
+        .map(|(index, record)| (record.plan.path.clone(), index))
+        .collect();
+    let mut used: HashSet<RelPath> = HashSet::new();
+    for index in (0..records.len()).rev() {
+        let path = records[index].plan.path.clone();
+        let something = records[index].plan.actions.iter().any(changes_something) || used.contains(&path);
+        let record = &mut records[index];
+        let remains = match record.plan.fate {
+            Fate::Make => {
+                if !record.chosen && !something {
+                    record.plan.fate = Fate::Stay;
+                    record.plan.left = None;
+                    continue;
+                }
+                false
+            }
+            Fate::Remove => record.stays || (!record.chosen && !something),
+            Fate::Stay => false,
+        };
+        let Some(parent) = path.parent() else { continue };
+        used.insert(parent.clone());
+        if remains {
+            record.plan.fate = Fate::Stay;
+            if let Some(&above) = uncertain.get(&parent) {
+                records[above].stays = true;
+                refuse_late_add(&mut records[above].plan, &path, plan);
+            }
+        }
+    }
+}
+
+fn changes_something(action: &Action) -> bool {
+    !matches!(action.step, Step::Leave { .. })
+}
+
+fn has_late_add(folder: &FolderPlan) -> bool {
+    folder.actions.iter().any(|action| matches!(action.step, Step::Add { .. }))
+}
+
+/// Turns the plan to put a file where a folder stands into a problem, because the folder has to stay.
+fn refuse_late_add(parent: &mut FolderPlan, path: &RelPath, plan: &mut Plan) {
+    let Some(name) = path.file_name() else { return };
+    let planned = parent
+        .actions
+        .iter()
+        .position(|action| action.name.as_bytes() == name && matches!(action.step, Step::Add { .. }));
+    let Some(position) = planned else { return };
+    if let Step::Add { from } = parent.actions.remove(position).step {
+        plan.counts.added -= 1;
+        plan.counts.bytes -= from.size;
+        let message = "the folder that stands here holds something that the filter leaves alone";
+        plan.problems.push(Problem::new(Code::Occupied, Side::Right, path.clone(), message));
+    }
+}
+
+fn says_something(folder: &FolderPlan) -> bool {
+    folder.fate != Fate::Stay
+        || !folder.actions.is_empty()
+        || (folder.left.is_some() && folder.right.is_some())
+}
+
+/// The reasons for which things were left on purpose, with their numbers.
+pub fn leave_reasons(plan: &Plan) -> Vec<(LeaveReason, Counts)> {
+    let mut reasons: Vec<(LeaveReason, Counts)> = Vec::new();
+    for action in plan.folders.iter().flat_map(|folder| &folder.actions) {
+        if let Step::Leave { reason, .. } = action.step {
+            match reasons.iter_mut().find(|(known, _)| *known == reason) {
+                Some((_, counts)) => counts.skipped += 1,
+                None => reasons.push((reason, Counts { skipped: 1, ..Counts::default() })),
+            }
+        }
+    }
+    reasons
+}

@@ -1,0 +1,6 @@
+//! The places Reedhook can read and write.
+//!
+//! Each module is one implementation of [`reedhook_core::store::Store`]; all pass the same conformance suite.
+
+pub mod local;
+pub mod simulated;

@@ -1,0 +1,116 @@
+//! The local store against the conformance suite, and what only a local store can get wrong.
+
+use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
+
+use reedhook_core::store::StoreExt;
+use reedhook_core::testing::{conformance, get, names, path, put};
+
+use super::*;
+use reedhook_core::entry::EntryKind;
+
+fn store() -> (tempfile::TempDir, LocalStore) {
+    let folder = tempfile::tempdir().unwrap();
+    let store = LocalStore::open(folder.path()).unwrap();
+    (folder, store)
+}
+
+#[test]
+fn conforms() {
+    let (_folder, store) = store();
+    conformance(&store);
+}
+
+#[test]
+fn names_that_are_not_utf8_are_kept() {
+    let (folder, store) = store();
+    let odd = RelPath::new(b"\xff\xfe.csv").unwrap();
+    let stage = store.stage(&odd).unwrap();
+    let sealed = stage.seal(&Attributes::default()).unwrap();
+    store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).unwrap();
+    assert_eq!(store.list(&RelPath::root()).unwrap().entries[0].name.as_bytes(), b"\xff\xfe.csv");
+    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
+}
+
+#[test]
+fn a_link_on_the_way_is_never_followed() {
+    let outside = tempfile::tempdir().unwrap();
+    let (folder, store) = store();
+    symlink(outside.path(), folder.path().join("way")).unwrap();
+    let kind = |outcome: Result<()>| outcome.unwrap_err().kind;
+    let through = path("way/file");
+    assert_eq!(kind(store.stage(&through).map(drop)), FaultKind::LinkInPath);
+    assert_eq!(kind(store.make_folder(&through, &Attributes::default())), FaultKind::LinkInPath);
+    assert_eq!(kind(store.rename(&path("way"), &path("way/deeper"))), FaultKind::LinkInPath);
+    let mode = Attributes { mode: Some(0o777), modified: None };
+    assert_eq!(kind(store.set_attributes(&path("way"), &mode)), FaultKind::LinkInPath);
+    assert_eq!(std::fs::read_dir(outside.path()).unwrap().count(), 0);
+}
+
+/// A folder that is swapped for a link while the store has it open: what is written goes to the folder, wherever it is
+/// now, and never through the link.
+#[test]
+fn a_folder_swapped_for_a_link_during_the_work_is_not_left() {
+    let outside = tempfile::tempdir().unwrap();
+    let (folder, store) = store();
+    put(&store, "a/before", b"1", 1_000);
+    let mut stage = store.stage(&path("a/during")).unwrap();
+    stage.write(b"2").unwrap();
+    std::fs::rename(folder.path().join("a"), folder.path().join("b")).unwrap();
+    symlink(outside.path(), folder.path().join("a")).unwrap();
+    let sealed = stage.seal(&Attributes::default()).unwrap();
+    store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).unwrap();
+    assert_eq!(std::fs::read_dir(outside.path()).unwrap().count(), 0);
+    assert_eq!(std::fs::read(folder.path().join("b/during")).unwrap(), b"2");
+}
+
+#[test]
+fn pipes_are_seen_but_not_opened() {
+    let (folder, store) = store();
+    rustix::fs::mknodat(
+        rustix::fs::CWD,
+        folder.path().join("pipe"),
+        rustix::fs::FileType::Fifo,
+        rustix::fs::Mode::RUSR,
+        0,
+    )
+    .unwrap();
+    assert!(matches!(store.stat(&path("pipe")).unwrap().unwrap().kind, EntryKind::Special(_)));
+    assert!(store.open(&path("pipe"), 0).is_err(), "a pipe is no content");
+}
+
+#[test]
+fn holes_stay_holes() {
+    let (folder, store) = store();
+    let from = std::fs::File::create(folder.path().join("from")).unwrap();
+    from.set_len(8 << 20).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&from, b"in the middle", 4 << 20).unwrap();
+    let mut content = store.open(&path("from"), 0).unwrap();
+    let mut stage = store.stage(&path("to")).unwrap();
+    assert_eq!(stage.fill(content.as_mut(), 8 << 20, &mut |_| Flow::Go).unwrap(), 8 << 20);
+    let sealed = stage.seal(&Attributes::default()).unwrap();
+    store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).unwrap();
+    assert_eq!(get(&store, "to"), std::fs::read(folder.path().join("from")).unwrap());
+    assert!(folder.path().join("to").metadata().unwrap().blocks() < 1 << 10, "the holes were filled");
+}
+
+#[test]
+fn modes_survive_any_umask_and_parts_are_private() {
+    let (folder, store) = store();
+    let stage = store.stage(&path("x")).unwrap();
+    let part = std::fs::read_dir(folder.path()).unwrap().next().unwrap().unwrap();
+    assert_eq!(part.metadata().unwrap().permissions().mode() & 0o777, 0o600);
+    let sealed = stage.seal(&Attributes { mode: Some(0o4777), modified: None }).unwrap();
+    store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).unwrap();
+    assert_eq!(folder.path().join("x").metadata().unwrap().permissions().mode() & 0o7777, 0o4777);
+    assert_eq!(names(&store, ""), ["x"]);
+}
+
+#[test]
+fn very_deep_trees_can_be_reached() {
+    let (_folder, store) = store();
+    let part = "d".repeat(200);
+    let deep = path(&[part.as_str(); 30].join("/"));
+    store.make_folders(&deep).unwrap();
+    assert!(deep.as_bytes().len() > 4096);
+    assert!(store.list(&deep).unwrap().entries.is_empty());
+}

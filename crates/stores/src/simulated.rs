@@ -1,0 +1,627 @@
+//! A store in memory that fails on demand: for tests of everything that must survive failure.
+//!
+//! [`Fault`]s say which operation on which path fails, after how many bytes or calls, and how. [`SimulatedStore::power_cut`]
+//! plays a power failure: names survive, but content that was not yet synced is lost, as real file systems may do.
+
+use std::collections::BTreeMap;
+use std::io::{self, Read};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use reedhook_core::entry::{Entry, EntryKind, Meta, Stamp};
+use reedhook_core::path::{Name, PART_PREFIX, RelPath};
+use reedhook_core::store::{
+    Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Listing, Place, Publish, Result,
+    Sealed, Space, Stage, Store, StoreError, Unknown, is_still,
+};
+
+/// An operation that can be told to fail.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Operation {
+    /// Listing a folder.
+    List,
+    /// Examining one entry while its folder is listed.
+    Examine,
+    /// Opening a file.
+    Open,
+    /// Reading bytes.
+    Read,
+    /// Writing bytes, or beginning to.
+    Write,
+    /// Making everything durable.
+    Sync,
+    /// Putting a file in its place.
+    Publish,
+    /// Removing a file, link or folder.
+    Remove,
+    /// Renaming.
+    Rename,
+    /// Making a folder.
+    MakeFolder,
+}
+
+/// An order to fail.
+#[derive(Debug, Clone)]
+pub struct Fault {
+    /// Which operation.
+    pub operation: Operation,
+    /// On which path; `None` for any.
+    pub path: Option<RelPath>,
+    /// How.
+    pub kind: FaultKind,
+    /// For reads and writes: only after this many bytes of the file.
+    pub after_bytes: u64,
+    /// How many times; then it works again. `None` for ever.
+    pub times: Option<u32>,
+}
+
+impl Fault {
+    /// A fault that lasts.
+    pub fn new(operation: Operation, path: Option<&RelPath>, kind: FaultKind) -> Fault {
+        Fault { operation, path: path.cloned(), kind, after_bytes: 0, times: None }
+    }
+}
+
+#[derive(Debug, Clone)]
+struct Node {
+    meta: Meta,
+    content: Arc<Vec<u8>>,
+    durable: bool,
+}
+
+#[derive(Debug, Default)]
+struct Tree {
+    nodes: BTreeMap<RelPath, Node>,
+    faults: Vec<Fault>,
+    next_id: u64,
+    clock: i64,
+    slowness: Duration,
+    capacity: Option<u64>,
+    /// Called with every operation's path, before it happens: lets a test change the tree at an awkward moment.
+    trail: Vec<(Operation, RelPath)>,
+}
+
+/// A store in memory.
+pub struct SimulatedStore {
+    label: String,
+    capabilities: Capabilities,
+    tree: Arc<Mutex<Tree>>,
+    locked: Arc<AtomicBool>,
+}
+
+impl SimulatedStore {
+    /// An empty store that can do everything a local disk can. The label tells stores apart.
+    pub fn new(label: &str) -> SimulatedStore {
+        let capabilities = Capabilities {
+            time_precision: Some(Duration::from_nanos(1)),
+            link_times: true,
+            modes: true,
+            links: true,
+            rename: true,
+            folds_case: false,
+            max_name: 255,
+            batch_sync: true,
+            workers: 2,
+        };
+        let store = SimulatedStore {
+            label: label.to_owned(),
+            capabilities,
+            tree: Arc::default(),
+            locked: Arc::default(),
+        };
+        let root =
+            Node { meta: store.tree().meta(EntryKind::Folder), content: Arc::default(), durable: true };
+        store.tree().nodes.insert(RelPath::root(), root);
+        store
+    }
+
+    /// The same store with other capabilities.
+    pub fn with_capabilities(mut self, change: impl FnOnce(&mut Capabilities)) -> SimulatedStore {
+        change(&mut self.capabilities);
+        self
+    }
+
+    /// Orders a failure.
+    pub fn fail(&self, fault: Fault) {
+        self.tree().faults.push(fault);
+    }
+
+    /// Takes all orders to fail back.
+    pub fn heal(&self) {
+        self.tree().faults.clear();
+    }
+
+    /// Makes every operation take this long.
+    pub fn slow_down(&self, by: Duration) {
+        self.tree().slowness = by;
+    }
+
+    /// Limits the bytes it can hold.
+    pub fn set_capacity(&self, bytes: u64) {
+        self.tree().capacity = Some(bytes);
+    }
+
+    /// What happened to paths since the last call, in order.
+    pub fn take_trail(&self) -> Vec<(Operation, RelPath)> {
+        std::mem::take(&mut self.tree().trail)
+    }
+
+    /// A power failure: names survive, content that no sync has made durable is lost.
+    pub fn power_cut(&self) {
+        for node in self.tree().nodes.values_mut().filter(|node| !node.durable) {
+            node.content = Arc::default();
+            node.meta.size = 0;
+        }
+    }
+
+    /// Every path but the root, with its content (a link's target, nothing for folders).
+    pub fn snapshot(&self) -> BTreeMap<RelPath, (Meta, Vec<u8>)> {
+        let tree = self.tree();
+        let nodes = tree.nodes.iter().filter(|(path, _)| !path.is_root());
+        nodes
+            .map(|(path, node)| {
+                let content =
+                    node.meta.target.as_deref().map_or_else(|| node.content.to_vec(), <[u8]>::to_vec);
+                (path.clone(), (node.meta.clone(), content))
+            })
+            .collect()
+    }
+
+    fn tree(&self) -> MutexGuard<'_, Tree> {
+        self.tree.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Takes the tree for an operation, unless it has been told to fail.
+    fn begin(
+        &self,
+        operation: Operation,
+        action: &'static str,
+        path: &RelPath,
+    ) -> Result<MutexGuard<'_, Tree>> {
+        let slowness = self.tree().slowness;
+        if !slowness.is_zero() {
+            std::thread::sleep(slowness);
+        }
+        let mut tree = self.tree();
+        tree.trail.push((operation, path.clone()));
+        match tree.fault(operation, path, 0) {
+            Some(kind) => Err(StoreError::new(kind, action, path).because("a simulated fault")),
+            None => Ok(tree),
+        }
+    }
+}
+
+impl Tree {
+    fn meta(&mut self, kind: EntryKind) -> Meta {
+        self.next_id += 1;
+        self.clock += 1;
+        let id = reedhook_core::entry::FileId { device: 0, inode: self.next_id };
+        let mode =
+            Some(if kind == EntryKind::Folder { 0o755 } else { 0o644 }).filter(|_| kind != EntryKind::Link);
+        Meta { kind, size: 0, modified: Some(Stamp::new(self.clock, 0)), mode, id: Some(id), target: None }
+    }
+
+    fn fault(&mut self, operation: Operation, path: &RelPath, bytes: u64) -> Option<FaultKind> {
+        let matching = |fault: &&mut Fault| {
+            fault.operation == operation
+                && fault.path.as_ref().is_none_or(|wanted| wanted == path)
+                && bytes >= fault.after_bytes
+                && fault.times != Some(0)
+        };
+        let fault = self.faults.iter_mut().find(matching)?;
+        fault.times = fault.times.map(|times| times - 1);
+        Some(fault.kind)
+    }
+
+    fn used(&self) -> u64 {
+        self.nodes.values().map(|node| node.meta.size).sum()
+    }
+
+    fn children<'a>(&'a self, folder: &'a RelPath) -> impl Iterator<Item = (&'a RelPath, &'a Node)> {
+        // A folder's content follows it directly in the order of paths.
+        self.nodes
+            .range(folder.clone()..)
+            .skip(1)
+            .take_while(move |(path, _)| path.is_within(folder))
+            .filter(move |(path, _)| path.parent().as_ref() == Some(folder))
+    }
+
+    /// Fails unless the folder that is to hold a path exists and is one.
+    fn parent(&self, path: &RelPath, action: &'static str) -> Result<()> {
+        let parent = path.parent().unwrap_or_default();
+        match self.nodes.get(&parent).map(|node| node.meta.kind) {
+            Some(EntryKind::Folder) => Ok(()),
+            Some(EntryKind::Link) => Err(StoreError::new(FaultKind::LinkInPath, action, path)),
+            _ => Err(StoreError::new(FaultKind::NotFound, action, path)),
+        }
+    }
+
+    fn expect(&self, path: &RelPath, expected: &Expect, action: &'static str) -> Result<()> {
+        let as_expected = match (expected, self.nodes.get(path)) {
+            (Expect::Absent, None) => true,
+            (Expect::This(was), Some(node)) => is_still(was, &node.meta),
+            _ => false,
+        };
+        if as_expected { Ok(()) } else { Err(StoreError::new(FaultKind::Changed, action, path)) }
+    }
+
+    fn insert_part(&mut self, path: &RelPath, kind: EntryKind) -> Result<RelPath> {
+        self.parent(path, "write")?;
+        let mut meta = self.meta(kind);
+        meta.mode = meta.mode.map(|_| 0o600);
+        let part = [PART_PREFIX, format!("{:08x}", self.next_id).as_bytes()].concat();
+        let name = Name::new(&part).map_err(|_| StoreError::new(FaultKind::NameRefused, "write", path))?;
+        let temporary = path.parent().unwrap_or_default().join(&name);
+        self.nodes.insert(temporary.clone(), Node { meta, content: Arc::default(), durable: false });
+        Ok(temporary)
+    }
+
+    fn apply(&mut self, path: &RelPath, attributes: &Attributes) {
+        if let Some(node) = self.nodes.get_mut(path) {
+            node.meta.modified = attributes.modified.or(node.meta.modified);
+            if node.meta.kind != EntryKind::Link {
+                node.meta.mode = attributes.mode.or(node.meta.mode);
+            }
+        }
+    }
+
+    /// Moves a path and everything below it.
+    fn move_tree(&mut self, from: &RelPath, to: &RelPath) {
+        let moving: Vec<RelPath> = self
+            .nodes
+            .range(from.clone()..)
+            .map(|(path, _)| path.clone())
+            .take_while(|path| path.is_within(from))
+            .collect();
+        for path in moving {
+            if let (Some(node), Some(below)) = (self.nodes.remove(&path), path.below(from)) {
+                self.nodes.insert(to.join_path(&below), node);
+            }
+        }
+    }
+}
+
+impl Store for SimulatedStore {
+    fn name(&self) -> String {
+        format!("simulated {}", self.label)
+    }
+
+    fn capabilities(&self) -> &Capabilities {
+        &self.capabilities
+    }
+
+    fn place(&self) -> Place {
+        Place::Elsewhere(self.label.clone())
+    }
+
+    fn list(&self, folder: &RelPath) -> Result<Listing> {
+        let mut tree = self.begin(Operation::List, "list", folder)?;
+        match tree.nodes.get(folder) {
+            Some(node) if node.meta.is_folder() => {}
+            Some(_) => return Err(StoreError::new(FaultKind::LinkInPath, "list", folder)),
+            None => return Err(StoreError::new(FaultKind::NotFound, "list", folder)),
+        }
+        let found: Vec<(RelPath, Meta)> =
+            tree.children(folder).map(|(path, node)| (path.clone(), node.meta.clone())).collect();
+        let mut listing = Listing::default();
+        for (path, meta) in found {
+            let Some((_, name)) = path.split() else { continue };
+            match tree.fault(Operation::Examine, &path, 0) {
+                Some(kind) => {
+                    let error = StoreError::new(kind, "examine", &path);
+                    listing.unknown.push(Unknown { name: Some(name), error });
+                }
+                None => listing.entries.push(Entry { name, meta }),
+            }
+        }
+        Ok(listing)
+    }
+
+    fn stat(&self, path: &RelPath) -> Result<Option<Meta>> {
+        Ok(self.tree().nodes.get(path).map(|node| node.meta.clone()))
+    }
+
+    fn open(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
+        let tree = self.begin(Operation::Open, "read", path)?;
+        tree.parent(path, "read")?;
+        match tree.nodes.get(path) {
+            Some(node) if node.meta.kind == EntryKind::File => Ok(Box::new(SimulatedContent {
+                tree: self.tree.clone(),
+                path: path.clone(),
+                content: node.content.clone(),
+                meta: node.meta.clone(),
+                at: offset as usize,
+            })),
+            Some(_) => Err(StoreError::new(FaultKind::LinkInPath, "read", path)),
+            None => Err(StoreError::new(FaultKind::NotFound, "read", path)),
+        }
+    }
+
+    fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>> {
+        let mut tree = self.begin(Operation::Write, "write", path)?;
+        let temporary = tree.insert_part(path, EntryKind::File)?;
+        Ok(Box::new(SimulatedStage {
+            tree: self.tree.clone(),
+            target: path.clone(),
+            temporary,
+            content: Vec::new(),
+            sealed: false,
+        }))
+    }
+
+    fn stage_link(&self, path: &RelPath, target: &[u8], attributes: &Attributes) -> Result<Sealed> {
+        if !self.capabilities.links {
+            return Err(StoreError::new(FaultKind::Unsupported, "make link", path));
+        }
+        let mut tree = self.begin(Operation::Write, "make link", path)?;
+        let temporary = tree.insert_part(path, EntryKind::Link)?;
+        if let Some(node) = tree.nodes.get_mut(&temporary) {
+            node.meta.target = Some(target.into());
+            node.durable = true;
+        }
+        tree.apply(&temporary, attributes);
+        Ok(Sealed { target: path.clone(), temporary })
+    }
+
+    fn sync(&self) -> Result<()> {
+        let mut tree = self.begin(Operation::Sync, "make durable", &RelPath::root())?;
+        tree.nodes.values_mut().for_each(|node| node.durable = true);
+        Ok(())
+    }
+
+    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()> {
+        let outcome = self.begin(Operation::Publish, "write", &sealed.target).and_then(|mut tree| {
+            tree.expect(&sealed.target, &how.expect, "write")?;
+            if let Some(keep_as) = &how.keep_as {
+                tree.parent(keep_as, "keep")?;
+                tree.move_tree(&sealed.target, keep_as);
+            }
+            tree.nodes.remove(&sealed.target);
+            tree.move_tree(&sealed.temporary, &sealed.target);
+            Ok(())
+        });
+        if outcome.is_err() {
+            self.discard(sealed);
+        }
+        outcome
+    }
+
+    fn discard(&self, sealed: Sealed) {
+        self.tree().nodes.remove(&sealed.temporary);
+    }
+
+    fn remove(&self, path: &RelPath, expected: &Meta) -> Result<()> {
+        let mut tree = self.begin(Operation::Remove, "remove", path)?;
+        tree.expect(path, &Expect::This(expected.clone()), "remove")?;
+        tree.nodes.remove(path);
+        Ok(())
+    }
+
+    fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        let mut tree = self.begin(Operation::Remove, "remove folder", path)?;
+        if !tree.nodes.contains_key(path) {
+            return Err(StoreError::new(FaultKind::NotFound, "remove folder", path));
+        }
+        if tree.children(path).next().is_some() {
+            return Err(StoreError::new(FaultKind::NotEmpty, "remove folder", path));
+        }
+        tree.nodes.remove(path);
+        Ok(())
+    }
+
+    fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()> {
+        if !self.capabilities.rename {
+            return Err(StoreError::new(FaultKind::Unsupported, "rename", from));
+        }
+        let mut tree = self.begin(Operation::Rename, "rename", from)?;
+        tree.parent(to, "rename")?;
+        if !tree.nodes.contains_key(from) {
+            return Err(StoreError::new(FaultKind::NotFound, "rename", from));
+        }
+        if tree.nodes.contains_key(to) {
+            return Err(StoreError::new(FaultKind::Exists, "rename", from));
+        }
+        tree.move_tree(from, to);
+        Ok(())
+    }
+
+    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+        let mut tree = self.begin(Operation::MakeFolder, "make folder", path)?;
+        tree.parent(path, "make folder")?;
+        if tree.nodes.contains_key(path) {
+            return Err(StoreError::new(FaultKind::Exists, "make folder", path));
+        }
+        let meta = tree.meta(EntryKind::Folder);
+        tree.nodes.insert(path.clone(), Node { meta, content: Arc::default(), durable: true });
+        tree.apply(path, attributes);
+        Ok(())
+    }
+
+    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+        if self.capabilities.time_precision.is_none() && attributes.modified.is_some() {
+            return Err(StoreError::new(FaultKind::Unsupported, "set time or mode of", path));
+        }
+        let mut tree = self.tree();
+        if !tree.nodes.contains_key(path) {
+            return Err(StoreError::new(FaultKind::NotFound, "set time or mode of", path));
+        }
+        tree.apply(path, attributes);
+        Ok(())
+    }
+
+    fn space(&self) -> Result<Option<Space>> {
+        let tree = self.tree();
+        Ok(tree.capacity.map(|total| Space { free: total.saturating_sub(tree.used()), total }))
+    }
+
+    fn lock(&self) -> Result<Box<dyn Send + Sync>> {
+        struct Held(Arc<AtomicBool>);
+        impl Drop for Held {
+            fn drop(&mut self) {
+                self.0.store(false, Ordering::SeqCst);
+            }
+        }
+        if self.locked.swap(true, Ordering::SeqCst) {
+            return Err(StoreError::new(FaultKind::InUse, "lock", &RelPath::root()));
+        }
+        Ok(Box::new(Held(self.locked.clone())))
+    }
+}
+
+struct SimulatedContent {
+    tree: Arc<Mutex<Tree>>,
+    path: RelPath,
+    content: Arc<Vec<u8>>,
+    meta: Meta,
+    at: usize,
+}
+
+impl Read for SimulatedContent {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        // Small pieces, so that a fault after some bytes finds its place.
+        let rest = self.content.get(self.at..).unwrap_or_default();
+        let length = rest.len().min(buffer.len()).min(1024);
+        let fault = self.tree.lock().unwrap_or_else(PoisonError::into_inner).fault(
+            Operation::Read,
+            &self.path,
+            self.at as u64,
+        );
+        if let Some(kind) = fault {
+            return Err(io::Error::other(format!("a simulated fault: {}", kind.words())));
+        }
+        buffer[..length].copy_from_slice(&rest[..length]);
+        self.at += length;
+        Ok(length)
+    }
+}
+
+impl Content for SimulatedContent {
+    fn meta(&mut self) -> Result<Meta> {
+        // The node with this identity, under whatever name, as an open file would tell.
+        let tree = self.tree.lock().unwrap_or_else(PoisonError::into_inner);
+        let same = tree.nodes.values().find(|node| node.meta.id == self.meta.id);
+        Ok(same.map_or_else(|| self.meta.clone(), |node| node.meta.clone()))
+    }
+}
+
+struct SimulatedStage {
+    tree: Arc<Mutex<Tree>>,
+    target: RelPath,
+    temporary: RelPath,
+    content: Vec<u8>,
+    sealed: bool,
+}
+
+impl SimulatedStage {
+    fn tree(&self) -> MutexGuard<'_, Tree> {
+        self.tree.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Stage for SimulatedStage {
+    fn write(&mut self, data: &[u8]) -> Result<()> {
+        let mut tree = self.tree.lock().unwrap_or_else(PoisonError::into_inner);
+        let length = (self.content.len() + data.len()) as u64;
+        let full = tree.capacity.is_some_and(|capacity| tree.used() + length > capacity);
+        let fault = tree.fault(Operation::Write, &self.target, length);
+        match fault.or(full.then_some(FaultKind::NoSpace)) {
+            Some(kind) => Err(StoreError::new(kind, "write", &self.target)),
+            None => {
+                self.content.extend_from_slice(data);
+                Ok(())
+            }
+        }
+    }
+
+    fn fill(
+        &mut self,
+        content: &mut dyn Content,
+        _size_hint: u64,
+        progress: &mut dyn FnMut(u64) -> Flow,
+    ) -> Result<u64, CopyError> {
+        let mut buffer = [0; 4096];
+        let mut total = 0;
+        loop {
+            let length = content.read(&mut buffer).map_err(|error| {
+                CopyError::Read(StoreError::new(FaultKind::Io, "read", &self.target).because(error))
+            })?;
+            if length == 0 {
+                return Ok(total);
+            }
+            self.write(&buffer[..length]).map_err(CopyError::Write)?;
+            total += length as u64;
+            if progress(length as u64) == Flow::Stop {
+                return Err(CopyError::Stopped);
+            }
+        }
+    }
+
+    fn seal(mut self: Box<Self>, attributes: &Attributes) -> Result<Sealed> {
+        let content = std::mem::take(&mut self.content);
+        {
+            let mut tree = self.tree();
+            if let Some(node) = tree.nodes.get_mut(&self.temporary) {
+                node.meta.size = content.len() as u64;
+                node.content = Arc::new(content);
+            }
+            let mode = Some(attributes.mode.unwrap_or(0o644));
+            tree.apply(&self.temporary, &Attributes { mode, modified: attributes.modified });
+        }
+        self.sealed = true;
+        Ok(Sealed { target: self.target.clone(), temporary: self.temporary.clone() })
+    }
+}
+
+impl Drop for SimulatedStage {
+    fn drop(&mut self) {
+        if !self.sealed {
+            self.tree().nodes.remove(&self.temporary);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use reedhook_core::testing::{conformance, get, path, put};
+
+    #[test]
+    fn conforms_with_and_without_capabilities() {
+        conformance(&SimulatedStore::new("whole"));
+        conformance(&SimulatedStore::new("plain").with_capabilities(|can| {
+            can.links = false;
+            can.modes = false;
+            can.time_precision = None;
+            can.rename = false;
+            can.max_name = 40;
+        }));
+    }
+
+    #[test]
+    fn faults_come_where_and_as_often_as_ordered() {
+        let store = SimulatedStore::new("faulty");
+        put(&store, "a", &[7; 5000], 1);
+        store.fail(Fault {
+            after_bytes: 3000,
+            ..Fault::new(Operation::Read, Some(&path("a")), FaultKind::Io)
+        });
+        let mut bytes = Vec::new();
+        assert!(store.open(&path("a"), 0).unwrap().read_to_end(&mut bytes).is_err());
+        assert_eq!(bytes.len(), 3072);
+        store.heal();
+        store.fail(Fault { times: Some(1), ..Fault::new(Operation::Open, None, FaultKind::Denied) });
+        assert!(store.open(&path("a"), 0).is_err());
+        assert_eq!(get(&store, "a").len(), 5000);
+    }
+
+    #[test]
+    fn a_power_cut_takes_what_was_not_synced() {
+        let store = SimulatedStore::new("power");
+        put(&store, "durable", b"1", 1);
+        store.sync().unwrap();
+        put(&store, "fresh", b"2", 1);
+        store.power_cut();
+        assert_eq!((get(&store, "durable"), get(&store, "fresh")), (b"1".to_vec(), b"".to_vec()));
+    }
+}
