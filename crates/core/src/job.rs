@@ -1,7 +1,7 @@
 //! A job's choices, as typed values. Where they are written down is the command line's business.
 
 use crate::filter::FilterSpec;
-use crate::units::{Age, Room, Share, keywords};
+use crate::units::{Share, keywords};
 
 keywords! {
     /// What a job does with its two sides.
@@ -10,8 +10,6 @@ keywords! {
         Mirror = "mirror",
         /// New and changed files go over; nothing is ever removed.
         Copy = "copy",
-        /// Both sides are worked on; changes travel both ways.
-        TwoWay = "two-way",
     }
 }
 
@@ -23,18 +21,8 @@ impl Kind {
                 "makes the right like the left; what is only on the right is removed there (a copy is kept)"
             }
             Kind::Copy => "brings new and changed files to the right; nothing is ever removed",
-            Kind::TwoWay => "carries changes and removals both ways; a removal never beats a change",
         }
     }
-}
-
-/// The kinds that change only the right side.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum OneWayKind {
-    /// See [`Kind::Mirror`].
-    Mirror,
-    /// See [`Kind::Copy`].
-    Copy,
 }
 
 keywords! {
@@ -71,7 +59,7 @@ keywords! {
 #[derive(Debug, Clone, PartialEq)]
 pub struct JobRules {
     /// Mirror or copy.
-    pub kind: OneWayKind,
+    pub kind: Kind,
     /// What takes part.
     pub filter: FilterSpec,
     /// What a copy does about newer files at the destination.
@@ -80,10 +68,6 @@ pub struct JobRules {
     pub removed: Removed,
     /// Where replaced files go.
     pub replaced: Replaced,
-    /// How long kept copies stay.
-    pub keep_for: Age,
-    /// How much room kept copies may take at the destination.
-    pub keep_max: Room,
     /// The guard against mass removal.
     pub max_removals: Share,
     /// The guard against mass change.

@@ -23,6 +23,7 @@ pub mod problem;
 pub mod record;
 pub mod run;
 pub mod store;
+pub mod survey;
 #[cfg(any(test, feature = "testing"))]
 pub mod testing;
 pub mod units;

@@ -4,10 +4,10 @@ use std::io::Read;
 
 use crate::entry::{EntryKind, Meta, Stamp};
 use crate::filter::FilterSpec;
-use crate::job::{JobRules, Newer, OneWayKind, Removed, Replaced};
+use crate::job::{JobRules, Kind, Newer, Removed, Replaced};
 use crate::path::RelPath;
 use crate::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
-use crate::units::{Room, Share};
+use crate::units::Share;
 
 /// A path from a literal; panics on a bad one.
 pub fn path(text: &str) -> RelPath {
@@ -42,15 +42,13 @@ pub fn moded(meta: Meta, mode: u32) -> Meta {
 }
 
 /// A job's rules with every default.
-pub fn rules(kind: OneWayKind) -> JobRules {
+pub fn rules(kind: Kind) -> JobRules {
     JobRules {
         kind,
         filter: FilterSpec::default(),
         newer: Newer::Leave,
         removed: Removed::Keep,
         replaced: Replaced::Keep,
-        keep_for: "30 days".parse().expect("an age"),
-        keep_max: Room::Percent(10.0),
         max_removals: Share::Percent(25.0),
         max_changes: Share::Off,
     }

@@ -7,7 +7,6 @@ use std::fmt;
 use std::str::FromStr;
 use std::time::Duration;
 
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::entry::Stamp;
 
@@ -77,7 +76,7 @@ macro_rules! serde_as_text {
 
         impl<'de> serde::Deserialize<'de> for $name {
             fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-                let text = String::deserialize(deserializer)?;
+                let text = <String as serde::Deserialize>::deserialize(deserializer)?;
                 text.parse().map_err(serde::de::Error::custom)
             }
         }
@@ -343,42 +342,6 @@ impl fmt::Display for Room {
 }
 
 serde_as_text!(Room);
-
-/// One text or a list of them, as a TOML key may hold either.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct OneOrMany(pub Vec<String>);
-
-impl Serialize for OneOrMany {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        match self.0.as_slice() {
-            [one] => serializer.serialize_str(one),
-            many => many.serialize(serializer),
-        }
-    }
-}
-
-impl<'de> Deserialize<'de> for OneOrMany {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct Either;
-        impl<'de> serde::de::Visitor<'de> for Either {
-            type Value = OneOrMany;
-            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("a text or a list of texts")
-            }
-            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<OneOrMany, E> {
-                Ok(OneOrMany(vec![text.to_owned()]))
-            }
-            fn visit_seq<A: serde::de::SeqAccess<'de>>(self, mut list: A) -> Result<OneOrMany, A::Error> {
-                let mut texts = Vec::new();
-                while let Some(text) = list.next_element()? {
-                    texts.push(text);
-                }
-                Ok(OneOrMany(texts))
-            }
-        }
-        deserializer.deserialize_any(Either)
-    }
-}
 
 #[cfg(test)]
 mod tests {

@@ -9,7 +9,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Condvar, Mutex, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
 use crate::entry::{Entry, EntryKind, Meta, Side};
 use crate::filter::{Filter, Inherited, Verdict};
@@ -40,7 +40,7 @@ pub struct ScanProgress {
     /// Entries examined, on both sides.
     pub entries: AtomicU64,
     /// Set to make the scan stop early.
-    pub stop: AtomicBool,
+    pub stop: Arc<AtomicBool>,
 }
 
 /// Why a scan has no plan.

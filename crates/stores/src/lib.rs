@@ -2,5 +2,6 @@
 //!
 //! Each module is one implementation of [`reedhook_core::store::Store`]; all pass the same conformance suite.
 
+pub mod gathered;
 pub mod local;
 pub mod simulated;

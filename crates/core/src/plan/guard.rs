@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use crate::job::{JobRules, OneWayKind};
+use crate::job::{JobRules, Kind};
 use crate::path::RelPath;
 use crate::plan::{Counts, Plan, Step};
 use crate::store::{Place, Space};
@@ -138,7 +138,7 @@ pub fn check(plan: &Plan, rules: &JobRules, space: Option<Space>, lifted: &[Lift
 }
 
 fn empty_source(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
-    let would_empty = rules.kind == OneWayKind::Mirror && plan.left_items == 0 && plan.counts.removed > 0;
+    let would_empty = rules.kind == Kind::Mirror && plan.left_items == 0 && plan.counts.removed > 0;
     would_empty.then_some(Refusal::EmptySource { right_items: plan.right_items })
 }
 
@@ -225,7 +225,7 @@ mod tests {
 
     #[test]
     fn limits_need_both_a_share_and_a_number() {
-        let rules = JobRules { max_changes: "50%".parse().unwrap(), ..rules(OneWayKind::Mirror) };
+        let rules = JobRules { max_changes: "50%".parse().unwrap(), ..rules(Kind::Mirror) };
         let cases = [
             (plan(80, 100, 20, 0), None),
             (plan(74, 100, 26, 0), Some("too-many-removals")),
@@ -244,7 +244,7 @@ mod tests {
 
     #[test]
     fn a_lifted_guard_leaves_the_others_standing() {
-        let rules = rules(OneWayKind::Mirror);
+        let rules = rules(Kind::Mirror);
         let space = Some(Space { free: 999, total: 5000 });
         let emptied = plan(0, 100, 100, 0);
         let code = |lifted: &[Lift]| check(&emptied, &rules, space, lifted).map(|refusal| refusal.code());

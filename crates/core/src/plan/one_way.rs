@@ -4,14 +4,14 @@ use std::cmp::Ordering;
 
 use crate::compare::{Comparison, Difference, compare};
 use crate::entry::{EntryKind, Meta};
-use crate::job::{Newer, OneWayKind};
+use crate::job::{Kind, Newer};
 use crate::problem::Code;
 
 /// What the decision depends on, besides the two entries.
 #[derive(Debug, Clone, Copy)]
 pub struct OneWayRules {
     /// Mirror or copy.
-    pub kind: OneWayKind,
+    pub kind: Kind,
     /// What a copy does about a newer file at the destination.
     pub newer: Newer,
     /// How entries are compared.
@@ -62,7 +62,7 @@ impl LeaveReason {
 
 /// Decides one path that takes part in the job. At least one side holds something.
 pub fn decide(rules: &OneWayRules, left: Option<&Meta>, right: Option<&Meta>) -> Decision {
-    let mirror = rules.kind == OneWayKind::Mirror;
+    let mirror = rules.kind == Kind::Mirror;
     let (left, right) = match (left, right) {
         (None, None) => return Decision::Same,
         (None, Some(_)) => return if mirror { Decision::Remove } else { Decision::Ignore },
@@ -140,13 +140,13 @@ mod tests {
         ];
         let by = Comparison { precision: Some(Duration::from_nanos(1)), link_times: true, modes: true };
         for (left, right, copy, mirror) in rows {
-            for (kind, expected) in [(OneWayKind::Copy, copy), (OneWayKind::Mirror, mirror)] {
+            for (kind, expected) in [(Kind::Copy, copy), (Kind::Mirror, mirror)] {
                 let rules = OneWayRules { kind, newer: Newer::Leave, by };
                 let found = decide(&rules, left.as_ref(), right.as_ref());
                 assert_eq!(found, expected, "{kind:?} {left:?} {right:?}");
             }
         }
-        let eager = OneWayRules { kind: OneWayKind::Copy, newer: Newer::Update, by };
+        let eager = OneWayRules { kind: Kind::Copy, newer: Newer::Update, by };
         assert_eq!(decide(&eager, Some(&file(5, 1)), Some(&file(5, 9))), Update);
     }
 }

@@ -1,0 +1,305 @@
+//! The command line: what can be typed. What it does is in [`crate::commands`].
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum, ValueHint};
+
+use crate::jobfile::JobKeys;
+
+/// Reedhook keeps folders, drives and remote stores alike, shows what it will do before it does it, and remembers what it
+/// did.
+#[derive(Debug, Parser)]
+#[command(
+    name = "reedhook",
+    version,
+    max_term_width = 100,
+    arg_required_else_help = true,
+    after_help = "The usual round:\n  \
+        reedhook job add heron-counts mirror ~/counts /media/fenfield/counts\n  \
+        reedhook preview heron-counts\n  \
+        reedhook run heron-counts\n  \
+        reedhook history heron-counts\n\n\
+        Exit codes: 0 done, 1 done with problems, 2 wrong usage, 3 stopped before any change,\n\
+        5 stopped on the way, 130 interrupted. `reedhook demo` shows the whole round on made-up data."
+)]
+pub struct Cli {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// Options that every command takes.
+#[derive(Debug, Args, Clone)]
+#[command(next_help_heading = "Everywhere")]
+pub struct Global {
+    /// Keep configuration and state together in this folder, for example on a stick.
+    #[arg(long, global = true, value_name = "DIR", env = "REEDHOOK_HOME", value_hint = ValueHint::DirPath)]
+    pub home: Option<PathBuf>,
+    /// Print one JSON object a line, and nothing else, on standard output.
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Print only what went wrong.
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+    /// Say more: each item as it is done, and the causes below an error.
+    #[arg(long, short, global = true)]
+    pub verbose: bool,
+    /// When to use colour.
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub color: Color,
+    /// Answer every question with yes. Guards are not questions: see `run --allow`.
+    #[arg(long, short, global = true)]
+    pub yes: bool,
+}
+
+/// When to use colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    /// On a terminal, unless NO_COLOR is set.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Set up, look at and change jobs.
+    #[command(subcommand)]
+    Job(JobCommand),
+    /// Name places, so that jobs can say @name.
+    #[command(subcommand)]
+    Store(StoreCommand),
+    /// Show what a run would do. Nothing is touched on either side.
+    #[command(after_help = "Example:\n  reedhook preview heron-counts --all\n\n\
+        Exit codes: 0, 1 when something could not be read, 3 when a guard would stop the run.")]
+    Preview {
+        /// The job.
+        job: String,
+        /// List every item, also when there are many.
+        #[arg(long)]
+        all: bool,
+    },
+    /// Carry out a job, or several one after the other.
+    #[command(after_help = "Examples:\n  reedhook run heron-counts\n  reedhook run --all --yes\n\n\
+        Ctrl-C stops cleanly; the next run goes on where this one stopped.")]
+    Run {
+        /// The jobs.
+        #[arg(required_unless_present = "all")]
+        jobs: Vec<String>,
+        /// Run every job.
+        #[arg(long, conflicts_with = "jobs")]
+        all: bool,
+        #[command(flatten)]
+        allow: Allow,
+    },
+    /// Do the same as a job, without saving one.
+    #[command(after_help = "Example:\n  reedhook once copy ~/maps /media/fenfield/maps --exclude '*.tmp'")]
+    Once {
+        /// mirror or copy.
+        kind: String,
+        /// What is read.
+        left: String,
+        /// What is changed.
+        right: String,
+        #[command(flatten)]
+        keys: Box<JobKeys>,
+        #[command(flatten)]
+        allow: Allow,
+        /// Only show what would be done.
+        #[arg(long)]
+        preview: bool,
+    },
+    /// All jobs at a glance: when each last ran and how it went.
+    #[command(after_help = "Example:\n  reedhook status")]
+    Status,
+    /// What ran, when, and what came of it.
+    #[command(after_help = "Examples:\n  reedhook history\n  reedhook history heron-counts\n  \
+        reedhook history heron-counts last\n  reedhook history heron-counts 12 --items")]
+    History {
+        /// Only this job.
+        job: Option<String>,
+        /// One run: its number, its name, or last.
+        run: Option<String>,
+        /// How many runs to list.
+        #[arg(long, short = 'n', default_value_t = 20, value_name = "COUNT")]
+        limit: u32,
+        /// With a run: list every item, also when there are many.
+        #[arg(long, requires = "run")]
+        items: bool,
+    },
+    /// Show the whole round on made-up data, in a new folder.
+    #[command(after_help = "Example:\n  reedhook demo --in ~/reedhook-demo")]
+    Demo {
+        /// Where to put the demo's folder; it must not exist yet. Default: a new folder among the temporary files.
+        #[arg(long = "in", value_name = "DIR", value_hint = ValueHint::DirPath)]
+        folder: Option<PathBuf>,
+    },
+    /// Print the completion script of a shell.
+    #[command(
+        after_help = "Example:\n  reedhook completions bash > ~/.local/share/bash-completion/completions/reedhook"
+    )]
+    Completions {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual pages.
+    #[command(after_help = "Example:\n  reedhook man --to ~/.local/share/man/man1")]
+    Man {
+        /// The folder to write them to; without it the main page goes to standard output.
+        #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
+        to: Option<PathBuf>,
+    },
+}
+
+/// Guards to lift for one run.
+#[derive(Debug, Args, Clone, Default)]
+pub struct Allow {
+    /// Lift a guard, this once.
+    #[arg(long, value_name = "GUARD")]
+    pub allow: Vec<Guard>,
+}
+
+/// The guards that can be lifted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Guard {
+    /// More removals than max_removals.
+    Removals,
+    /// More changes than max_changes.
+    Changes,
+    /// A source that holds nothing.
+    Empty,
+    /// Less free space than the run needs.
+    Space,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum JobCommand {
+    /// Set up a job. On a terminal, what is not given is asked for.
+    #[command(after_help = "Examples:\n  reedhook job add\n  \
+        reedhook job add heron-counts mirror ~/counts @field-drive/counts --exclude '*.tmp'\n  \
+        reedhook job add stills copy ~/stills /media/fenfield/stills --older-than '2 days'\n\n\
+        What is in LEFT lands directly in RIGHT; a slash at the end makes no difference.")]
+    Add {
+        /// What to call it.
+        name: Option<String>,
+        /// mirror or copy.
+        kind: Option<String>,
+        /// What is read: a path or @store/sub/folder.
+        left: Option<String>,
+        /// What is changed: a path or @store/sub/folder.
+        right: Option<String>,
+        #[command(flatten)]
+        keys: Box<JobKeys>,
+    },
+    /// List all jobs.
+    #[command(after_help = "Example:\n  reedhook job list")]
+    List,
+    /// Show one job: its sides, its filter, and every setting that is not the default.
+    #[command(after_help = "Example:\n  reedhook job show heron-counts")]
+    Show {
+        /// The job.
+        name: String,
+    },
+    /// Change a job: with options, those keys; without, in your editor.
+    #[command(after_help = "Examples:\n  reedhook job edit heron-counts\n  \
+        reedhook job edit heron-counts --removed erase --unset max_size\n\n\
+        A list option replaces the whole list; `job filter --add` adds to it.")]
+    Edit {
+        /// The job.
+        name: String,
+        #[command(flatten)]
+        keys: Box<JobKeys>,
+        /// Take a key out, so that its default holds.
+        #[arg(long, value_name = "KEY")]
+        unset: Vec<String>,
+    },
+    /// Give a job another name; its history goes along.
+    #[command(after_help = "Example:\n  reedhook job rename heron-counts heron-counts-2031")]
+    Rename {
+        /// The job.
+        name: String,
+        /// Its new name.
+        new_name: String,
+    },
+    /// Remove a job. Nothing is changed on its sides, and its history stays.
+    #[command(after_help = "Example:\n  reedhook job remove heron-counts")]
+    Remove {
+        /// The job.
+        name: String,
+    },
+    /// Print a job's file, or write it somewhere.
+    #[command(
+        after_help = "Example:\n  reedhook job export heron-counts --to /media/stick/heron-counts.toml"
+    )]
+    Export {
+        /// The job.
+        name: String,
+        /// The file to write.
+        #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+        to: Option<PathBuf>,
+    },
+    /// Take a job from a file.
+    #[command(after_help = "Example:\n  reedhook job import /media/stick/heron-counts.toml")]
+    Import {
+        /// The file.
+        #[arg(value_hint = ValueHint::FilePath)]
+        file: PathBuf,
+        /// What to call it; default: the file's name.
+        #[arg(long)]
+        name: Option<String>,
+    },
+    /// Show what a job's filter leaves in and out, and which line decides; or change it.
+    #[command(after_help = "Examples:\n  reedhook job filter heron-counts\n  \
+        reedhook job filter heron-counts --try '*.tmp'\n  reedhook job filter heron-counts --add scratch/ --drop '*.bak'\n\n\
+        A line is a pattern: * and ? stay within a name, ** crosses folders, a slash at the beginning\n\
+        or in the middle anchors it at the root of the side, a slash at the end matches folders only.")]
+    Filter {
+        /// The job.
+        name: String,
+        /// Add an exclude line (with --only: an only line).
+        #[arg(long, value_name = "LINE", allow_hyphen_values = true)]
+        add: Vec<String>,
+        /// Drop a line, from exclude or only.
+        #[arg(long, value_name = "LINE", allow_hyphen_values = true)]
+        drop: Vec<String>,
+        /// Show the effect of one more line without saving it.
+        #[arg(long = "try", value_name = "LINE", conflicts_with_all = ["add", "drop"], allow_hyphen_values = true)]
+        attempt: Vec<String>,
+        /// The lines of --add and --try say what is in, not what is out.
+        #[arg(long)]
+        only: bool,
+        /// List every entry that is out, not only counts.
+        #[arg(long)]
+        all: bool,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum StoreCommand {
+    /// Give a place a name.
+    #[command(after_help = "Example:\n  reedhook store add field-drive /media/fenfield")]
+    Add {
+        /// What to call it.
+        name: String,
+        /// A folder.
+        location: String,
+    },
+    /// List the named places.
+    #[command(after_help = "Example:\n  reedhook store list")]
+    List,
+    /// Look whether a place is there, what it can hold, and how much space is left.
+    #[command(after_help = "Example:\n  reedhook store check field-drive")]
+    Check {
+        /// The store.
+        name: String,
+    },
+    /// Forget a place. Nothing is changed there.
+    #[command(after_help = "Example:\n  reedhook store remove field-drive")]
+    Remove {
+        /// The store.
+        name: String,
+    },
+}

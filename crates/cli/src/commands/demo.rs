@@ -1,0 +1,280 @@
+//! `demo`: the whole round on made-up data, with the real commands.
+//!
+//! The Fenmere Wetland Station is made up. Its files come from a fixed seed, so every demo shows the same.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::{Duration, SystemTime};
+
+use crate::context::{Context, print_text};
+use crate::failure::{Failure, Outcome};
+use crate::text::{BOLD, DIM, styled};
+
+/// Shows the round in a new folder.
+pub fn demo(context: &Context, folder: Option<PathBuf>) -> Outcome {
+    let folder = new_folder(folder)?;
+    let stage = Stage::new(context, folder)?;
+    stage.play()
+}
+
+fn new_folder(wanted: Option<PathBuf>) -> Outcome<PathBuf> {
+    let failed = |path: &Path, error: std::io::Error| {
+        Failure::usage(format!("cannot make {}: {error}", path.display()))
+    };
+    if let Some(folder) = wanted {
+        let folder = std::path::absolute(&folder).map_err(|error| failed(&folder, error))?;
+        fs::create_dir(&folder).map_err(|error| failed(&folder, error))?;
+        return Ok(folder);
+    }
+    let stamp = jiff::Timestamp::now().as_millisecond();
+    let folder = std::env::temp_dir().join(format!("reedhook-demo-{stamp}"));
+    fs::create_dir(&folder).map_err(|error| failed(&folder, error))?;
+    Ok(folder)
+}
+
+/// The demo's folder, and the program that is shown.
+struct Stage {
+    folder: PathBuf,
+    program: PathBuf,
+    color: bool,
+}
+
+impl Stage {
+    fn new(context: &Context, folder: PathBuf) -> Outcome<Stage> {
+        let program =
+            std::env::current_exe().map_err(|error| Failure::own_files("cannot find this program", error))?;
+        let color = match context.global.color {
+            crate::args::Color::Auto => {
+                anstream::AutoStream::choice(&std::io::stdout()) != anstream::ColorChoice::Never
+            }
+            crate::args::Color::Always => true,
+            crate::args::Color::Never => false,
+        };
+        Ok(Stage { folder, program, color })
+    }
+
+    fn play(&self) -> Outcome {
+        self.narrate(
+            "A day at the Fenmere Wetland Station: the station computer's folder is kept on a field drive.",
+        );
+        data::make(&self.folder)
+            .map_err(|error| Failure::own_files("cannot make the demo's files", error))?;
+        print_text(format!("Everything is in {}; nothing else is touched.\n", self.folder.display()));
+        print_text(prompt(&format!("cd {}", self.folder.display())));
+        print_text(prompt("export REEDHOOK_HOME=home"));
+
+        self.narrate("A name for the drive, and a job: its kind, its two sides, what to leave out.");
+        self.run(&["store", "add", "field-drive", "field-drive"])?;
+        let job = [
+            "job",
+            "add",
+            "fenmere",
+            "mirror",
+            "station",
+            "@field-drive/station",
+            "--exclude",
+            "*.tmp",
+            "--yes",
+        ];
+        self.run(&job)?;
+
+        self.narrate("What takes part, and which line leaves the rest out?");
+        self.run(&["job", "filter", "fenmere"])?;
+
+        self.narrate("What would a run do? A preview touches nothing.");
+        self.run(&["preview", "fenmere"])?;
+        self.run(&["run", "fenmere"])?;
+
+        self.narrate("The ranger works on: a new count, a corrected one, a map that is no longer needed.");
+        data::rangers_afternoon(&self.folder)
+            .map_err(|error| Failure::own_files("cannot change the demo's files", error))?;
+        self.run(&["preview", "fenmere"])?;
+        self.run(&["run", "fenmere", "--yes"])?;
+        self.run(&["run", "fenmere"])?;
+
+        self.narrate("The next morning: what ran, and what exactly did the second run do?");
+        self.run(&["history", "fenmere"])?;
+        self.run(&["history", "fenmere", "2"])?;
+
+        self.narrate("The map was needed after all. Its kept copy is on the drive; one copy brings it back.");
+        self.bring_back()?;
+
+        self.narrate("To try next, in the same folder:");
+        for line in [
+            "reedhook run fenmere             # the drive gets the map again",
+            "reedhook job filter fenmere --try 'stills/'",
+            "reedhook status",
+        ] {
+            print_text(format!("  {line}"));
+        }
+        Ok(0)
+    }
+
+    fn narrate(&self, text: &str) {
+        print_text(format!("\n{}", styled(BOLD, text)));
+    }
+
+    /// Shows a command line, then carries it out with this program.
+    fn run(&self, words: &[&str]) -> Outcome<()> {
+        let shown: Vec<String> = words.iter().map(|word| quoted(word)).collect();
+        print_text(format!("\n{}", prompt(&format!("reedhook {}", shown.join(" ")))));
+        let status = Command::new(&self.program)
+            .args(words)
+            .args(["--color", if self.color { "always" } else { "never" }])
+            .current_dir(&self.folder)
+            .env("REEDHOOK_HOME", "home")
+            // The user's own folder is not the demo's: nothing in it is read or shown.
+            .env_remove("HOME")
+            .status()
+            .map_err(|error| Failure::own_files("cannot run this program", error))?;
+        if status.success() {
+            return Ok(());
+        }
+        Err(Failure { exit: 5, ..Failure::own_files("the demo did not work", status) })
+    }
+
+    fn bring_back(&self) -> Outcome<()> {
+        let failed = |error: std::io::Error| Failure::own_files("cannot bring the map back", error);
+        let kept = self.folder.join("field-drive/station/.reedhook/kept");
+        let runs = fs::read_dir(&kept).map_err(failed)?.flatten();
+        let map = runs.map(|run| run.path().join(data::REMOVED_MAP)).find(|path| path.is_file());
+        let map = map.ok_or_else(|| failed(std::io::ErrorKind::NotFound.into()))?;
+        let target = Path::new("station").join(data::REMOVED_MAP);
+        let shown = map.strip_prefix(&self.folder).unwrap_or(&map);
+        print_text(format!("\n{}", prompt(&format!("cp -p {} {}", shown.display(), target.display()))));
+        fs::copy(&map, self.folder.join(&target)).map_err(failed)?;
+        let found = fs::metadata(self.folder.join(&target)).map_err(failed)?;
+        print_text(format!("  {} is back, {} whole.", target.display(), crate::text::bytes(found.len())));
+        Ok(())
+    }
+}
+
+fn prompt(line: &str) -> String {
+    format!("{} {line}", styled(DIM, "$"))
+}
+
+fn quoted(word: &str) -> String {
+    if word.contains(['*', ' ']) { format!("'{word}'") } else { word.to_owned() }
+}
+
+/// The station's files.
+mod data {
+    use super::{Duration, Path, SystemTime, fs};
+    use std::io;
+
+    /// A map that the ranger removes.
+    pub const REMOVED_MAP: &str = "maps/old-boardwalk.svg";
+
+    const SITES: [&str; 4] = ["north-reedbed", "west-scrape", "heron-island", "mill-channel"];
+    const BIRDS: [&str; 8] =
+        ["grey heron", "bittern", "reed warbler", "coot", "lapwing", "teal", "marsh harrier", "kingfisher"];
+
+    /// 2031-05-01 06:00:00 UTC: the first count of the season.
+    const SEASON: u64 = 1_935_381_600;
+
+    /// Numbers from a fixed seed (SplitMix64, Steele, Lea & Flood 2014).
+    struct Seeded(u64);
+
+    impl Seeded {
+        fn next(&mut self) -> u64 {
+            self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+            let mut z = self.0;
+            z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+            z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+            z ^ (z >> 31)
+        }
+
+        fn below(&mut self, limit: u64) -> u64 {
+            self.next() % limit
+        }
+    }
+
+    /// Writes the station's folder and an empty drive.
+    pub fn make(folder: &Path) -> io::Result<()> {
+        let station = folder.join("station");
+        let mut chance = Seeded(20_310_504);
+        for (number, site) in SITES.iter().enumerate() {
+            for day in 1..=9 {
+                let path = format!("counts/{site}/2031-05-{day:02}.csv");
+                write(&station, &path, count_sheet(&mut chance).as_bytes(), day * 24 + number as u64)?;
+                let path = format!("levels/{site}/2031-05-{day:02}.csv");
+                write(&station, &path, levels(&mut chance).as_bytes(), day * 24 + 12)?;
+            }
+        }
+        for nest in 1..=3 {
+            for still in 0..8 {
+                let size = 250_000 + chance.below(350_000) as usize;
+                let path = format!("stills/nest-{nest}/still-{still:03}.jpg");
+                write(&station, &path, &picture(&mut chance, size), still * 3 + nest)?;
+            }
+        }
+        for map in ["north-path", "hide-access", "old-boardwalk"] {
+            write(&station, &format!("maps/{map}.svg"), map_drawing(&mut chance).as_bytes(), 2)?;
+        }
+        write(&station, "rota.txt", b"Mon  Imke, Tor\nTue  Tor, Salome\nWed  Imke\nThu  Salome, Imke\n", 5)?;
+        write(&station, "counts/heron-island/unsaved.tmp", b"half a count", 200)?;
+        write(&station, "stills/Thumbs.db", &[0; 4096], 200)?;
+        fs::create_dir_all(folder.join("field-drive"))
+    }
+
+    /// What changes between the two runs.
+    pub fn rangers_afternoon(folder: &Path) -> io::Result<()> {
+        let station = folder.join("station");
+        let mut chance = Seeded(7);
+        write(&station, "counts/heron-island/2031-05-10.csv", count_sheet(&mut chance).as_bytes(), 240)?;
+        write(&station, "counts/mill-channel/2031-05-09.csv", count_sheet(&mut chance).as_bytes(), 241)?;
+        write(&station, "rota.txt", b"Mon  Imke, Tor\nTue  Tor\nWed  Imke, Salome\nThu  Salome\n", 242)?;
+        fs::remove_file(station.join(REMOVED_MAP))
+    }
+
+    fn write(station: &Path, path: &str, content: &[u8], hours: u64) -> io::Result<()> {
+        let path = station.join(path);
+        if let Some(parent) = path.parent() {
+            fs::create_dir_all(parent)?;
+        }
+        fs::write(&path, content)?;
+        let time = SystemTime::UNIX_EPOCH + Duration::from_secs(SEASON + hours * 3600);
+        fs::File::options().write(true).open(&path)?.set_modified(time)
+    }
+
+    fn count_sheet(chance: &mut Seeded) -> String {
+        let mut sheet = String::from("hour,species,count\n");
+        for hour in 5..11 {
+            for bird in BIRDS {
+                sheet.push_str(&format!("{hour:02}:00,{bird},{}\n", chance.below(30)));
+            }
+        }
+        sheet
+    }
+
+    fn levels(chance: &mut Seeded) -> String {
+        let mut readings = String::from("time,centimetres\n");
+        let mut level = 140 + chance.below(20);
+        for quarter in 0..96 {
+            level = (level + chance.below(3)).saturating_sub(1);
+            readings.push_str(&format!("{:02}:{:02},{level}\n", quarter / 4, quarter % 4 * 15));
+        }
+        readings
+    }
+
+    /// Bytes that begin like a picture and compress as badly.
+    fn picture(chance: &mut Seeded, size: usize) -> Vec<u8> {
+        let mut bytes = vec![0xff, 0xd8, 0xff, 0xe0];
+        while bytes.len() < size {
+            bytes.extend_from_slice(&chance.next().to_le_bytes());
+        }
+        bytes
+    }
+
+    fn map_drawing(chance: &mut Seeded) -> String {
+        let mut drawing = String::from(
+            "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 400 300\">\n<path d=\"M0 150",
+        );
+        for x in 1..40 {
+            drawing.push_str(&format!(" L{} {}", x * 10, 100 + chance.below(100)));
+        }
+        drawing.push_str("\" fill=\"none\" stroke=\"#276\"/>\n</svg>\n");
+        drawing
+    }
+}

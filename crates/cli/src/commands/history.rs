@@ -1,0 +1,169 @@
+//! `history`: what ran, when, and what came of it.
+
+use std::fs::File;
+use std::io::{BufRead, BufReader};
+
+use reedhook_core::record::RunRow;
+use serde_json::{Value, json};
+
+use super::status::result_words;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::jobfile::{ONCE, load_job};
+use crate::json as lines;
+use crate::render;
+use crate::text::{Align, BOLD, Columns, bytes, duration, moment, styled};
+
+/// Items listed without being asked for all.
+const ITEMS: usize = 40;
+
+/// Shows past runs, or one of them.
+pub fn history(
+    context: &Context,
+    job: Option<String>,
+    run: Option<String>,
+    limit: u32,
+    items: bool,
+) -> Outcome {
+    match (job, run) {
+        (Some(job), Some(run)) => one(context, &job, &run, items),
+        (job, _) => list(context, job.as_deref(), limit),
+    }
+}
+
+/// A job is known when it exists or has ever run.
+fn check_known(context: &Context, job: &str) -> Outcome<()> {
+    let has_run = !context.home.record()?.runs(Some(job), 1)?.is_empty();
+    if has_run || job == ONCE { Ok(()) } else { load_job(&context.home, job).map(|_| ()) }
+}
+
+fn list(context: &Context, job: Option<&str>, limit: u32) -> Outcome {
+    if let Some(job) = job {
+        check_known(context, job)?;
+    }
+    let runs = context.home.record()?.runs(job, limit)?;
+    if context.global.json {
+        runs.iter().for_each(|run| lines::print(&run_line(run)));
+        return Ok(0);
+    }
+    if runs.is_empty() {
+        context.say(match job {
+            Some(job) => format!("{job} has never run."),
+            None => "Nothing has ever run.".to_owned(),
+        });
+        return Ok(0);
+    }
+    let mut table = Columns::new(&[Align::Right, Align::Left, Align::Left, Align::Left, Align::Left]);
+    table.heading(&["#", "began", "job", "result", "outcome"]);
+    for run in &runs {
+        table.row(vec![
+            run.number.to_string(),
+            moment(run.started_ms),
+            run.job.clone(),
+            result_words(run),
+            run.outcome.as_str().to_owned(),
+        ]);
+    }
+    context.say(table.render(0).trim_end());
+    if let (Some(job), Some(newest)) = (job, runs.first()) {
+        context.say(format!("\nMore about one: reedhook history {job} {}", newest.number));
+    }
+    Ok(0)
+}
+
+fn run_line(run: &RunRow) -> Value {
+    let object = lines::object(json!({
+        "event": "run", "job": run.job, "number": run.number, "run": run.run, "started": run.started_ms / 1000,
+        "outcome": run.outcome.as_str(),
+    }));
+    let mut object = lines::with_counts(object, &run.counts);
+    object.insert("seconds".into(), json!(run.elapsed.as_secs_f64()));
+    if !run.code.is_empty() {
+        object.insert("code".into(), json!(run.code));
+        object.insert("message".into(), json!(run.message));
+    }
+    Value::Object(object)
+}
+
+fn one(context: &Context, job: &str, which: &str, all: bool) -> Outcome {
+    check_known(context, job)?;
+    let record = context.home.record()?;
+    let run = record.find_run(job, which)?.ok_or_else(|| {
+        Failure::usage(format!("{job} has no run \"{which}\""))
+            .hint(format!("`reedhook history {job}` lists them."))
+    })?;
+    if context.global.json {
+        lines::print(&run_line(&run));
+        read_log(context, &run, |line, _| {
+            crate::context::print_text(line);
+        })?;
+        return Ok(0);
+    }
+    let mut text = format!(
+        "{}  run {}, {}\n{} in {}.\n",
+        styled(BOLD, job),
+        run.number,
+        moment(run.started_ms),
+        render::outcome_word(run.outcome),
+        duration(run.elapsed)
+    );
+    if !run.message.is_empty() {
+        text.push_str(&format!("  {}\n", run.message));
+    }
+    text.push_str(&render::count_table(&run.counts, run.folders_made, run.folders_removed).render(2));
+    if run.counts.bytes > 0 {
+        text.push_str(&format!("  {} written.\n", bytes(run.counts.bytes)));
+    }
+    text.push_str(&render::problem_groups(&record.problem_groups(run.id)?));
+    text.push_str(&items_text(context, &run, all)?);
+    context.say(text.trim_end());
+    Ok(0)
+}
+
+/// The run's items and problems, from its log.
+fn items_text(context: &Context, run: &RunRow, all: bool) -> Outcome<String> {
+    let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right]);
+    let mut total = 0;
+    read_log(context, run, |_, value| {
+        total += 1;
+        if all || total <= ITEMS {
+            table.row(item_cells(value));
+        }
+    })?;
+    if total == 0 {
+        return Ok(String::new());
+    }
+    let mut text = format!("\n{}\n{}", styled(BOLD, "Items"), table.render(2));
+    if !all && total > ITEMS {
+        text.push_str(&format!("  … and {} more (--items lists them)\n", total - ITEMS));
+    }
+    Ok(text)
+}
+
+fn item_cells(value: &Value) -> Vec<String> {
+    let word = value.get("do").or_else(|| value.get("code")).and_then(Value::as_str).unwrap_or_default();
+    let path = lines::path_of(value).map(|path| path.to_string()).unwrap_or_default();
+    let last = match value.get("message").and_then(Value::as_str) {
+        Some(message) => message.to_owned(),
+        None if matches!(word, "mkdir" | "rmdir") => String::new(),
+        None => value.get("size").and_then(Value::as_u64).map_or(String::new(), bytes),
+    };
+    vec![word.to_owned(), path, last]
+}
+
+/// Reads a run's log line by line. A run that did nothing has none; a line cut off by a crash is passed over.
+fn read_log(context: &Context, run: &RunRow, mut each: impl FnMut(&str, &Value)) -> Outcome<()> {
+    let path = context.home.run_log(&run.job, &run.run);
+    let file = match File::open(&path) {
+        Ok(file) => file,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+        Err(error) => return Err(Failure::own_files("cannot read the run's log", error)),
+    };
+    for line in BufReader::new(file).lines() {
+        let line = line.map_err(|error| Failure::own_files("cannot read the run's log", error))?;
+        if let Ok(value) = serde_json::from_str::<Value>(&line) {
+            each(&line, &value);
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,475 @@
+//! `job`: set up, look at and change jobs.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use reedhook_core::job::{Kind, Removed};
+use reedhook_core::units::UnitError;
+use serde_json::{Value, json};
+
+use crate::alignment;
+use crate::args::JobCommand;
+use crate::ask;
+use crate::context::{Context, print_text};
+use crate::failure::{Failure, Outcome};
+use crate::home::write_file;
+use crate::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
+use crate::json as lines;
+use crate::places::{Ends, Located, locate, make_destination, written_for_keeping};
+use crate::render;
+use crate::round::{nested, open_sources};
+use crate::text::{Align, BOLD, Columns, styled};
+
+/// Carries out a `job` command, apart from `job filter`.
+pub fn job(context: &Context, command: JobCommand) -> Outcome {
+    match command {
+        JobCommand::Add { name, kind, left, right, keys } => add(context, name, kind, left, right, *keys),
+        JobCommand::List => list(context),
+        JobCommand::Show { name } => show(context, &name),
+        JobCommand::Edit { name, keys, unset } => edit(context, &name, *keys, &unset),
+        JobCommand::Rename { name, new_name } => rename(context, &name, &new_name),
+        JobCommand::Remove { name } => remove(context, &name),
+        JobCommand::Export { name, to } => export(context, &name, to),
+        JobCommand::Import { file, name } => import(context, &file, name),
+        JobCommand::Filter { .. } => Err(Failure::usage("`job filter` is carried out elsewhere")),
+    }
+}
+
+fn add(
+    context: &Context,
+    name: Option<String>,
+    kind: Option<String>,
+    left: Option<String>,
+    right: Option<String>,
+    mut keys: JobKeys,
+) -> Outcome {
+    let asked = name.is_none() || (kind.is_none() && keys.kind.is_none());
+    let name = wanted(context, name, "NAME", || {
+        ask::line("What should the job be called?", |text| {
+            check_name(text, "job").and_then(|()| unused(context, text))
+        })
+    })?;
+    check_name(&name, "job")?;
+    unused(context, &name)?;
+    keys.kind = Some(match (kind, keys.kind) {
+        (Some(word), _) => word.parse().map_err(|error: UnitError| Failure::usage(error.to_string()))?,
+        (None, Some(kind)) => kind,
+        (None, None) => wanted(context, None, "KIND", ask_kind)?,
+    });
+    prepend(&mut keys.from, left);
+    prepend(&mut keys.to, right);
+    if keys.from.is_empty() {
+        let question = "What is to be read? (a folder, or @store/sub/folder)";
+        keys.from
+            .push(wanted(context, None, "LEFT", || ask::line(question, |text| readable(context, text)))?);
+    }
+    if keys.to.is_empty() {
+        let question = "Where is it to land? (a folder, or @store/sub/folder)";
+        let check = |text: &str| locate(&context.home, &context.settings, text).map(|_| ());
+        keys.to.push(wanted(context, None, "RIGHT", || ask::line(question, check))?);
+    }
+    let job = checked(context, &name, keys)?;
+    let ends = Ends::of(&job, &context.home, &context.settings)?;
+    refuse_bad_ends(context, &ends)?;
+    make_missing(context, &ends)?;
+    job.save(&context.home)?;
+    announce(context, &job, &ends);
+    if context.can_ask() && asked && ask::yes("Show what a run would do?", true)? {
+        return super::preview::preview(context, &name, false);
+    }
+    if !context.global.json {
+        context.say(format!("\nNext: reedhook preview {name}"));
+    }
+    Ok(0)
+}
+
+/// A word that was typed, or else asked for; where nobody can be asked, its absence is an error.
+fn wanted<T>(
+    context: &Context,
+    typed: Option<T>,
+    what: &str,
+    question: impl FnOnce() -> Outcome<T>,
+) -> Outcome<T> {
+    match typed {
+        Some(word) => Ok(word),
+        None if context.can_ask() => question(),
+        None => Err(Failure::usage(format!("{what} is missing"))
+            .hint("Write: reedhook job add NAME KIND LEFT RIGHT, or use a terminal to be asked.")),
+    }
+}
+
+fn unused(context: &Context, name: &str) -> Outcome<()> {
+    if context.home.job_file(name).exists() {
+        return Err(Failure::usage(format!("there is already a job \"{name}\""))
+            .hint("Choose another name, or change it with `reedhook job edit`."));
+    }
+    Ok(())
+}
+
+fn ask_kind() -> Outcome<Kind> {
+    const KINDS: [Kind; 2] = [Kind::Mirror, Kind::Copy];
+    let items = KINDS.map(|kind| format!("{kind}: {}", kind.explained()));
+    Ok(KINDS[ask::choice("What kind of job?", &items)?.min(KINDS.len() - 1)])
+}
+
+fn prepend(list: &mut Vec<String>, typed: Option<String>) {
+    if let Some(word) = typed {
+        list.insert(0, word);
+    }
+}
+
+fn readable(context: &Context, typed: &str) -> Outcome<()> {
+    let located = locate(&context.home, &context.settings, typed)?;
+    if located.path.is_dir() {
+        Ok(())
+    } else {
+        Err(Failure::usage(format!("{} is no folder", located.path.display())))
+    }
+}
+
+/// The job with its places written so that they hold from any working folder.
+fn checked(context: &Context, name: &str, mut keys: JobKeys) -> Outcome<Job> {
+    for place in keys.from.iter_mut().chain(&mut keys.to) {
+        *place = written_for_keeping(&context.home, &context.settings, place)?;
+    }
+    Job::new(name, keys)
+}
+
+fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
+    if let Some(sentence) = nested(ends, &context.home) {
+        return Err(
+            Failure { code: "nested", ..Failure::usage(sentence) }.hint("Choose sides that lie apart.")
+        );
+    }
+    ends.landing_names()?;
+    for from in &ends.from {
+        if !from.path.is_dir() && !context.global.yes {
+            let shown = from.shown(&context.home);
+            let question = format!("{shown} is not there now. Set the job up all the same?");
+            if !(context.can_ask() && ask::yes(&question, false)?) {
+                return Err(Failure {
+                    code: "source-missing",
+                    ..Failure::usage(format!("the source {shown} is not there"))
+                }
+                .hint("Check the path, or connect the drive; --yes sets the job up all the same."));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Makes missing destinations after asking. Where nobody can be asked, the first run does it.
+fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
+    for to in ends.to.iter().filter(|to| !to.path.exists()) {
+        let shown = to.shown(&context.home);
+        let agreed = context.global.yes
+            || (context.can_ask() && ask::yes(&format!("{shown} does not exist. Make it?"), true)?);
+        if agreed {
+            make_destination(to)?;
+        } else {
+            context.say(format!("The folder {shown} does not exist yet."));
+        }
+    }
+    Ok(())
+}
+
+/// Says what was set up, where things will land, and what deserves a second look.
+fn announce(context: &Context, job: &Job, ends: &Ends) {
+    if context.global.json {
+        return lines::print(&described(job));
+    }
+    let name = styled(BOLD, &job.name);
+    let sentence = render::kind_sentence(job.rules.kind, job.rules.removed);
+    context.say(format!("The job {name} is set up. A {} {sentence}.", job.rules.kind));
+    for line in render::mapping(ends, &context.home) {
+        context.say(line);
+    }
+    for warning in second_looks(context, ends) {
+        context.warn(warning);
+    }
+}
+
+/// Destinations that are often a slip.
+fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
+    let mut warnings = Vec::new();
+    for to in &ends.to {
+        let shown = to.shown(&context.home);
+        if is_mount_root(&to.path) {
+            warnings.push(format!(
+                "{shown} is the bare root of a drive: everything on it belongs to this job. A folder on it is safer."
+            ));
+        }
+        for from in &ends.from {
+            if repeats_name(from, to) {
+                let name = from.path.file_name().unwrap_or_default().to_string_lossy();
+                warnings.push(format!("{shown} ends in \"{name}/{name}\": is it one level too deep?"));
+            }
+        }
+    }
+    let misaligned = || {
+        let left = open_sources(ends, &context.home).ok()?;
+        let right = crate::places::open_destination(ends.to.first()?, &context.home).ok()??;
+        alignment::warning(left.as_ref(), right.as_ref())
+    };
+    warnings.extend(misaligned());
+    warnings
+}
+
+/// Whether the destination ends in the source's name twice.
+fn repeats_name(from: &Located, to: &Located) -> bool {
+    let name = from.path.file_name();
+    name.is_some() && to.path.file_name() == name && to.path.parent().and_then(Path::file_name) == name
+}
+
+/// Whether a path is where a file system is mounted.
+fn is_mount_root(path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let device = |path: &Path| path.metadata().map(|meta| meta.dev()).ok();
+    match (device(path), path.parent()) {
+        (Some(here), Some(parent)) => device(parent).is_some_and(|above| above != here),
+        (Some(_), None) => true,
+        (None, _) => false,
+    }
+}
+
+fn list(context: &Context) -> Outcome {
+    let names = job_names(&context.home);
+    if names.is_empty() {
+        context.say("There is no job yet. Set one up with `reedhook job add`.");
+    }
+    let mut table = Columns::new(&[Align::Left; 4]);
+    table.heading(&["job", "kind", "from", "to"]);
+    let mut code = 0;
+    for name in &names {
+        match load_job(&context.home, name) {
+            Ok(job) if context.global.json => lines::print(&described(&job)),
+            Ok(job) => {
+                let keys = &job.keys;
+                table.row(vec![
+                    name.clone(),
+                    job.rules.kind.to_string(),
+                    keys.from.join(", "),
+                    keys.to.join(", "),
+                ]);
+            }
+            Err(failure) => {
+                context.complain(&failure);
+                code = failure.exit;
+            }
+        }
+    }
+    if !context.global.json && !names.is_empty() {
+        context.say(table.render(0).trim_end());
+    }
+    Ok(code)
+}
+
+/// A job as a JSON object: its name and the keys of its file.
+fn described(job: &Job) -> Value {
+    let mut object = lines::object(json!({"event": "job", "name": job.name}));
+    object.extend(lines::object(serde_json::to_value(&job.keys).unwrap_or_default()));
+    Value::Object(object)
+}
+
+fn show(context: &Context, name: &str) -> Outcome {
+    let job = load_job(&context.home, name)?;
+    if context.global.json {
+        lines::print(&described(&job));
+        return Ok(0);
+    }
+    let ends = Ends::of(&job, &context.home, &context.settings)?;
+    let mut text = format!("{}  {}\n", styled(BOLD, name), job.rules.kind);
+    text.push_str(&format!(
+        "  A {} {}.\n",
+        job.rules.kind,
+        render::kind_sentence(job.rules.kind, job.rules.removed)
+    ));
+    for line in render::mapping(&ends, &context.home) {
+        text.push_str(&format!("  {line}\n"));
+    }
+    text.push_str(&format!("\n{}\n", context.home.shorten(&context.home.job_file(name))));
+    for line in job.keys.to_toml()?.lines() {
+        text.push_str(&format!("  {line}\n"));
+    }
+    context.say(text.trim_end());
+    Ok(0)
+}
+
+fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outcome {
+    let job = load_job(&context.home, name)?;
+    if keys == JobKeys::default() && unset.is_empty() {
+        return edit_by_hand(context, name);
+    }
+    for key in unset {
+        let key = key.replace('-', "_");
+        if !JobKeys::NAMES.contains(&key.as_str()) {
+            let known: Vec<String> = JobKeys::NAMES.iter().map(|name| (*name).to_owned()).collect();
+            return Err(Failure::usage(format!("there is no key \"{key}\""))
+                .hint(crate::failure::suggestion(&key, &known, "key")));
+        }
+    }
+    let new_job = checked(context, name, job.keys.clone().overlaid(keys.clone()))?;
+    refuse_bad_ends(context, &Ends::of(&new_job, &context.home, &context.settings)?)?;
+    change_file(context, name, |document| {
+        set_keys(
+            document,
+            &JobKeys {
+                from: changed(&keys.from, &new_job.keys.from),
+                to: changed(&keys.to, &new_job.keys.to),
+                ..keys
+            },
+        )?;
+        for key in unset {
+            document.remove(&key.replace('-', "_"));
+        }
+        Ok(())
+    })?;
+    context.say(format!("The job {} is changed.", styled(BOLD, name)));
+    if new_job.rules.removed == Removed::Erase && job.rules.removed == Removed::Keep {
+        context.warn("what this job removes is erased for good from now on");
+    }
+    Ok(0)
+}
+
+/// The new list when the option was given, nothing otherwise.
+fn changed(given: &[String], new: &[String]) -> Vec<String> {
+    if given.is_empty() { Vec::new() } else { new.to_vec() }
+}
+
+/// Changes a job's file in place, keeping comments and order, and only if the result is a valid job.
+pub fn change_file(
+    context: &Context,
+    name: &str,
+    change: impl FnOnce(&mut toml_edit::DocumentMut) -> Outcome<()>,
+) -> Outcome<Job> {
+    let file = context.home.job_file(name);
+    let unreadable = |error: String| Failure::own_files(&format!("cannot read {}", file.display()), error);
+    let text = fs::read_to_string(&file).map_err(|error| unreadable(error.to_string()))?;
+    let mut document: toml_edit::DocumentMut =
+        text.parse().map_err(|error: toml_edit::TomlError| unreadable(error.to_string()))?;
+    change(&mut document)?;
+    let text = document.to_string();
+    let job = Job::new(name, parse(&text, &file)?)?;
+    write_file(&file, &text)?;
+    Ok(job)
+}
+
+fn set_keys(document: &mut toml_edit::DocumentMut, keys: &JobKeys) -> Outcome<()> {
+    let text = keys.to_toml()?;
+    let given: toml_edit::DocumentMut = text
+        .parse()
+        .map_err(|error: toml_edit::TomlError| Failure::own_files("cannot change the job", error))?;
+    for (key, item) in given.iter() {
+        document[key] = item.clone();
+    }
+    Ok(())
+}
+
+/// Opens a copy of the job in the person's editor and takes it over when it is valid.
+fn edit_by_hand(context: &Context, name: &str) -> Outcome {
+    let file = context.home.job_file(name);
+    if !context.can_ask() {
+        return Err(Failure::usage("nothing to change was given")
+            .hint(format!("Give options such as --exclude '*.tmp', or edit {} yourself.", file.display())));
+    }
+    let variable = |name: &str| std::env::var(name).ok().filter(|value| !value.trim().is_empty());
+    let editor = variable("VISUAL").or_else(|| variable("EDITOR")).unwrap_or_else(|| "vi".to_owned());
+    let draft = file.with_extension("draft");
+    let failed = |error: std::io::Error| Failure::own_files("cannot edit the job", error);
+    fs::copy(&file, &draft).map_err(failed)?;
+    let mut words = editor.split_whitespace();
+    let program = words.next().unwrap_or("vi");
+    let status = std::process::Command::new(program).args(words).arg(&draft).status().map_err(failed)?;
+    let text = fs::read_to_string(&draft).map_err(failed)?;
+    let valid = parse(&text, &draft).and_then(|keys| Job::new(name, keys));
+    match valid {
+        Ok(_) if status.success() => {
+            write_file(&file, &text)?;
+            fs::remove_file(&draft).map_err(failed)?;
+            context.say(format!("The job {} is changed.", styled(BOLD, name)));
+            Ok(0)
+        }
+        Ok(_) => Err(Failure::usage(format!("the editor \"{editor}\" failed; the job is as it was"))),
+        Err(failure) => {
+            Err(failure.hint(format!("The job is as it was; your text is in {}.", draft.display())))
+        }
+    }
+}
+
+fn rename(context: &Context, name: &str, new_name: &str) -> Outcome {
+    load_job(&context.home, name)?;
+    check_name(new_name, "job")?;
+    unused(context, new_name)?;
+    let failed = |error: std::io::Error| Failure::own_files("cannot rename the job", error);
+    context.home.record()?.rename_job(name, new_name)?;
+    let (old_logs, new_logs) = (context.home.run_logs(name), context.home.run_logs(new_name));
+    match fs::read_dir(&old_logs) {
+        Ok(logs) => {
+            fs::create_dir_all(&new_logs).map_err(failed)?;
+            for log in logs.flatten() {
+                fs::rename(log.path(), new_logs.join(log.file_name())).map_err(failed)?;
+            }
+            fs::remove_dir(&old_logs).map_err(failed)?;
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+        Err(error) => return Err(failed(error)),
+    }
+    fs::rename(context.home.job_file(name), context.home.job_file(new_name)).map_err(failed)?;
+    context.say(format!("The job {name} is now called {}.", styled(BOLD, new_name)));
+    Ok(0)
+}
+
+fn remove(context: &Context, name: &str) -> Outcome {
+    let file = context.home.job_file(name);
+    if !file.exists() {
+        load_job(&context.home, name)?;
+    }
+    if context.can_ask() && !context.global.yes && !ask::yes(&format!("Remove the job {name}?"), false)? {
+        return Ok(0);
+    }
+    let text = fs::read_to_string(&file).unwrap_or_default();
+    fs::remove_file(&file).map_err(|error| Failure::own_files("cannot remove the job", error))?;
+    context.say(format!(
+        "The job {} is removed; its sides and its history are untouched. It was:",
+        styled(BOLD, name)
+    ));
+    for line in text.lines() {
+        context.say(format!("  {line}"));
+    }
+    Ok(0)
+}
+
+fn export(context: &Context, name: &str, to: Option<PathBuf>) -> Outcome {
+    load_job(&context.home, name)?;
+    let file = context.home.job_file(name);
+    let text = fs::read_to_string(&file).map_err(|error| Failure::own_files("cannot read the job", error))?;
+    match to {
+        Some(target) if target.exists() && !context.global.yes => {
+            Err(Failure::usage(format!("{} exists already", target.display())).hint("--yes overwrites it."))
+        }
+        Some(target) => {
+            fs::write(&target, text)
+                .map_err(|error| Failure::usage(format!("{}: {error}", target.display())))?;
+            context.say(format!("Written to {}.", target.display()));
+            Ok(0)
+        }
+        None => {
+            print_text(text.trim_end());
+            Ok(0)
+        }
+    }
+}
+
+fn import(context: &Context, file: &Path, name: Option<String>) -> Outcome {
+    let text =
+        fs::read_to_string(file).map_err(|error| Failure::usage(format!("{}: {error}", file.display())))?;
+    let stem = file.file_stem().and_then(std::ffi::OsStr::to_str).unwrap_or_default();
+    let name = name.unwrap_or_else(|| stem.to_owned());
+    check_name(&name, "job")?;
+    unused(context, &name)?;
+    let job = Job::new(&name, parse(&text, file)?)?;
+    let ends = Ends::of(&job, &context.home, &context.settings)?;
+    write_file(&context.home.job_file(&name), &text)?;
+    announce(context, &job, &ends);
+    Ok(0)
+}

@@ -1,0 +1,85 @@
+//! `preview`: what a run would do, with nothing touched.
+
+use serde_json::{Value, json};
+
+use crate::args::Guard;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome, REFUSED};
+use crate::jobfile::{Job, load_job};
+use crate::json as lines;
+use crate::render;
+use crate::round::{Round, guard_failure, lifted, look};
+
+/// Shows what a run of the job would do.
+pub fn preview(context: &Context, name: &str, all: bool) -> Outcome {
+    let job = load_job(&context.home, name)?;
+    preview_job(context, &job, &[], all)
+}
+
+/// Shows what a run would do, also for a job that is not saved.
+pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -> Outcome {
+    let round = look(context, job, &lifted(allowed))?;
+    let refusal = round.refusal().map(|(leg, refusal)| guard_failure(leg, refusal, &context.home));
+    if context.global.json {
+        print_json(&round, refusal.as_ref());
+    } else {
+        context.say(text(context, &round, all, refusal.as_ref()).trim_end());
+    }
+    Ok(match &refusal {
+        Some(failure) => failure.exit,
+        None => u8::from(round.counts().problems > 0),
+    })
+}
+
+fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) -> String {
+    let home = &context.home;
+    let mut text = render::heading(round, home);
+    for line in render::mapping(&round.ends, home) {
+        text.push_str(&format!("  {line}\n"));
+    }
+    for leg in &round.legs {
+        if round.legs.len() > 1 {
+            text.push_str(&format!("\n  In {}:", leg.to.shown(home)));
+        }
+        text.push('\n');
+        if render::nothing_to_do(leg) {
+            let same = crate::text::count(leg.plan.counts.same, "file is", "files are");
+            text.push_str(&format!("  Nothing to do: {same} the same on both sides.\n"));
+        } else {
+            text.push_str(&render::plan(round, leg, home, all));
+        }
+    }
+    if let Some(failure) = refusal {
+        let label = crate::text::styled(crate::text::BAD, "A run would be refused:");
+        text.push_str(&format!("\n{label} {failure}\n"));
+    }
+    text
+}
+
+fn print_json(round: &Round, refusal: Option<&Failure>) {
+    use std::io::Write;
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    for leg in &round.legs {
+        let to = round.to_key(leg);
+        for (folder, done) in render::folder_fates(leg) {
+            let _ = writeln!(out, "{}", lines::folder_action(folder, done, to.as_deref()));
+        }
+        for folder in &leg.plan.folders {
+            for action in &folder.actions {
+                let _ = writeln!(out, "{}", lines::action(folder, action, to.as_deref()));
+            }
+        }
+        for problem in &leg.plan.problems {
+            let _ = writeln!(out, "{}", lines::problem(problem));
+        }
+    }
+    let outcome = if refusal.is_some() { "refused" } else { "ready" };
+    let object = lines::object(json!({"event": "preview", "job": round.job.name, "outcome": outcome}));
+    let mut object = lines::with_counts(object, &round.counts());
+    if let Some(failure) = refusal {
+        debug_assert_eq!(failure.exit, REFUSED);
+        object.insert("code".into(), json!(failure.code));
+        object.insert("message".into(), json!(failure.text()));
+    }
+    let _ = writeln!(out, "{}", Value::Object(object));
+}

@@ -1,0 +1,201 @@
+//! `run` and `once`: carry a job out, watch it, and say what came of it.
+
+use reedhook_core::job::Kind;
+use reedhook_core::record::Outcome as RunOutcome;
+use serde_json::{Value, json};
+
+use crate::args::Allow;
+use crate::ask;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
+use crate::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
+use crate::json as lines;
+use crate::render;
+use crate::round::{Round, Run, RunResult, guard_failure, lifted, look};
+use crate::text::{BOLD, styled};
+
+/// Runs jobs one after the other. All of them are read before the first one begins, so that a slip touches nothing.
+pub fn run(context: &Context, names: &[String], all: bool, allow: &Allow) -> Outcome {
+    let names = if all { job_names(&context.home) } else { names.to_vec() };
+    if names.is_empty() {
+        return Err(Failure::usage("there is no job yet").hint("Set one up with `reedhook job add`."));
+    }
+    let jobs = names.iter().map(|name| load_job(&context.home, name)).collect::<Outcome<Vec<_>>>()?;
+    let mut worst = 0;
+    for (at, job) in jobs.iter().enumerate() {
+        if at > 0 {
+            context.say("");
+        }
+        // One job that cannot run does not keep the others from running.
+        let code = run_job(context, job, allow).unwrap_or_else(|failure| {
+            context.complain(&failure);
+            failure.exit
+        });
+        worst = worse(worst, code);
+        if code == 130 {
+            break;
+        }
+    }
+    Ok(worst)
+}
+
+/// The exit code that says more: an interruption, then a stop on the way, a refusal, problems, held conflicts.
+fn worse(a: u8, b: u8) -> u8 {
+    let rank = |code: u8| [0, 4, 1, 2, REFUSED, STOPPED, 130].iter().position(|known| *known == code);
+    if rank(a) >= rank(b) { a } else { b }
+}
+
+/// Does the same as a job without saving one.
+pub fn once(
+    context: &Context,
+    kind: &str,
+    left: String,
+    right: String,
+    keys: JobKeys,
+    allow: &Allow,
+    preview: bool,
+) -> Outcome {
+    let kind: Kind =
+        kind.parse().map_err(|error: reedhook_core::units::UnitError| Failure::usage(error.to_string()))?;
+    let mut keys = JobKeys { kind: Some(kind), ..keys };
+    keys.from.insert(0, left);
+    keys.to.insert(0, right);
+    let job = Job::new(ONCE, keys)?;
+    if preview {
+        return super::preview::preview_job(context, &job, &allow.allow, false);
+    }
+    run_job(context, &job, allow)
+}
+
+fn run_job(context: &Context, job: &Job, allow: &Allow) -> Outcome {
+    if !context.global.json && !context.global.quiet {
+        context.say(format!("{}  {}", styled(BOLD, &job.name), job.rules.kind));
+    }
+    let run = match Run::begin(context, &job.name) {
+        Ok(run) => run,
+        // Nothing was begun, so nothing is remembered; a program still gets its last line.
+        Err(failure) if failure.exit == REFUSED => {
+            return Ok(refused_before_the_record(context, job, &failure));
+        }
+        Err(failure) => return Err(failure),
+    };
+    let round = match look(context, job, &lifted(&allow.allow)).and_then(|round| agreed(context, round)) {
+        Ok(round) => round,
+        Err(failure) => return told(context, job, None, run.refuse(failure)?),
+    };
+    let result = run.carry_out(&round)?;
+    if result.counts.removed > 0 {
+        context.home.record()?.set_removals_confirmed(&job.name, true)?;
+    }
+    told(context, job, Some(&round), result)
+}
+
+/// Guards first, then the question about removals.
+fn agreed(context: &Context, round: Round) -> Outcome<Round> {
+    if let Some((leg, refusal)) = round.refusal() {
+        return Err(guard_failure(leg, refusal, &context.home));
+    }
+    for leg in round.legs.iter().filter(|leg| leg.to_be_made) {
+        context.say(format!("  The folder {} is not there yet and is made.", leg.to.shown(&context.home)));
+    }
+    agree_to_removals(context, &round)?;
+    Ok(round)
+}
+
+/// What a job would remove is asked for before its first run; at a terminal also when it removes for the first time later.
+fn agree_to_removals(context: &Context, round: &Round) -> Outcome<()> {
+    let name = &round.job.name;
+    let record = context.home.record()?;
+    if context.global.yes || round.counts().removed == 0 || record.removals_confirmed(name)? {
+        return Ok(());
+    }
+    let first_run = name == ONCE || record.last_completed(name)?.is_none();
+    if context.can_ask() {
+        for leg in round.legs.iter().filter(|leg| leg.plan.counts.removed > 0) {
+            context.say(render::plan(round, leg, &context.home, false).trim_end());
+        }
+        return match ask::yes("Go on, and remove these?", false)? {
+            true => Ok(()),
+            false => Err(Failure::refused("not-agreed", "nothing was changed, as you wished")),
+        };
+    }
+    if !first_run {
+        return Ok(());
+    }
+    let words = round
+        .legs
+        .iter()
+        .find(|leg| leg.plan.counts.removed > 0)
+        .map(|leg| render::removal_words(round, leg));
+    Err(Failure::refused(
+        "removals-not-agreed",
+        format!("this first run would remove {}", words.unwrap_or_default()),
+    )
+    .hint("Look at the preview, then run with --yes."))
+}
+
+/// Tells how a run ended, to a person or a program, and gives the exit code.
+fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResult) -> Outcome {
+    let code = match (&result.failure, result.outcome) {
+        (Some(failure), _) => failure.exit,
+        (None, RunOutcome::Problems) => 1,
+        (None, RunOutcome::Interrupted) => 130,
+        (None, _) => 0,
+    };
+    if context.global.json {
+        lines::print(&finished(job, &result));
+    } else if let Some(round) = round.filter(|_| result.failure.is_none()) {
+        let text = render::summary(round, &result, &context.home);
+        context.say(text.trim_end());
+        if result.outcome == RunOutcome::Problems {
+            say_even_when_quiet(context, &result);
+            context.say(format!("\nEach one: reedhook history {} {}", job.name, result.number));
+        }
+        if result.outcome == RunOutcome::Interrupted {
+            context.say("  What was done is whole. The next run goes on from here.");
+        }
+    }
+    if let Some(failure) = result.failure.filter(|_| !context.global.json) {
+        context.complain(&failure);
+    }
+    Ok(code)
+}
+
+/// With --quiet the problems are still told.
+fn say_even_when_quiet(context: &Context, result: &RunResult) {
+    if context.global.quiet {
+        crate::context::print_text(render::problem_groups(&result.problems).trim());
+    }
+}
+
+fn finished(job: &Job, result: &RunResult) -> Value {
+    let object = lines::object(json!({
+        "event": "finished",
+        "job": job.name,
+        "run": result.run,
+        "outcome": result.outcome.as_str(),
+    }));
+    let mut object = lines::with_counts(object, &result.counts);
+    object.insert("seconds".into(), json!((result.elapsed.as_secs_f64() * 1000.0).round() / 1000.0));
+    if let Some(failure) = &result.failure {
+        object.insert("code".into(), json!(failure.code));
+        object.insert("message".into(), json!(failure.text()));
+    }
+    Value::Object(object)
+}
+
+fn refused_before_the_record(context: &Context, job: &Job, failure: &Failure) -> u8 {
+    if context.global.json {
+        let object = lines::object(json!({
+            "event": "finished", "job": job.name, "run": null, "outcome": "refused",
+        }));
+        let mut object = lines::with_counts(object, &reedhook_core::plan::Counts::default());
+        object.insert("seconds".into(), json!(0.0));
+        object.insert("code".into(), json!(failure.code));
+        object.insert("message".into(), json!(failure.text()));
+        lines::print(&Value::Object(object));
+    } else {
+        context.complain(failure);
+    }
+    failure.exit
+}

@@ -1,0 +1,116 @@
+//! `status`: all jobs at a glance.
+
+use reedhook_core::record::{Outcome as RunOutcome, RunRow};
+use serde_json::{Value, json};
+
+use crate::context::Context;
+use crate::failure::Outcome;
+use crate::jobfile::{job_names, load_job};
+use crate::json as lines;
+use crate::text::{Align, BAD, CARE, Columns, ago, bytes, count, duration, moment};
+
+/// How long a job may lie still before it is pointed out.
+const STALE_DAYS: i64 = 10;
+
+/// Shows when each job last ran and how it went.
+pub fn status(context: &Context) -> Outcome {
+    let names = job_names(&context.home);
+    if names.is_empty() {
+        context.say("There is no job yet. Set one up with `reedhook job add`.");
+        return Ok(0);
+    }
+    let record = context.home.record()?;
+    let now = jiff::Timestamp::now().as_millisecond();
+    let mut table = Columns::new(&[Align::Left; 5]);
+    table.heading(&["job", "kind", "last run", "", "result"]);
+    let mut stale = Vec::new();
+    for name in &names {
+        let kind =
+            load_job(&context.home, name).map_or("broken".to_owned(), |job| job.rules.kind.to_string());
+        let last = record.runs(Some(name), 1)?.into_iter().next();
+        let completed = record.last_completed(name)?;
+        let idle_days = completed.as_ref().map(|run| (now - run.started_ms) / 86_400_000);
+        let running = is_running(context, name);
+        if context.global.json {
+            lines::print(&status_line(name, &kind, last.as_ref(), running));
+            continue;
+        }
+        if idle_days.is_some_and(|days| days >= STALE_DAYS) {
+            stale.push(format!("{name} has not run for {} days.", idle_days.unwrap_or_default()));
+        }
+        let Some(last) = last else {
+            table.row(vec![name.clone(), kind, "never".into(), String::new(), String::new()]);
+            continue;
+        };
+        let result = if running { "running now".to_owned() } else { result_words(&last) };
+        let style = match last.outcome {
+            _ if running => anstyle::Style::new(),
+            RunOutcome::Done => anstyle::Style::new(),
+            RunOutcome::Problems | RunOutcome::Held | RunOutcome::Interrupted => CARE,
+            RunOutcome::Refused | RunOutcome::Stopped | RunOutcome::Unfinished => BAD,
+        };
+        let when = ago(last.started_ms, now);
+        table.styled_row(style, vec![name.clone(), kind, moment(last.started_ms), when, result]);
+    }
+    if !context.global.json {
+        context.say(table.render(0).trim_end());
+        for line in stale {
+            context.warn(line);
+        }
+    }
+    Ok(0)
+}
+
+/// Whether a run of the job holds its lock at this moment.
+fn is_running(context: &Context, name: &str) -> bool {
+    let file = std::fs::File::open(context.home.lock_file(name));
+    file.is_ok_and(|file| matches!(file.try_lock_shared(), Err(std::fs::TryLockError::WouldBlock)))
+}
+
+/// A run's result in a few words.
+pub fn result_words(run: &RunRow) -> String {
+    let counts = &run.counts;
+    let mut parts = Vec::new();
+    match run.outcome {
+        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held => {}
+        RunOutcome::Refused => return format!("refused: {}", run.code),
+        RunOutcome::Stopped => parts.push(format!("stopped: {}", run.code)),
+        RunOutcome::Interrupted => parts.push("interrupted".to_owned()),
+        RunOutcome::Unfinished => return "did not end".to_owned(),
+    }
+    let words = [
+        (counts.added, "added"),
+        (counts.updated, "updated"),
+        (counts.moved, "moved"),
+        (counts.removed, "removed"),
+        (counts.meta, "adjusted"),
+    ];
+    parts.extend(
+        words
+            .into_iter()
+            .filter(|(number, _)| *number > 0)
+            .map(|(number, word)| format!("{} {word}", crate::text::grouped(number))),
+    );
+    if counts.bytes > 0 {
+        parts.push(bytes(counts.bytes));
+    }
+    if parts.is_empty() {
+        parts.push("nothing to do".to_owned());
+    }
+    if counts.problems > 0 {
+        parts.push(count(counts.problems, "problem", "problems"));
+    }
+    format!("{} in {}", parts.join(", "), duration(run.elapsed))
+}
+
+fn status_line(name: &str, kind: &str, last: Option<&RunRow>, running: bool) -> Value {
+    let mut object = lines::object(json!({"event": "status", "job": name, "kind": kind, "running": running}));
+    let Some(last) = last else {
+        object.insert("outcome".into(), json!("never"));
+        return Value::Object(object);
+    };
+    object.insert("run".into(), json!(last.run));
+    object.insert("started".into(), json!(last.started_ms / 1000));
+    object.insert("outcome".into(), json!(last.outcome.as_str()));
+    Value::Object(lines::with_counts(object, &last.counts))
+}

@@ -1,0 +1,401 @@
+//! Job files: small TOML files, one a job, that people edit, export and keep under version control.
+//!
+//! [`JobKeys`] is the file and, spelled with dashes, the options of `job add`, `job edit` and `once`: one list for both.
+//! [`Job`] is a checked job with every default filled in.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
+
+use clap::Args;
+use reedhook_core::entry::Stamp;
+use reedhook_core::filter::{Filter, FilterSpec, TakeOrSkip};
+use reedhook_core::job::{JobRules, Kind, Newer, Removed, Replaced};
+use reedhook_core::units::{Moment, Share, Size};
+use serde::{Deserialize, Deserializer, Serialize};
+
+use crate::failure::{Failure, Outcome, nearest, suggestion};
+use crate::home::{Home, write_file};
+
+/// The name under which runs without a job are remembered.
+pub const ONCE: &str = "once";
+
+/// The keys of a job file. What is not given has a default.
+#[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
+#[command(next_help_heading = "Job keys")]
+#[serde(default, deny_unknown_fields)]
+pub struct JobKeys {
+    /// mirror (right becomes as left) or copy (nothing is ever removed).
+    #[arg(id = "key-kind", long = "kind", value_name = "KIND")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub kind: Option<Kind>,
+    /// What is read: a path or @store/sub. Several land each in a folder of its own.
+    #[arg(long, value_name = "PLACE")]
+    #[serde(
+        deserialize_with = "one_or_many",
+        serialize_with = "as_one_or_many",
+        skip_serializing_if = "Vec::is_empty"
+    )]
+    pub from: Vec<String>,
+    /// What is changed: a path or @store/sub. Several get the same.
+    #[arg(long, value_name = "PLACE")]
+    #[serde(
+        deserialize_with = "one_or_many",
+        serialize_with = "as_one_or_many",
+        skip_serializing_if = "Vec::is_empty"
+    )]
+    pub to: Vec<String>,
+    /// Leave out what matches, for example '*.tmp' or 'scratch/'.
+    #[arg(long, value_name = "LINE", allow_hyphen_values = true)]
+    #[serde(deserialize_with = "one_or_many", skip_serializing_if = "Vec::is_empty")]
+    pub exclude: Vec<String>,
+    /// Take only what matches, or lies in a folder that does.
+    #[arg(long, value_name = "LINE", allow_hyphen_values = true)]
+    #[serde(deserialize_with = "one_or_many", skip_serializing_if = "Vec::is_empty")]
+    pub only: Vec<String>,
+    /// What operating systems leave behind: skip (default) or take.
+    #[arg(long, value_name = "take|skip")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub junk: Option<TakeOrSkip>,
+    /// Names that begin with a dot: take (default) or skip.
+    #[arg(long, value_name = "take|skip")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hidden: Option<TakeOrSkip>,
+    /// Leave out smaller files.
+    #[arg(long, value_name = "SIZE")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub min_size: Option<Size>,
+    /// Leave out larger files.
+    #[arg(long, value_name = "SIZE")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub max_size: Option<Size>,
+    /// Leave out files last changed before: '30 days' ago, or a date.
+    #[arg(long, value_name = "WHEN")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub newer_than: Option<Moment>,
+    /// Leave out files last changed after: '2 days' ago, or a date.
+    #[arg(long, value_name = "WHEN")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub older_than: Option<Moment>,
+    /// What a copy does about files that are newer at the destination: leave (default) or update.
+    #[arg(long, value_name = "leave|update")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub newer: Option<Newer>,
+    /// Where removed files go: keep (default; to .reedhook/kept at the destination) or erase.
+    #[arg(long, value_name = "keep|erase")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub removed: Option<Removed>,
+    /// Where replaced files go: keep (default) or erase.
+    #[arg(long, value_name = "keep|erase")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub replaced: Option<Replaced>,
+    /// The guard against mass removal; default 25%.
+    #[arg(long, value_name = "SHARE")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub max_removals: Option<Share>,
+    /// The guard against mass change; default off.
+    #[arg(long, value_name = "SHARE")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub max_changes: Option<Share>,
+}
+
+impl JobKeys {
+    /// Every key, as written in a file.
+    pub const NAMES: &'static [&'static str] = &[
+        "kind",
+        "from",
+        "to",
+        "exclude",
+        "only",
+        "junk",
+        "hidden",
+        "min_size",
+        "max_size",
+        "newer_than",
+        "older_than",
+        "newer",
+        "removed",
+        "replaced",
+        "max_removals",
+        "max_changes",
+    ];
+
+    /// The same keys with those of `other` that are given put in their place.
+    pub fn overlaid(self, other: JobKeys) -> JobKeys {
+        let list = |mine: Vec<String>, theirs: Vec<String>| if theirs.is_empty() { mine } else { theirs };
+        JobKeys {
+            kind: other.kind.or(self.kind),
+            from: list(self.from, other.from),
+            to: list(self.to, other.to),
+            exclude: list(self.exclude, other.exclude),
+            only: list(self.only, other.only),
+            junk: other.junk.or(self.junk),
+            hidden: other.hidden.or(self.hidden),
+            min_size: other.min_size.or(self.min_size),
+            max_size: other.max_size.or(self.max_size),
+            newer_than: other.newer_than.or(self.newer_than),
+            older_than: other.older_than.or(self.older_than),
+            newer: other.newer.or(self.newer),
+            removed: other.removed.or(self.removed),
+            replaced: other.replaced.or(self.replaced),
+            max_removals: other.max_removals.or(self.max_removals),
+            max_changes: other.max_changes.or(self.max_changes),
+        }
+    }
+
+    /// The keys as TOML text.
+    pub fn to_toml(&self) -> Outcome<String> {
+        toml::to_string(self).map_err(|error| Failure::own_files("cannot write the job", error))
+    }
+}
+
+fn one_or_many<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged, expecting = "expected a text or a list of texts")]
+    enum Either {
+        One(String),
+        Many(Vec<String>),
+    }
+    Ok(match Either::deserialize(deserializer)? {
+        Either::One(text) => vec![text],
+        Either::Many(texts) => texts,
+    })
+}
+
+fn as_one_or_many<S: serde::Serializer>(texts: &[String], serializer: S) -> Result<S::Ok, S::Error> {
+    match texts {
+        [one] => serializer.serialize_str(one),
+        many => many.serialize(serializer),
+    }
+}
+
+/// A checked job.
+#[derive(Debug, Clone)]
+pub struct Job {
+    /// Its name.
+    pub name: String,
+    /// The keys as they are written down.
+    pub keys: JobKeys,
+    /// Everything else, with defaults.
+    pub rules: JobRules,
+}
+
+impl Job {
+    /// Checks keys and fills in defaults.
+    pub fn new(name: &str, keys: JobKeys) -> Outcome<Job> {
+        let missing = |key: &str, example: &str| {
+            Failure::usage(format!("job \"{name}\" has no \"{key}\""))
+                .hint(format!("Add a line such as {example}"))
+        };
+        let kind = keys.kind.ok_or_else(|| missing("kind", "kind = \"mirror\""))?;
+        if keys.from.is_empty() {
+            return Err(missing("from", "from = \"~/counts\""));
+        }
+        if keys.to.is_empty() {
+            return Err(missing("to", "to = \"@field-drive/counts\""));
+        }
+        let filter = FilterSpec {
+            exclude: keys.exclude.clone(),
+            only: keys.only.clone(),
+            junk: keys.junk.unwrap_or(TakeOrSkip::Skip),
+            hidden: keys.hidden.unwrap_or(TakeOrSkip::Take),
+            min_size: keys.min_size,
+            max_size: keys.max_size,
+            newer_than: keys.newer_than.clone(),
+            older_than: keys.older_than.clone(),
+        };
+        Filter::new(&filter, Stamp::new(0, 0)).map_err(|error| Failure {
+            code: "filter",
+            ..Failure::usage(format!("job \"{name}\": {error}"))
+        })?;
+        let rules = JobRules {
+            kind,
+            filter,
+            newer: keys.newer.unwrap_or(Newer::Leave),
+            removed: keys.removed.unwrap_or(Removed::Keep),
+            replaced: keys.replaced.unwrap_or(Replaced::Keep),
+            max_removals: keys.max_removals.unwrap_or(Share::Percent(25.0)),
+            max_changes: keys.max_changes.unwrap_or(Share::Off),
+        };
+        Ok(Job { name: name.to_owned(), keys, rules })
+    }
+
+    /// The job's filter, with ages counted from now.
+    pub fn filter(&self) -> Outcome<Filter> {
+        Filter::new(&self.rules.filter, now()).map_err(|error| Failure::usage(error.to_string()))
+    }
+
+    /// Writes the job's file.
+    pub fn save(&self, home: &Home) -> Outcome<()> {
+        write_file(&home.job_file(&self.name), &self.keys.to_toml()?)
+    }
+}
+
+/// This moment.
+pub fn now() -> Stamp {
+    let now = jiff::Timestamp::now();
+    Stamp::new(now.as_second(), now.subsec_nanosecond().unsigned_abs())
+}
+
+/// Refuses what cannot be the name of a job or a store.
+pub fn check_name(name: &str, what: &str) -> Outcome<()> {
+    let allowed = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.');
+    let begins_well = name.chars().next().is_some_and(char::is_alphanumeric);
+    if name == ONCE {
+        return Err(Failure::usage(format!("\"{ONCE}\" is the name for runs without a job"))
+            .hint("Choose another one."));
+    }
+    if begins_well && name.chars().all(allowed) && name.len() <= 64 {
+        return Ok(());
+    }
+    Err(Failure::usage(format!("\"{name}\" cannot be the name of a {what}")).hint(
+        "A name begins with a letter or a digit and has letters, digits, \"-\", \"_\" and \".\", 64 at most.",
+    ))
+}
+
+/// The names of all jobs, sorted.
+pub fn job_names(home: &Home) -> Vec<String> {
+    let entries = fs::read_dir(home.jobs()).into_iter().flatten().flatten();
+    let names: BTreeSet<String> = entries
+        .filter_map(|entry| entry.file_name().into_string().ok()?.strip_suffix(".toml").map(str::to_owned))
+        .filter(|name| !name.starts_with('.'))
+        .collect();
+    names.into_iter().collect()
+}
+
+/// Reads a job by name; an unknown one is an error that names the nearest.
+pub fn load_job(home: &Home, name: &str) -> Outcome<Job> {
+    let file = home.job_file(name);
+    let text = match fs::read_to_string(&file) {
+        Ok(text) => text,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            let hint = suggestion(name, &job_names(home), "job");
+            let hint = if hint.starts_with("There is no") {
+                format!("{hint} Set one up with `reedhook job add`.")
+            } else {
+                hint
+            };
+            return Err(Failure {
+                code: "unknown-job",
+                ..Failure::usage(format!("there is no job \"{name}\""))
+            }
+            .hint(hint));
+        }
+        Err(error) => return Err(Failure::usage(format!("{}: {error}", file.display()))),
+    };
+    Job::new(name, parse(&text, &file)?)
+}
+
+/// Reads the keys of a job file; errors name the file, the line, and what was expected.
+pub fn parse(text: &str, file: &Path) -> Outcome<JobKeys> {
+    check_known(text, file, JobKeys::NAMES)?;
+    toml::from_str(text).map_err(|error| toml_failure(&error, text, file))
+}
+
+/// A TOML error as one sentence.
+pub fn toml_failure(error: &toml::de::Error, text: &str, file: &Path) -> Failure {
+    let line = error.span().map_or(1, |span| line_of(text, span.start));
+    let message = error.message().lines().collect::<Vec<_>>().join("; ");
+    Failure { code: "bad-file", ..Failure::usage(format!("{}, line {line}: {message}", file.display())) }
+}
+
+fn line_of(text: &str, at: usize) -> usize {
+    text.get(..at).map_or(1, |before| before.matches('\n').count() + 1)
+}
+
+/// Finds a key that does not exist before anything else is read, to name the one that was meant.
+fn check_known(text: &str, file: &Path, known: &[&str]) -> Outcome<()> {
+    let Ok(document) = text.parse::<toml_edit::Document<String>>() else { return Ok(()) };
+    for (key, _) in document.iter() {
+        if known.contains(&key) {
+            continue;
+        }
+        let at = document.as_table().key(key).and_then(toml_edit::Key::span).map_or(0, |span| span.start);
+        let hint = match nearest(key, known.iter().copied()) {
+            Some(meant) => format!("Did you mean \"{meant}\"?"),
+            None => format!("A job file has: {}.", known.join(", ")),
+        };
+        let message = format!("{}, line {}: there is no key \"{key}\"", file.display(), line_of(text, at));
+        return Err(Failure { code: "bad-file", ..Failure::usage(message) }.hint(hint));
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn error(text: &str) -> String {
+        let checked = parse(text, Path::new("jobs/x.toml")).and_then(|keys| Job::new("x", keys));
+        checked.unwrap_err().text()
+    }
+
+    #[test]
+    fn every_key_is_known_to_the_file_the_options_and_the_list() {
+        use clap::CommandFactory;
+        let command = crate::args::Cli::command();
+        let add = command.find_subcommand("job").unwrap().find_subcommand("add").unwrap();
+        for name in JobKeys::NAMES {
+            let option = name.replace('_', "-");
+            assert!(add.get_arguments().any(|arg| arg.get_long() == Some(&option)), "no option --{option}");
+        }
+        let listed: BTreeSet<&str> = JobKeys::NAMES.iter().copied().collect();
+        let full = JobKeys {
+            kind: Some(Kind::Mirror),
+            from: vec!["a".into()],
+            to: vec!["b".into()],
+            exclude: vec!["*.tmp".into()],
+            only: vec!["north/".into()],
+            junk: Some(TakeOrSkip::Take),
+            hidden: Some(TakeOrSkip::Skip),
+            min_size: Some("1 kB".parse().unwrap()),
+            max_size: Some("1 GB".parse().unwrap()),
+            newer_than: Some("30 days".parse().unwrap()),
+            older_than: Some("2031-05-04".parse().unwrap()),
+            newer: Some(Newer::Update),
+            removed: Some(Removed::Erase),
+            replaced: Some(Replaced::Erase),
+            max_removals: Some("50%".parse().unwrap()),
+            max_changes: Some("off".parse().unwrap()),
+        };
+        let text = full.to_toml().unwrap();
+        let table: toml::Table = text.parse().unwrap();
+        assert_eq!(table.keys().map(String::as_str).collect::<BTreeSet<_>>(), listed);
+        assert_eq!(parse(&text, Path::new("x")).unwrap(), full, "a file reads back as it was written");
+        assert_eq!(JobKeys::default().overlaid(full.clone()), full);
+        assert_eq!(full.clone().overlaid(JobKeys::default()), full);
+    }
+
+    #[test]
+    fn mistakes_name_the_file_the_line_and_what_was_expected() {
+        let cases = [
+            (
+                "kind = \"mirror\"\nexlude = []",
+                "jobs/x.toml, line 2: there is no key \"exlude\". Did you mean \"exclude\"?",
+            ),
+            ("kind = \"mirrow\"", "line 1: \"mirrow\" is not understood; expected one of: mirror copy"),
+            ("kind = \"copy\"\nfrom = 3", "line 2: expected a text or a list of texts"),
+            ("kind = ", "jobs/x.toml, line 1: "),
+            ("kind = \"copy\"\nfrom = \"a\"", "job \"x\" has no \"to\""),
+            ("kind = \"copy\"\nfrom = \"a\"\nto = \"b\"\nexclude = \"!x\"", "begins with \"!\""),
+            (
+                "kind = \"copy\"\nfrom = \"a\"\nto = \"b\"\nmax_size = \"big\"",
+                "line 4: \"big\" is not understood; expected a size",
+            ),
+        ];
+        for (text, expected) in cases {
+            let found = error(text);
+            assert!(found.contains(expected), "{text:?} gave {found:?}");
+        }
+    }
+
+    #[test]
+    fn names_are_simple() {
+        for good in ["heron-counts", "maps_2031", "Möwen", "a.b"] {
+            assert!(check_name(good, "job").is_ok(), "{good}");
+        }
+        for bad in ["", "-x", "a/b", "a b", "..", "once", &"n".repeat(65)] {
+            assert!(check_name(bad, "job").is_err(), "{bad}");
+        }
+    }
+}

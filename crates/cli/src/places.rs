@@ -1,0 +1,274 @@
+//! Places as people write them (`~/counts`, `@field-drive/counts`) and the stores behind them.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{FaultKind, Place, Store};
+use reedhook_stores::gathered::Gathered;
+use reedhook_stores::local::LocalStore;
+use serde::{Deserialize, Serialize};
+
+use crate::failure::{Failure, Outcome, suggestion};
+use crate::home::{Home, write_file};
+use crate::jobfile::{Job, toml_failure};
+
+/// The settings file: the named stores.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Settings {
+    /// Named stores.
+    pub stores: BTreeMap<String, StoreEntry>,
+}
+
+/// A named store.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct StoreEntry {
+    /// Where it is.
+    pub location: String,
+}
+
+impl Settings {
+    /// Reads the settings; none are there yet at first.
+    pub fn load(home: &Home) -> Outcome<Settings> {
+        let file = home.settings_file();
+        match fs::read_to_string(&file) {
+            Ok(text) => toml::from_str(&text).map_err(|error| toml_failure(&error, &text, &file)),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Settings::default()),
+            Err(error) => Err(Failure::usage(format!("{}: {error}", file.display()))),
+        }
+    }
+
+    /// Writes the settings.
+    pub fn save(&self, home: &Home) -> Outcome<()> {
+        let text =
+            toml::to_string(self).map_err(|error| Failure::own_files("cannot write the settings", error))?;
+        write_file(&home.settings_file(), &text)
+    }
+
+    /// A named store; an unknown one is an error that names the nearest.
+    pub fn store(&self, name: &str) -> Outcome<&StoreEntry> {
+        self.stores.get(name).ok_or_else(|| {
+            let known: Vec<String> = self.stores.keys().cloned().collect();
+            Failure { code: "unknown-store", ..Failure::usage(format!("there is no store \"{name}\"")) }
+                .hint(suggestion(name, &known, "store"))
+        })
+    }
+}
+
+/// A place as written, and the folder it means.
+#[derive(Debug, Clone)]
+pub struct Located {
+    /// As written in the job.
+    pub written: String,
+    /// The folder.
+    pub path: PathBuf,
+    /// The folder of the named store that it is in, if any.
+    pub store_root: Option<PathBuf>,
+}
+
+impl Located {
+    /// For people: as written, with the folder behind it where that says more.
+    pub fn shown(&self, home: &Home) -> String {
+        if self.written.starts_with('@') {
+            format!("{} ({})", self.written, home.shorten(&self.path))
+        } else {
+            home.shorten(&self.path)
+        }
+    }
+
+    /// Where it is, with links resolved as far as it exists.
+    pub fn place(&self) -> Place {
+        Place::Local(resolve(&self.path))
+    }
+}
+
+/// The path with links resolved; what does not exist yet is added as it is.
+fn resolve(path: &Path) -> PathBuf {
+    match (path.canonicalize(), path.parent(), path.file_name()) {
+        (Ok(resolved), ..) => resolved,
+        (Err(_), Some(parent), Some(name)) => resolve(parent).join(name),
+        _ => path.to_path_buf(),
+    }
+}
+
+/// Finds the folder that a place means.
+pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Located> {
+    if written.trim().is_empty() {
+        return Err(Failure::usage("a place is empty").hint("Give a path or @store/sub/folder."));
+    }
+    if let Some(named) = written.strip_prefix('@') {
+        let (name, below) = named.split_once('/').unwrap_or((named, ""));
+        let entry = settings.store(name)?;
+        let root = home.expand(&entry.location);
+        let below = below.trim_matches('/');
+        RelPath::new(below.as_bytes())
+            .map_err(|error| Failure::usage(format!("\"{written}\": the part after the store {error}")))?;
+        let path = if below.is_empty() { root.clone() } else { root.join(below) };
+        return Ok(Located { written: written.to_owned(), path, store_root: Some(root) });
+    }
+    if let Some((scheme, _)) = written.split_once("://") {
+        return Err(Failure::usage(format!("\"{scheme}:\" places are not known to this version"))
+            .hint("Folders and drives are: give a path or @store/sub/folder."));
+    }
+    let path = std::path::absolute(home.expand(written))
+        .map_err(|error| Failure::usage(format!("\"{written}\": {error}")))?;
+    // A slash at the end makes no difference.
+    let path: PathBuf = path.components().collect();
+    Ok(Located { written: written.to_owned(), path, store_root: None })
+}
+
+/// A place as it should be written into a job: absolute, with the user's own folder as `~`.
+pub fn written_for_keeping(home: &Home, settings: &Settings, typed: &str) -> Outcome<String> {
+    let located = locate(home, settings, typed)?;
+    if typed.starts_with('@') {
+        return Ok(typed.trim_end_matches('/').to_owned());
+    }
+    let text = home.shorten(&located.path);
+    if home.expand(&text) != located.path {
+        return Err(Failure::usage(format!(
+            "{}: the path is not UTF-8 and cannot be written into a job",
+            text
+        ))
+        .hint("Give the folder a store name, or reach it through a link."));
+    }
+    Ok(text)
+}
+
+/// A job's sources and destinations, located.
+#[derive(Debug, Clone)]
+pub struct Ends {
+    /// What is read.
+    pub from: Vec<Located>,
+    /// What is changed.
+    pub to: Vec<Located>,
+}
+
+impl Ends {
+    /// Locates both ends of a job.
+    pub fn of(job: &Job, home: &Home, settings: &Settings) -> Outcome<Ends> {
+        let locate_all = |written: &[String]| {
+            written.iter().map(|text| locate(home, settings, text)).collect::<Outcome<Vec<_>>>()
+        };
+        Ok(Ends { from: locate_all(&job.keys.from)?, to: locate_all(&job.keys.to)? })
+    }
+
+    /// The folder names that several sources land in; `None` for a single source.
+    pub fn landing_names(&self) -> Outcome<Option<Vec<Name>>> {
+        if self.from.len() < 2 {
+            return Ok(None);
+        }
+        let mut names: Vec<Name> = Vec::new();
+        for located in &self.from {
+            let bytes = located.path.file_name().map(std::ffi::OsStr::as_encoded_bytes).unwrap_or_default();
+            let name = Name::new(bytes).map_err(|_| {
+                Failure::usage(format!("{} has no name of its own to land under", located.path.display()))
+            })?;
+            if names.contains(&name) {
+                return Err(Failure::usage(format!("two sources would land in the same folder \"{name}\""))
+                    .hint("Rename one, or make two jobs."));
+            }
+            names.push(name);
+        }
+        Ok(Some(names))
+    }
+}
+
+/// Opens a source.
+pub fn open_source(located: &Located, home: &Home) -> Outcome<Arc<dyn Store>> {
+    match LocalStore::open(&located.path) {
+        Ok(store) => Ok(Arc::new(store)),
+        Err(error) => {
+            let shown = located.shown(home);
+            Err(match error.kind {
+                FaultKind::NotFound => {
+                    Failure::refused("source-missing", format!("the source {shown} is not there"))
+                        .hint(absent_hint(located))
+                }
+                kind => Failure::refused(
+                    "source-unreadable",
+                    format!("the source {shown} cannot be read: {}", kind.words()),
+                ),
+            })
+        }
+    }
+}
+
+/// Opens a destination; `None` when it does not exist yet but could be made where it is.
+pub fn open_destination(located: &Located, home: &Home) -> Outcome<Option<Arc<dyn Store>>> {
+    match LocalStore::open(&located.path) {
+        Ok(store) => Ok(Some(Arc::new(store))),
+        Err(error) if error.kind == FaultKind::NotFound && !located.path.exists() && can_be_made(located) => {
+            Ok(None)
+        }
+        Err(error) => {
+            let shown = located.shown(home);
+            Err(match error.kind {
+                FaultKind::NotFound if located.path.exists() => {
+                    Failure::refused("destination-no-folder", format!("the destination {shown} is no folder"))
+                }
+                FaultKind::NotFound => {
+                    Failure::refused("destination-missing", format!("the destination {shown} is not there"))
+                        .hint(absent_hint(located))
+                }
+                kind => Failure::refused(
+                    "destination-unusable",
+                    format!("the destination {shown} cannot be used: {}", kind.words()),
+                ),
+            })
+        }
+    }
+}
+
+/// Only the last folder of a path may be missing; of a place in a store, everything below the store's root may.
+fn can_be_made(located: &Located) -> bool {
+    match &located.store_root {
+        Some(root) => located.path != *root && root.is_dir(),
+        None => located.path.parent().is_some_and(Path::is_dir),
+    }
+}
+
+fn absent_hint(located: &Located) -> String {
+    match &located.store_root {
+        Some(root) if !root.is_dir() => {
+            let name = located.written.trim_start_matches('@').split('/').next().unwrap_or_default();
+            format!(
+                "The store \"{name}\" is expected at {}; connect the drive and run again.",
+                root.display()
+            )
+        }
+        _ => match located.path.ancestors().find(|above| above.is_dir()) {
+            Some(there) => format!(
+                "{} is there, what comes after it is not; check the path, or connect the drive.",
+                there.display()
+            ),
+            None => "Check the path, or connect the drive.".to_owned(),
+        },
+    }
+}
+
+/// Makes a missing destination.
+pub fn make_destination(located: &Located) -> Outcome<Arc<dyn Store>> {
+    let failed = |why: String| {
+        Failure::refused(
+            "destination-missing",
+            format!("the folder {} cannot be made: {why}", located.path.display()),
+        )
+    };
+    fs::create_dir_all(&located.path).map_err(|error| failed(error.to_string()))?;
+    let store = LocalStore::open(&located.path).map_err(|error| failed(error.kind.words().to_owned()))?;
+    Ok(Arc::new(store))
+}
+
+/// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.
+pub fn not_there_yet(located: &Located) -> Outcome<Arc<dyn Store>> {
+    let above = located.path.ancestors().skip(1).find(|above| above.is_dir());
+    let store = above.and_then(|above| LocalStore::open(above).ok());
+    let capabilities = store.map(|store| store.capabilities().clone());
+    let missing =
+        || Failure::refused("destination-missing", format!("{} is not there", located.path.display()));
+    Ok(Arc::new(Gathered::empty(capabilities.ok_or_else(missing)?)))
+}

@@ -1,0 +1,291 @@
+//! Watching a run: a live view on a terminal, a line now and then elsewhere, JSON lines for programs.
+//!
+//! The view only reads events; what it shows has no influence on the work. It is drawn on standard error, at most ten times
+//! a second.
+
+use std::io::{IsTerminal, Write};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
+use reedhook_core::plan::Plan;
+use reedhook_core::run::{Done, Event};
+use reedhook_core::walk::ScanProgress;
+
+use crate::context::{Context, print_text};
+use crate::text::{bytes, count, duration, grouped, rate};
+
+/// How often the live view is drawn.
+const FRAME: Duration = Duration::from_millis(100);
+
+/// How often a line is printed where there is no terminal.
+const LINE_EVERY: Duration = Duration::from_secs(15);
+
+/// A file costs about as much as this many bytes, besides its content: for the estimate of the time left.
+const FILE_WEIGHT: u64 = 64 << 10;
+
+/// What one worker has in hand.
+#[derive(Debug, Clone, Default)]
+struct Worker {
+    path: String,
+    size: u64,
+    done: u64,
+}
+
+/// How far a run is.
+#[derive(Debug, Default)]
+struct Tally {
+    files: u64,
+    files_total: u64,
+    bytes: u64,
+    bytes_total: u64,
+    problems: u64,
+    workers: Vec<Option<Worker>>,
+}
+
+impl Tally {
+    fn of(plan: &Plan) -> Tally {
+        let counts = &plan.counts;
+        let files_total = counts.added + counts.updated + counts.removed + counts.meta;
+        Tally { files_total, bytes_total: counts.bytes, ..Tally::default() }
+    }
+
+    fn take(&mut self, event: &Event) {
+        match event {
+            Event::Started { worker, path, size } => {
+                self.set_worker(*worker, Some(Worker { path: path.to_string(), size: *size, done: 0 }));
+            }
+            Event::Bytes { worker, bytes } => {
+                self.bytes += bytes;
+                if let Some(Some(worker)) = self.workers.get_mut(*worker) {
+                    worker.done += bytes;
+                }
+            }
+            Event::Idle { worker } => self.set_worker(*worker, None),
+            Event::Item(item) => self.files += u64::from(changes_a_file(item.done)),
+            Event::Problem(_) => self.problems += 1,
+        }
+    }
+
+    fn set_worker(&mut self, number: usize, worker: Option<Worker>) {
+        if self.workers.len() <= number {
+            self.workers.resize(number + 1, None);
+        }
+        self.workers[number] = worker;
+    }
+
+    /// Done and total work, in bytes and the weight of files.
+    fn weight(&self) -> (u64, u64) {
+        let total = self.bytes_total + self.files_total * FILE_WEIGHT;
+        ((self.bytes + self.files * FILE_WEIGHT).min(total), total)
+    }
+
+    fn time_left(&self, elapsed: Duration) -> Option<Duration> {
+        let (done, total) = self.weight();
+        if done == 0 || elapsed < Duration::from_secs(1) {
+            return None;
+        }
+        Some(elapsed.mul_f64((total - done) as f64 / done as f64))
+    }
+
+    fn problems(&self) -> String {
+        match self.problems {
+            0 => "no problems".to_owned(),
+            number => count(number, "problem", "problems"),
+        }
+    }
+
+    /// The whole state in one line.
+    fn line(&self, elapsed: Duration) -> String {
+        let (done, total) = self.weight();
+        let left =
+            self.time_left(elapsed).map_or(String::new(), |left| format!(", about {} left", duration(left)));
+        format!(
+            "{:>3} %  {} of {} files, {} of {}, {}{left}, {}",
+            done * 100 / total.max(1),
+            grouped(self.files),
+            grouped(self.files_total),
+            bytes(self.bytes),
+            bytes(self.bytes_total),
+            rate(self.bytes, elapsed),
+            self.problems(),
+        )
+    }
+}
+
+fn changes_a_file(done: Done) -> bool {
+    !matches!(done, Done::Left | Done::FolderMade | Done::FolderRemoved)
+}
+
+/// How a run is shown.
+enum Mode {
+    Nothing,
+    Json,
+    /// A line for each item.
+    Items,
+    /// A line now and then.
+    Lines {
+        next: Instant,
+    },
+    Live {
+        live: Box<Live>,
+        next: Instant,
+    },
+}
+
+/// The view of one run.
+pub struct View {
+    tally: Tally,
+    started: Instant,
+    mode: Mode,
+}
+
+impl View {
+    /// The view that fits where the output goes.
+    pub fn new(context: &Context, job: &str, plan: &Plan) -> View {
+        let tally = Tally::of(plan);
+        let started = Instant::now();
+        let mode = if context.global.json {
+            Mode::Json
+        } else if context.global.quiet {
+            Mode::Nothing
+        } else if context.global.verbose {
+            Mode::Items
+        } else if std::io::stderr().is_terminal() {
+            Mode::Live { live: Box::new(Live::new(job)), next: started + FRAME }
+        } else {
+            Mode::Lines { next: started + LINE_EVERY }
+        };
+        View { tally, started, mode }
+    }
+
+    /// Takes note of an event; `line` is its JSON form, where it has one.
+    pub fn take(&mut self, event: &Event, line: Option<&str>) {
+        self.tally.take(event);
+        match (&self.mode, event, line) {
+            (Mode::Json, _, Some(line)) => {
+                let _ = writeln!(std::io::stdout().lock(), "{line}");
+            }
+            (Mode::Items, Event::Item(item), _) => {
+                print_text(format!("{:<7} {}", item.done.as_str(), item.path));
+            }
+            (Mode::Items, Event::Problem(problem), _) => {
+                print_text(format!("problem {}: {}", problem.path, problem.message));
+            }
+            _ => {}
+        }
+    }
+
+    /// Draws when it is time to.
+    pub fn draw(&mut self) {
+        let now = Instant::now();
+        match &mut self.mode {
+            Mode::Live { live, next } if now >= *next => {
+                live.draw(&self.tally, now - self.started);
+                *next = now + FRAME;
+            }
+            Mode::Lines { next } if now >= *next => {
+                print_text(self.tally.line(now - self.started));
+                *next = now + LINE_EVERY;
+            }
+            _ => {}
+        }
+    }
+
+    /// Takes the view away; the summary follows.
+    pub fn finish(self) {
+        if let Mode::Live { live, .. } = self.mode {
+            let _ = live.screen.clear();
+        }
+    }
+}
+
+/// The live view: a bar for everything, a line for each worker, a line for problems.
+struct Live {
+    screen: MultiProgress,
+    total: ProgressBar,
+    facts: ProgressBar,
+    workers: Vec<ProgressBar>,
+    problems: ProgressBar,
+}
+
+impl Live {
+    fn new(job: &str) -> Live {
+        let screen = MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(20));
+        let plain = |template: &str| {
+            ProgressStyle::with_template(template)
+                .unwrap_or_else(|_| ProgressStyle::default_bar())
+                .progress_chars("█▉▊▋▌▍▎▏ ")
+        };
+        let total =
+            screen.add(ProgressBar::new(1).with_style(plain("{prefix:.bold}  {bar:40.green/8}  {msg}")));
+        total.set_prefix(job.to_owned());
+        let facts = screen.add(ProgressBar::new(1).with_style(plain("  {msg}")));
+        let problems = screen.add(ProgressBar::new(1).with_style(plain("  {msg}")));
+        Live { screen, total, facts, workers: Vec::new(), problems }
+    }
+
+    fn draw(&mut self, tally: &Tally, elapsed: Duration) {
+        let (done, total) = tally.weight();
+        self.total.set_length(total.max(1));
+        self.total.set_position(done);
+        self.total.set_message(format!("{} %", done * 100 / total.max(1)));
+        let left = match tally.time_left(elapsed) {
+            Some(left) => format!("about {} left", duration(left)),
+            None => "estimating the time left".to_owned(),
+        };
+        self.facts.set_message(format!(
+            "{} of {}   {} of {} files   {}   {left}",
+            bytes(tally.bytes),
+            bytes(tally.bytes_total),
+            grouped(tally.files),
+            grouped(tally.files_total),
+            rate(tally.bytes, elapsed),
+        ));
+        self.draw_workers(tally);
+        self.problems.set_message(tally.problems());
+    }
+
+    fn draw_workers(&mut self, tally: &Tally) {
+        while self.workers.len() < tally.workers.len() {
+            let style =
+                ProgressStyle::with_template("  {wide_msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
+            let bar = ProgressBar::new(1).with_style(style);
+            self.workers.push(self.screen.insert_before(&self.problems, bar));
+        }
+        for (bar, worker) in self.workers.iter().zip(&tally.workers) {
+            bar.set_message(match worker {
+                Some(worker) if worker.size > 0 => {
+                    let percent = (worker.done * 100 / worker.size).min(100);
+                    format!("{percent:>3} % of {:>8}  {}", bytes(worker.size), worker.path)
+                }
+                Some(worker) => worker.path.clone(),
+                None => "idle".to_owned(),
+            });
+        }
+    }
+}
+
+/// Shows how far a scan is, on a terminal, until it is finished. Short scans show nothing.
+pub fn watch_scan(context: &Context, job: &str, progress: &ScanProgress, finished: &AtomicBool) {
+    if !context.talks() || !std::io::stderr().is_terminal() {
+        return;
+    }
+    let spinner = ProgressBar::new_spinner();
+    spinner.set_draw_target(ProgressDrawTarget::stderr());
+    let begun = Instant::now();
+    while !finished.load(Ordering::Relaxed) {
+        std::thread::sleep(Duration::from_millis(20));
+        if begun.elapsed() > Duration::from_millis(300) {
+            let entries = progress.entries.load(Ordering::Relaxed);
+            let folders = progress.folders.load(Ordering::Relaxed);
+            spinner.set_message(format!(
+                "{job}: looking at both sides, {} in {} so far",
+                count(entries, "entry", "entries"),
+                count(folders, "folder", "folders")
+            ));
+            spinner.tick();
+        }
+    }
+    spinner.finish_and_clear();
+}

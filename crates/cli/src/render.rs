@@ -1,0 +1,384 @@
+//! What plans, runs and mappings look like for people.
+
+use std::collections::BTreeMap;
+use std::fmt::Write;
+
+use reedhook_core::entry::Meta;
+use reedhook_core::job::{Kind, Removed, Replaced};
+use reedhook_core::path::RelPath;
+use reedhook_core::plan::{Action, Fate, FolderPlan, Step};
+use reedhook_core::problem::{Problem, hint};
+use reedhook_core::record::{Outcome as RunOutcome, ProblemGroup};
+use reedhook_core::run::{kept_root, step_size};
+
+use crate::home::Home;
+use crate::places::{Ends, Located};
+use crate::round::{Leg, Round, RunResult};
+use crate::text::{
+    Align, BAD, BOLD, CARE, Columns, DIM, GOOD, bytes, count, duration, grouped, rate, styled,
+};
+
+/// Lists longer than this are folded by folder.
+const FOLD_OVER: usize = 30;
+
+/// Where things land, in plain words.
+pub fn mapping(ends: &Ends, home: &Home) -> Vec<String> {
+    let mut lines = Vec::new();
+    for to in &ends.to {
+        match ends.from.as_slice() {
+            [from] => {
+                lines.push(format!("What is in {} lands directly in {}.", from.shown(home), to.shown(home)))
+            }
+            several => {
+                for from in several {
+                    let name = from.path.file_name().unwrap_or_default().to_string_lossy();
+                    let target = format!("{}/{name}", to.written.trim_end_matches('/'));
+                    lines.push(format!("What is in {} lands in {target}.", from.shown(home)));
+                }
+            }
+        }
+    }
+    lines
+}
+
+/// A job's heading: name, kind, sides.
+pub fn heading(round: &Round, home: &Home) -> String {
+    let mut text = format!("{}  {}\n", styled(BOLD, &round.job.name), round.job.rules.kind);
+    let mut sides = Columns::new(&[Align::Left, Align::Left]);
+    for from in &round.ends.from {
+        sides.row(vec!["from".into(), from.shown(home)]);
+    }
+    for to in &round.ends.to {
+        sides.row(vec!["to".into(), to.shown(home)]);
+    }
+    text.push_str(&sides.render(2));
+    text
+}
+
+/// What a run would do, for one leg.
+pub fn plan(round: &Round, leg: &Leg, home: &Home, all: bool) -> String {
+    let mut text = String::new();
+    if leg.to_be_made {
+        let _ = writeln!(text, "  The folder {} will be made.", leg.to.shown(home));
+    }
+    text.push_str(&totals(round, leg));
+    for section in SECTIONS {
+        text.push_str(&section_text(round, leg, section, all));
+    }
+    text.push_str(&problem_list(&leg.plan.problems, all));
+    text
+}
+
+/// A group of actions in a preview.
+struct Section {
+    word: &'static str,
+    title: &'static str,
+    wanted: fn(&Step) -> bool,
+}
+
+const SECTIONS: &[Section] = &[
+    Section { word: "add", title: "Add", wanted: |step| matches!(step, Step::Add { .. }) },
+    Section { word: "update", title: "Update", wanted: |step| matches!(step, Step::Update { .. }) },
+    Section { word: "remove", title: "Remove", wanted: |step| matches!(step, Step::Remove { .. }) },
+    Section {
+        word: "adjust",
+        title: "Adjust mode or time",
+        wanted: |step| matches!(step, Step::Metadata { .. }),
+    },
+    Section { word: "leave", title: "Leave", wanted: |step| matches!(step, Step::Leave { .. }) },
+];
+
+fn actions<'a>(leg: &'a Leg, section: &'a Section) -> impl Iterator<Item = (&'a FolderPlan, &'a Action)> {
+    let all =
+        leg.plan.folders.iter().flat_map(|folder| folder.actions.iter().map(move |action| (folder, action)));
+    all.filter(|(_, action)| (section.wanted)(&action.step))
+}
+
+fn totals(round: &Round, leg: &Leg) -> String {
+    let plan = &leg.plan;
+    let mut table = Columns::new(&[Align::Left, Align::Right, Align::Left, Align::Right, Align::Left]);
+    let noun = |number: u64| if number == 1 { "file" } else { "files" }.to_owned();
+    for section in SECTIONS {
+        let (mut files, mut size) = (0, 0);
+        for (_, action) in actions(leg, section) {
+            files += 1;
+            size += step_size(&action.step);
+        }
+        if files > 0 {
+            let note = section_note(round, section.word);
+            table.row(vec![section.word.into(), grouped(files), noun(files), bytes(size), note]);
+        }
+    }
+    let same = plan.counts.same;
+    table.row(vec!["same".into(), grouped(same), noun(same), String::new(), String::new()]);
+    let mut text = table.render(2);
+    let mut more = Vec::new();
+    if plan.folders_made() > 0 {
+        more.push(format!("{} made", count(plan.folders_made(), "folder", "folders")));
+    }
+    if plan.folders_removed() > 0 {
+        more.push(format!("{} removed", count(plan.folders_removed(), "folder", "folders")));
+    }
+    let remoded = plan.folders.iter().filter(|folder| folder.remode).count() as u64;
+    if remoded > 0 {
+        more.push(format!("the mode of {} adjusted", count(remoded, "folder", "folders")));
+    }
+    if plan.filtered > 0 {
+        more.push(format!("{} left out by the filter", count(plan.filtered, "entry", "entries")));
+    }
+    if !more.is_empty() {
+        let _ = writeln!(text, "  {}.", more.join("; "));
+    }
+    text
+}
+
+fn section_note(round: &Round, word: &str) -> String {
+    let rules = &round.job.rules;
+    match word {
+        "update" if rules.replaced == Replaced::Keep => "the old versions are kept".into(),
+        "update" => "the old versions are erased".into(),
+        "remove" if rules.removed == Removed::Keep => "set aside as kept copies".into(),
+        "remove" => "erased for good".into(),
+        _ => String::new(),
+    }
+}
+
+fn section_text(round: &Round, leg: &Leg, section: &Section, all: bool) -> String {
+    let items: Vec<_> = actions(leg, section).collect();
+    if items.is_empty() {
+        return String::new();
+    }
+    let mut text = format!("\n{}\n", styled(BOLD, section.title));
+    if section.word == "remove" {
+        let _ = writeln!(text, "  {}", removal_words(round, leg));
+    }
+    let mut table = Columns::new(&[Align::Left, Align::Right, Align::Left]);
+    if all || items.len() <= FOLD_OVER {
+        for (folder, action) in items {
+            table.row(vec![item_path(folder, action), item_size(action), item_note(action)]);
+        }
+    } else {
+        fold(&items, &mut table);
+    }
+    text.push_str(&table.render(2));
+    text
+}
+
+/// What a run would remove, in plain words.
+pub fn removal_words(round: &Round, leg: &Leg) -> String {
+    let plan = &leg.plan;
+    let removed = count(plan.counts.removed, "file that is", "files that are");
+    let fate = match round.job.rules.removed {
+        Removed::Keep => format!("They are set aside in {} at the destination.", kept_root()),
+        Removed::Erase => "They are erased for good.".to_owned(),
+    };
+    let fate = if plan.counts.removed == 1 { fate.replacen("They are", "It is", 1) } else { fate };
+    format!("{removed} no longer at the source. {fate}")
+}
+
+fn item_path(folder: &FolderPlan, action: &Action) -> String {
+    folder.path.join(&action.name).to_string()
+}
+
+fn item_size(action: &Action) -> String {
+    match &action.step {
+        Step::Add { from }
+        | Step::Update { from, .. }
+        | Step::Metadata { from }
+        | Step::Leave { from, .. } => size(from),
+        Step::Remove { was } => size(was),
+    }
+}
+
+fn size(meta: &Meta) -> String {
+    if meta.target.is_some() { "link".to_owned() } else { bytes(meta.size) }
+}
+
+fn item_note(action: &Action) -> String {
+    match &action.step {
+        Step::Update { from, was } if from.size != was.size => format!("was {}", bytes(was.size)),
+        Step::Leave { reason, .. } => reason.words().to_owned(),
+        _ => String::new(),
+    }
+}
+
+/// A long list as its folders. Few folders are shown as they are; many are gathered under the folders above them.
+fn fold(items: &[(&FolderPlan, &Action)], table: &mut Columns) {
+    let mut depth = items.iter().map(|(folder, _)| levels(&folder.path)).max().unwrap_or(0);
+    let mut folded = gather(items, depth);
+    while folded.len() > FOLD_OVER && depth > 1 {
+        depth -= 1;
+        folded = gather(items, depth);
+    }
+    for (path, (files, size)) in folded.iter().take(FOLD_OVER) {
+        let shown = if path.is_root() { "(top folder)".to_owned() } else { format!("{path}/") };
+        table.row(vec![shown, count(*files, "file", "files"), bytes(*size)]);
+    }
+    if folded.len() > FOLD_OVER {
+        let files: u64 = folded.values().skip(FOLD_OVER).map(|(files, _)| files).sum();
+        let folders = count((folded.len() - FOLD_OVER) as u64, "more folder", "more folders");
+        table.row(vec![format!("… and {folders}"), count(files, "file", "files"), String::new()]);
+    }
+    table.styled_row(
+        DIM,
+        vec!["(folded by folder; --all lists every item)".into(), String::new(), String::new()],
+    );
+}
+
+fn levels(path: &RelPath) -> usize {
+    path.parts().count()
+}
+
+fn gather(items: &[(&FolderPlan, &Action)], depth: usize) -> BTreeMap<RelPath, (u64, u64)> {
+    let mut folded: BTreeMap<RelPath, (u64, u64)> = BTreeMap::new();
+    for (folder, action) in items {
+        let parts: Vec<&[u8]> = folder.path.parts().take(depth).collect();
+        let above = RelPath::new(&parts.join(&b'/')).unwrap_or_default();
+        let entry = folded.entry(above).or_default();
+        entry.0 += 1;
+        entry.1 += step_size(&action.step);
+    }
+    folded
+}
+
+fn problem_list(problems: &[Problem], all: bool) -> String {
+    if problems.is_empty() {
+        return String::new();
+    }
+    let mut text = format!("\n{}\n", styled(BOLD, "Problems"));
+    let mut table = Columns::new(&[Align::Left, Align::Left]);
+    let shown = if all { problems.len() } else { problems.len().min(FOLD_OVER) };
+    for problem in &problems[..shown] {
+        table.row(vec![problem.path.to_string(), format!("{} ({})", problem.message, problem.side)]);
+    }
+    text.push_str(&styled(CARE, table.render(2)));
+    if shown < problems.len() {
+        let _ = writeln!(text, "  … and {} more (--all lists them)", problems.len() - shown);
+    }
+    text
+}
+
+/// Whether a leg's plan has nothing to show.
+pub fn nothing_to_do(leg: &Leg) -> bool {
+    leg.plan.is_empty() && leg.plan.problems.is_empty() && leg.plan.counts.skipped == 0 && !leg.to_be_made
+}
+
+/// How a run went, in one word, coloured.
+pub fn outcome_word(outcome: RunOutcome) -> String {
+    match outcome {
+        RunOutcome::Done => styled(GOOD, "Done"),
+        RunOutcome::Problems => styled(CARE, "Done, with problems"),
+        RunOutcome::Held => styled(CARE, "Done, conflicts are held"),
+        RunOutcome::Refused => styled(BAD, "Refused"),
+        RunOutcome::Stopped => styled(BAD, "Stopped on the way"),
+        RunOutcome::Interrupted => styled(CARE, "Interrupted"),
+        RunOutcome::Unfinished => styled(BAD, "Did not end"),
+    }
+}
+
+/// The end of a run: what happened to files and bytes, how long it took, and what went wrong.
+pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
+    let counts = &result.counts;
+    let word = outcome_word(result.outcome);
+    let took = duration(result.elapsed);
+    let quiet =
+        counts.changes() + counts.problems + counts.skipped + result.folders_made + result.folders_removed
+            == 0;
+    if quiet && result.outcome == RunOutcome::Done {
+        return format!(
+            "{word} in {took}: nothing to do, {} the same on both sides.\n",
+            count(counts.same, "file is", "files are")
+        );
+    }
+    let mut text = format!("{word} in {took}.\n");
+    text.push_str(&count_table(counts, result.folders_made, result.folders_removed).render(2));
+    if counts.bytes > 0 {
+        let _ =
+            writeln!(text, "  {} written at {}.", bytes(counts.bytes), rate(counts.bytes, result.elapsed));
+    }
+    if counts.removed + counts.updated > 0 {
+        if let Some(line) = kept_line(round, result, home) {
+            let _ = writeln!(text, "  {line}");
+        }
+    }
+    text.push_str(&problem_groups(&result.problems));
+    text
+}
+
+/// The numbers of a run, one a row; rows of nothing are left out.
+pub fn count_table(counts: &reedhook_core::plan::Counts, made: u64, removed: u64) -> Columns {
+    let mut table = Columns::new(&[Align::Left, Align::Right, Align::Left]);
+    let rows = [
+        ("added", counts.added),
+        ("updated", counts.updated),
+        ("moved", counts.moved),
+        ("removed", counts.removed),
+        ("adjusted", counts.meta),
+        ("left", counts.skipped),
+        ("same", counts.same),
+        ("problems", counts.problems),
+    ];
+    for (word, number) in rows.into_iter().filter(|(word, number)| *number > 0 || *word == "same") {
+        let noun = match word {
+            "problems" => "",
+            _ if number == 1 => "file",
+            _ => "files",
+        };
+        let style = if word == "problems" { CARE } else { anstyle::Style::new() };
+        table.styled_row(style, vec![word.into(), grouped(number), noun.into()]);
+    }
+    for (word, number) in [("made", made), ("removed", removed)] {
+        if number > 0 {
+            let noun = if number == 1 { "folder" } else { "folders" };
+            table.row(vec![word.into(), grouped(number), noun.into()]);
+        }
+    }
+    table
+}
+
+fn kept_line(round: &Round, result: &RunResult, home: &Home) -> Option<String> {
+    let rules = &round.job.rules;
+    let kept = (result.counts.removed > 0 && rules.removed == Removed::Keep)
+        || (result.counts.updated > 0 && rules.replaced == Replaced::Keep);
+    let places: Vec<String> = round.ends.to.iter().map(|to| kept_place(to, &result.run, home)).collect();
+    kept.then(|| format!("What was replaced or removed is kept in {}.", places.join(" and ")))
+}
+
+fn kept_place(to: &Located, run: &str, home: &Home) -> String {
+    format!("{}/{}/{run}", home.shorten(&to.path), kept_root())
+}
+
+/// Problems by cause, each with its code, its first example and what to do.
+pub fn problem_groups(groups: &[ProblemGroup]) -> String {
+    let mut text = String::new();
+    for group in groups {
+        let path = RelPath::new(&group.path).unwrap_or_default();
+        let _ =
+            writeln!(text, "\n{}  {}", styled(CARE, &group.code), count(group.count, "problem", "problems"));
+        let others =
+            if group.count > 1 { format!(" (and {} more)", grouped(group.count - 1)) } else { String::new() };
+        let _ = writeln!(text, "  {path}: {}{others}", group.message);
+        let _ = writeln!(text, "  {}", hint(&group.code));
+    }
+    text
+}
+
+/// The folders that a leg makes or removes, for JSON readers.
+pub fn folder_fates(leg: &Leg) -> impl Iterator<Item = (&FolderPlan, reedhook_core::run::Done)> {
+    use reedhook_core::run::Done;
+    leg.plan.folders.iter().filter_map(|folder| match folder.fate {
+        Fate::Make => Some((folder, Done::FolderMade)),
+        Fate::Remove => Some((folder, Done::FolderRemoved)),
+        Fate::Stay => folder.remode.then_some((folder, Done::Metadata)),
+    })
+}
+
+/// What removals mean for a kind of job, for `job show` and `job add`.
+pub fn kind_sentence(kind: Kind, removed: Removed) -> String {
+    match (kind, removed) {
+        (Kind::Mirror, Removed::Erase) => {
+            "makes the right like the left; what is only on the right is erased there for good".to_owned()
+        }
+        (kind, _) => kind.explained().to_owned(),
+    }
+}
