@@ -80,6 +80,11 @@ impl Located {
         }
     }
 
+    /// For people, in short: a named store's name is enough.
+    pub fn short(&self, home: &Home) -> String {
+        if self.written.starts_with('@') { self.written.clone() } else { home.shorten(&self.path) }
+    }
+
     /// Where it is, with links resolved as far as it exists.
     pub fn place(&self) -> Place {
         Place::Local(resolve(&self.path))

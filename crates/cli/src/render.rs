@@ -33,7 +33,7 @@ pub fn mapping(ends: &Ends, home: &Home) -> Vec<String> {
                 for from in several {
                     let name = from.path.file_name().unwrap_or_default().to_string_lossy();
                     let target = format!("{}/{name}", to.written.trim_end_matches('/'));
-                    lines.push(format!("What is in {} lands in {target}.", from.shown(home)));
+                    lines.push(format!("What is in {} lands in {target}.", from.short(home)));
                 }
             }
         }
@@ -296,10 +296,8 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
         let _ =
             writeln!(text, "  {} written at {}.", bytes(counts.bytes), rate(counts.bytes, result.elapsed));
     }
-    if counts.removed + counts.updated > 0 {
-        if let Some(line) = kept_line(round, result, home) {
-            let _ = writeln!(text, "  {line}");
-        }
+    if let Some(line) = kept_line(round, result, home) {
+        let _ = writeln!(text, "  {line}");
     }
     text.push_str(&problem_groups(&result.problems));
     text

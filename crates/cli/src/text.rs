@@ -58,11 +58,12 @@ pub fn bytes(number: u64) -> String {
     format!("{value:.digits$} {}", UNITS[unit])
 }
 
-/// A length of time: `0.4 s`, `12 s`, `3 min 05 s`, `2 h 10 min`.
+/// A length of time: `40 ms`, `1.4 s`, `12 s`, `3 min 05 s`, `2 h 10 min`.
 pub fn duration(length: Duration) -> String {
     let seconds = length.as_secs();
     match seconds {
-        0..10 => format!("{:.1} s", length.as_secs_f64()),
+        0 => format!("{} ms", length.as_millis()),
+        1..10 => format!("{:.1} s", length.as_secs_f64()),
         10..60 => format!("{seconds} s"),
         60..3600 => format!("{} min {:02} s", seconds / 60, seconds % 60),
         _ => format!("{} h {:02} min", seconds / 3600, seconds % 3600 / 60),
@@ -177,7 +178,13 @@ mod tests {
             (grouped(0), grouped(999), grouped(1_234_567)),
             ("0".into(), "999".into(), "1,234,567".into())
         );
-        let times = [(400, "0.4 s"), (12_000, "12 s"), (185_000, "3 min 05 s"), (7_800_000, "2 h 10 min")];
+        let times = [
+            (400, "400 ms"),
+            (1400, "1.4 s"),
+            (12_000, "12 s"),
+            (185_000, "3 min 05 s"),
+            (7_800_000, "2 h 10 min"),
+        ];
         for (ms, expected) in times {
             assert_eq!(duration(Duration::from_millis(ms)), expected);
         }

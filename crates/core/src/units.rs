@@ -7,7 +7,6 @@ use std::fmt;
 use std::str::FromStr;
 use std::time::Duration;
 
-
 use crate::entry::Stamp;
 
 /// A value that was not understood, and what would have been.

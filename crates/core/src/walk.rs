@@ -240,7 +240,7 @@ impl<'a> Visit<'a> {
         &mut self,
         inherited: Inherited,
         progress: &ScanProgress,
-    ) -> Result<Option<(Vec<Judged>, Vec<Judged>)>, ScanError> {
+    ) -> Result<Option<BothSides>, ScanError> {
         let left = match self.list(Side::Left)? {
             Listed::Entries(listing) => listing,
             Listed::Failed => return Ok(None),
@@ -406,13 +406,7 @@ impl<'a> Visit<'a> {
         match (decision, right) {
             (Decision::Same, _) => self.found.plan.counts.same += 1,
             (Decision::Add, _) => self.plan_add(name, left),
-            (Decision::Update, Some(was)) => {
-                if !self.cannot_hold(&name, &left) {
-                    let bytes = left.size;
-                    self.found.plan.bytes_set_aside += was.size;
-                    self.act(name, Step::Update { from: left, was: Box::new(was) }, bytes);
-                }
-            }
+            (Decision::Update, Some(was)) => self.plan_update(name, left, was),
             (Decision::Metadata, Some(_)) => self.act(name, Step::Metadata { from: left }, 0),
             (Decision::Replace, Some(was)) if was.is_folder() => {
                 let verdict = if inherited.chosen { Verdict::In } else { Verdict::Through };
@@ -444,6 +438,14 @@ impl<'a> Visit<'a> {
         if !self.cannot_hold(&name, &left) {
             let bytes = left.size;
             self.act(name, Step::Add { from: left }, bytes);
+        }
+    }
+
+    fn plan_update(&mut self, name: Name, left: Meta, was: Meta) {
+        if !self.cannot_hold(&name, &left) {
+            let bytes = left.size;
+            self.found.plan.bytes_set_aside += was.size;
+            self.act(name, Step::Update { from: left, was: Box::new(was) }, bytes);
         }
     }
 
@@ -545,6 +547,9 @@ enum Listed {
     Failed,
 }
 
+/// What a folder holds on the left and on the right, sorted by name.
+type BothSides = (Vec<Judged>, Vec<Judged>);
+
 /// An entry with what the filter says; `None` when it is out.
 struct Judged {
     name: Name,
@@ -569,8 +574,7 @@ fn assemble(found: Vec<Found>) -> Plan {
     }
     records.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
     settle_fates(&mut records, &mut plan);
-    plan.folders =
-        records.into_iter().map(|record| record.plan).filter(|folder| says_something(folder)).collect();
+    plan.folders = records.into_iter().map(|record| record.plan).filter(says_something).collect();
     plan.problems.sort_by(|a, b| a.path.cmp(&b.path));
     plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
     plan.counts.problems = plan.problems.len() as u64;

@@ -44,22 +44,24 @@ pub enum Operation {
 /// An order to fail.
 #[derive(Debug, Clone)]
 pub struct Fault {
-    /// Which operation.
-    pub operation: Operation,
+    /// Which operation; `None` for any.
+    pub operation: Option<Operation>,
     /// On which path; `None` for any.
     pub path: Option<RelPath>,
     /// How.
     pub kind: FaultKind,
     /// For reads and writes: only after this many bytes of the file.
     pub after_bytes: u64,
-    /// How many times; then it works again. `None` for ever.
+    /// How often it still works before it fails.
+    pub skip: u32,
+    /// How many times it fails; then it works again. `None` for ever.
     pub times: Option<u32>,
 }
 
 impl Fault {
     /// A fault that lasts.
     pub fn new(operation: Operation, path: Option<&RelPath>, kind: FaultKind) -> Fault {
-        Fault { operation, path: path.cloned(), kind, after_bytes: 0, times: None }
+        Fault { operation: Some(operation), path: path.cloned(), kind, after_bytes: 0, skip: 0, times: None }
     }
 }
 
@@ -70,7 +72,7 @@ struct Node {
     durable: bool,
 }
 
-#[derive(Debug, Default)]
+#[derive(Default)]
 struct Tree {
     nodes: BTreeMap<RelPath, Node>,
     faults: Vec<Fault>,
@@ -78,9 +80,12 @@ struct Tree {
     clock: i64,
     slowness: Duration,
     capacity: Option<u64>,
-    /// Called with every operation's path, before it happens: lets a test change the tree at an awkward moment.
-    trail: Vec<(Operation, RelPath)>,
+    /// Called before each read of a file's content: lets a test change the tree at an awkward moment.
+    before_read: Option<ReadHook>,
 }
+
+/// What is called before a read: with the file's path and the position in it.
+type ReadHook = Arc<dyn Fn(&RelPath, u64) + Send + Sync>;
 
 /// A store in memory.
 pub struct SimulatedStore {
@@ -142,13 +147,14 @@ impl SimulatedStore {
         self.tree().capacity = Some(bytes);
     }
 
-    /// What happened to paths since the last call, in order.
-    pub fn take_trail(&self) -> Vec<(Operation, RelPath)> {
-        std::mem::take(&mut self.tree().trail)
+    /// Calls `hook` with path and position before each read of content.
+    pub fn before_read(&self, hook: impl Fn(&RelPath, u64) + Send + Sync + 'static) {
+        self.tree().before_read = Some(Arc::new(hook));
     }
 
     /// A power failure: names survive, content that no sync has made durable is lost.
     pub fn power_cut(&self) {
+        self.locked.store(false, Ordering::SeqCst);
         for node in self.tree().nodes.values_mut().filter(|node| !node.durable) {
             node.content = Arc::default();
             node.meta.size = 0;
@@ -184,7 +190,6 @@ impl SimulatedStore {
             std::thread::sleep(slowness);
         }
         let mut tree = self.tree();
-        tree.trail.push((operation, path.clone()));
         match tree.fault(operation, path, 0) {
             Some(kind) => Err(StoreError::new(kind, action, path).because("a simulated fault")),
             None => Ok(tree),
@@ -204,12 +209,16 @@ impl Tree {
 
     fn fault(&mut self, operation: Operation, path: &RelPath, bytes: u64) -> Option<FaultKind> {
         let matching = |fault: &&mut Fault| {
-            fault.operation == operation
+            fault.operation.is_none_or(|wanted| wanted == operation)
                 && fault.path.as_ref().is_none_or(|wanted| wanted == path)
                 && bytes >= fault.after_bytes
                 && fault.times != Some(0)
         };
         let fault = self.faults.iter_mut().find(matching)?;
+        if fault.skip > 0 {
+            fault.skip -= 1;
+            return None;
+        }
         fault.times = fault.times.map(|times| times - 1);
         Some(fault.kind)
     }
@@ -479,6 +488,10 @@ struct SimulatedContent {
 
 impl Read for SimulatedContent {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let hook = self.tree.lock().unwrap_or_else(PoisonError::into_inner).before_read.clone();
+        if let Some(hook) = hook {
+            hook(&self.path, self.at as u64);
+        }
         // Small pieces, so that a fault after some bytes finds its place.
         let rest = self.content.get(self.at..).unwrap_or_default();
         let length = rest.len().min(buffer.len()).min(1024);

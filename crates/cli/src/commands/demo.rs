@@ -144,7 +144,9 @@ impl Stage {
         let shown = map.strip_prefix(&self.folder).unwrap_or(&map);
         print_text(format!("\n{}", prompt(&format!("cp -p {} {}", shown.display(), target.display()))));
         fs::copy(&map, self.folder.join(&target)).map_err(failed)?;
-        let found = fs::metadata(self.folder.join(&target)).map_err(failed)?;
+        let found = fs::metadata(&map).map_err(failed)?;
+        let copy = fs::File::options().write(true).open(self.folder.join(&target)).map_err(failed)?;
+        copy.set_modified(found.modified().map_err(failed)?).map_err(failed)?;
         print_text(format!("  {} is back, {} whole.", target.display(), crate::text::bytes(found.len())));
         Ok(())
     }

@@ -2,6 +2,7 @@
 
 use serde_json::{Value, json};
 
+use crate::alignment;
 use crate::args::Guard;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED};
@@ -24,6 +25,11 @@ pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -
         print_json(&round, refusal.as_ref());
     } else {
         context.say(text(context, &round, all, refusal.as_ref()).trim_end());
+        for leg in round.legs.iter().filter(|leg| !leg.to_be_made) {
+            if let Some(warning) = alignment::warning(leg.left.as_ref(), leg.right.as_ref()) {
+                context.warn(warning);
+            }
+        }
     }
     Ok(match &refusal {
         Some(failure) => failure.exit,

@@ -372,10 +372,16 @@ impl<'a> Engine<'a> {
                     self.state().folders_made += 1;
                     self.tell(&folder.path, Done::FolderMade, 0);
                 }
+                // Somebody made it meanwhile: what is to go into it is decided file by file.
+                Err(error) if error.kind == FaultKind::Exists && self.is_folder(&folder.path) => {}
                 Err(error) => self.folder_failed(folder, error)?,
             }
         }
         Ok(())
+    }
+
+    fn is_folder(&self, path: &RelPath) -> bool {
+        matches!(self.input.right.stat(path), Ok(Some(meta)) if meta.is_folder())
     }
 
     fn folder_failed(&self, folder: &FolderPlan, error: StoreError) -> Result<(), Halt> {

@@ -5,6 +5,7 @@
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use super::{Done, Engine, Event, Halt, PlannedItem};
 use crate::entry::{EntryKind, Meta, Side};
@@ -88,6 +89,45 @@ struct Batch {
     bytes: u64,
 }
 
+/// What a worker tells about its progress. Small files are many: the reader hears of them in sum, and of the one in hand
+/// only now and then, so that watching costs nothing noticeable.
+struct Reporter<'a> {
+    engine: &'a Engine<'a>,
+    worker: usize,
+    untold: u64,
+    last: Instant,
+}
+
+impl<'a> Reporter<'a> {
+    const EVERY: Duration = Duration::from_millis(50);
+    const LARGE: u64 = 4 << 20;
+
+    fn new(engine: &'a Engine<'a>, worker: usize) -> Reporter<'a> {
+        Reporter { engine, worker, untold: 0, last: Instant::now() }
+    }
+
+    fn starts(&mut self, path: &RelPath, size: u64) {
+        if size >= Self::LARGE || self.last.elapsed() >= Self::EVERY {
+            self.flush();
+            self.engine.send(Event::Started { worker: self.worker, path: path.clone(), size });
+        }
+    }
+
+    fn moved(&mut self, bytes: u64) {
+        self.untold += bytes;
+        if bytes >= Self::LARGE || self.last.elapsed() >= Self::EVERY {
+            self.flush();
+        }
+    }
+
+    fn flush(&mut self) {
+        self.last = Instant::now();
+        if self.untold > 0 {
+            self.engine.send(Event::Bytes { worker: self.worker, bytes: std::mem::take(&mut self.untold) });
+        }
+    }
+}
+
 struct Transfer<'a, 'p> {
     engine: &'a Engine<'p>,
     chunks: Vec<&'a [PlannedItem<'p>]>,
@@ -98,17 +138,19 @@ struct Transfer<'a, 'p> {
 
 impl Transfer<'_, '_> {
     fn work(&self, worker: usize) {
+        let mut reporter = Reporter::new(self.engine, worker);
         while let Some(chunk) = self.chunks.get(self.next.fetch_add(1, Ordering::Relaxed)) {
             for item in *chunk {
                 if self.is_halted() {
                     return;
                 }
-                if let Err(halt) = self.engine.go_on().and_then(|()| self.one(worker, item)) {
+                if let Err(halt) = self.engine.go_on().and_then(|()| self.one(&mut reporter, item)) {
                     self.set_halt(halt);
                     return;
                 }
             }
         }
+        reporter.flush();
         self.engine.send(Event::Idle { worker });
     }
 
@@ -121,11 +163,11 @@ impl Transfer<'_, '_> {
         *current = current.take().or(Some(halt));
     }
 
-    fn one(&self, worker: usize, item: &PlannedItem<'_>) -> Result<(), Halt> {
+    fn one(&self, reporter: &mut Reporter<'_>, item: &PlannedItem<'_>) -> Result<(), Halt> {
         let path = item.path();
         match &item.action.step {
-            Step::Add { from } => self.bring(worker, &path, from, None),
-            Step::Update { from, was } => self.bring(worker, &path, from, Some(was)),
+            Step::Add { from } => self.bring(reporter, &path, from, None),
+            Step::Update { from, was } => self.bring(reporter, &path, from, Some(was)),
             Step::Metadata { from } => self.set_metadata(&path, from),
             Step::Remove { .. } | Step::Leave { .. } => Ok(()),
         }
@@ -150,10 +192,16 @@ impl Transfer<'_, '_> {
         }
     }
 
-    fn bring(&self, worker: usize, path: &RelPath, from: &Meta, was: Option<&Meta>) -> Result<(), Halt> {
+    fn bring(
+        &self,
+        reporter: &mut Reporter<'_>,
+        path: &RelPath,
+        from: &Meta,
+        was: Option<&Meta>,
+    ) -> Result<(), Halt> {
         let staged = match from.kind {
             EntryKind::Link => self.stage_link(path, from),
-            _ => self.stage_file(worker, path, from),
+            _ => self.stage_file(reporter, path, from),
         };
         match staged {
             Ok((sealed, size)) => {
@@ -180,10 +228,15 @@ impl Transfer<'_, '_> {
     }
 
     /// Copies a file to a staged one. A source that changes under the reader is tried again: the half-read never lands.
-    fn stage_file(&self, worker: usize, path: &RelPath, from: &Meta) -> Result<(Sealed, u64), CopyError> {
-        self.engine.send(Event::Started { worker, path: path.clone(), size: from.size });
+    fn stage_file(
+        &self,
+        reporter: &mut Reporter<'_>,
+        path: &RelPath,
+        from: &Meta,
+    ) -> Result<(Sealed, u64), CopyError> {
+        reporter.starts(path, from.size);
         for _ in 0..ATTEMPTS {
-            if let Some(staged) = self.try_stage_file(worker, path, from)? {
+            if let Some(staged) = self.try_stage_file(reporter, path, from)? {
                 return Ok(staged);
             }
         }
@@ -193,7 +246,7 @@ impl Transfer<'_, '_> {
     /// One attempt; `None` when the source changed meanwhile.
     fn try_stage_file(
         &self,
-        worker: usize,
+        reporter: &mut Reporter<'_>,
         path: &RelPath,
         planned: &Meta,
     ) -> Result<Option<(Sealed, u64)>, CopyError> {
@@ -205,7 +258,7 @@ impl Transfer<'_, '_> {
         }
         let mut stage = engine.input.right.stage(path).map_err(CopyError::Write)?;
         let mut progress = |bytes| {
-            engine.send(Event::Bytes { worker, bytes });
+            reporter.moved(bytes);
             if engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
         };
         let written = stage.fill(content.as_mut(), before.size, &mut progress)?;

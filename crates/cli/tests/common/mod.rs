@@ -1,0 +1,293 @@
+//! A made-up station in a temporary folder, the built program, and exact comparison of trees.
+#![allow(dead_code, reason = "each test program uses its part of this")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::fs;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{MetadataExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+use std::time::{Duration, SystemTime};
+
+use serde_json::Value;
+
+/// A home, a source and a destination.
+pub struct Station {
+    pub folder: tempfile::TempDir,
+    /// Run the program as an account without rights, which only root can do.
+    plain_account: bool,
+}
+
+/// The account that owns nothing: `nobody` on Debian.
+const NOBODY: u32 = 65_534;
+
+/// What a command printed and how it ended.
+pub struct Ran {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+}
+
+impl Ran {
+    fn of(output: &Output) -> Ran {
+        Ran {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+
+    /// The lines of `--json` output.
+    pub fn json(&self) -> Vec<Value> {
+        self.out
+            .lines()
+            .map(|line| serde_json::from_str(line).unwrap_or_else(|_| panic!("no JSON: {line}")))
+            .collect()
+    }
+
+    /// The last JSON line.
+    pub fn last(&self) -> Value {
+        self.json().pop().unwrap_or_else(|| panic!("no output; {}", self.err))
+    }
+
+    /// Fails the test unless the command ended with this code.
+    #[track_caller]
+    pub fn expect(self, code: i32) -> Ran {
+        assert_eq!(self.code, code, "stdout: {}\nstderr: {}", self.out, self.err);
+        self
+    }
+}
+
+impl Station {
+    pub fn new() -> Station {
+        let station = Station { folder: tempfile::tempdir().unwrap(), plain_account: false };
+        fs::create_dir(station.left()).unwrap();
+        fs::create_dir(station.right()).unwrap();
+        station
+    }
+
+    /// A station with a job of this kind, named `counts`, from left to right.
+    pub fn with_job(kind: &str, options: &[&str]) -> Station {
+        let station = Station::new();
+        let mut words = vec!["job", "add", "counts", kind, "left", "right"];
+        words.extend(options);
+        station.run(&words).expect(0);
+        station
+    }
+
+    /// From now on the program runs without root's rights, and everything here belongs to its account. A test that is not
+    /// run by root changes nothing: its account has no such rights anyway.
+    pub fn without_rights(mut self) -> Station {
+        if is_root() {
+            fs::copy(env!("CARGO_BIN_EXE_reedhook"), self.path("reedhook")).unwrap();
+            set_mode(&self.path("reedhook"), 0o755);
+            let owner = format!("{NOBODY}:{NOBODY}");
+            assert!(
+                Command::new("chown")
+                    .args(["-R", "-h", &owner])
+                    .arg(self.folder.path())
+                    .status()
+                    .unwrap()
+                    .success()
+            );
+            self.plain_account = true;
+        }
+        self
+    }
+
+    pub fn path(&self, below: &str) -> PathBuf {
+        self.folder.path().join(below)
+    }
+
+    pub fn left(&self) -> PathBuf {
+        self.path("left")
+    }
+
+    pub fn right(&self) -> PathBuf {
+        self.path("right")
+    }
+
+    /// A command of the built program, in the station's folder, with the station's home and nothing of the user's.
+    pub fn command(&self, words: &[&str]) -> Command {
+        let mut command = if self.plain_account {
+            use std::os::unix::process::CommandExt;
+            let mut command = Command::new(self.path("reedhook"));
+            command.uid(NOBODY).gid(NOBODY);
+            command
+        } else {
+            Command::new(env!("CARGO_BIN_EXE_reedhook"))
+        };
+        command
+            .args(words)
+            .current_dir(self.folder.path())
+            .env("REEDHOOK_HOME", self.path("home"))
+            .env("HOME", self.folder.path())
+            .env_remove("NO_COLOR")
+            .stdin(Stdio::null());
+        command
+    }
+
+    pub fn run(&self, words: &[&str]) -> Ran {
+        Ran::of(&self.command(words).output().unwrap())
+    }
+
+    /// `run counts --json` with more words.
+    pub fn run_job(&self, more: &[&str]) -> Ran {
+        self.run(&[&["run", "counts", "--json"], more].concat())
+    }
+
+    /// Writes a file on the left, with a time in seconds since 1970.
+    pub fn write(&self, path: &str, content: &str, seconds: u64) {
+        write(&self.left().join(path), content.as_bytes(), seconds);
+    }
+
+    /// The paths and contents of kept copies, without the run's name.
+    pub fn kept(&self) -> BTreeMap<PathBuf, Vec<u8>> {
+        let mut kept = BTreeMap::new();
+        for run in fs::read_dir(self.right().join(".reedhook/kept")).into_iter().flatten().flatten() {
+            for (path, node) in tree(&run.path()) {
+                if let Node::File { content, .. } = node {
+                    kept.insert(path, content);
+                }
+            }
+        }
+        kept
+    }
+}
+
+/// Whether this process may do everything: who owns what it makes tells.
+fn is_root() -> bool {
+    fs::metadata("/proc/self").is_ok_and(|meta| meta.uid() == 0)
+}
+
+pub fn write(path: &Path, content: &[u8], seconds: u64) {
+    fs::create_dir_all(path.parent().unwrap()).unwrap();
+    fs::write(path, content).unwrap();
+    let time = SystemTime::UNIX_EPOCH + Duration::new(seconds, 123_456_789);
+    fs::File::options().write(true).open(path).unwrap().set_modified(time).unwrap();
+}
+
+/// A number of a JSON object.
+#[track_caller]
+pub fn number(value: &Value, key: &str) -> u64 {
+    value[key].as_u64().unwrap_or_else(|| panic!("no number {key} in {value}"))
+}
+
+/// One entry of a tree, with everything that a mirror keeps.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Node {
+    File { content: Vec<u8>, mode: u32, modified: (i64, i64) },
+    Folder { mode: u32, modified: (i64, i64) },
+    Link { target: PathBuf },
+    Other,
+}
+
+/// A whole tree by relative path, without `.reedhook` at its root.
+pub fn tree(root: &Path) -> BTreeMap<PathBuf, Node> {
+    let mut found = BTreeMap::new();
+    collect(root, Path::new(""), &mut found);
+    found
+}
+
+fn collect(root: &Path, below: &Path, found: &mut BTreeMap<PathBuf, Node>) {
+    for entry in fs::read_dir(root.join(below)).unwrap() {
+        let name = entry.unwrap().file_name();
+        let path = below.join(&name);
+        if path == Path::new(".reedhook") {
+            continue;
+        }
+        let full = root.join(&path);
+        let meta = fs::symlink_metadata(&full).unwrap();
+        let (mode, modified) = (meta.mode() & 0o7777, (meta.mtime(), meta.mtime_nsec()));
+        let kind = meta.file_type();
+        let node = if kind.is_dir() {
+            collect(root, &path, found);
+            Node::Folder { mode, modified }
+        } else if kind.is_symlink() {
+            Node::Link { target: fs::read_link(&full).unwrap() }
+        } else if kind.is_file() {
+            Node::File { content: fs::read(&full).unwrap(), mode, modified }
+        } else {
+            Node::Other
+        };
+        found.insert(path, node);
+    }
+}
+
+/// Fails the test unless both sides hold the same, to the nanosecond and the mode bit.
+#[track_caller]
+pub fn assert_alike(left: &Path, right: &Path) {
+    let (left, right) = (tree(left), tree(right));
+    for (path, node) in &left {
+        assert_eq!(Some(node), right.get(path), "{}", path.display());
+    }
+    let extra: Vec<_> = right.keys().filter(|path| !left.contains_key(*path)).collect();
+    assert!(extra.is_empty(), "only on the right: {extra:?}");
+}
+
+/// No unfinished file anywhere below.
+#[track_caller]
+pub fn assert_no_leftovers(root: &Path) {
+    for path in tree(root).keys() {
+        let name = path.file_name().unwrap_or_default().as_bytes();
+        assert!(!name.starts_with(b".reedhook-part-"), "{}", path.display());
+    }
+}
+
+/// A tree of names and kinds that break careless tools.
+pub fn hostile_tree(root: &Path) {
+    let long = "n".repeat(255);
+    let names: &[&[u8]] = &[
+        b" leading space",
+        b"trailing space ",
+        b"two\nlines",
+        b"-rf",
+        b"--help",
+        "Graugänse 🪶".as_bytes(),
+        b"\xff\xfenot utf-8",
+        b"back\\slash",
+        b"*?[glob]",
+        b"$HOME",
+        b"'quote\"",
+        b"tab\there",
+        b"...",
+        b"\x1b[31mred",
+        long.as_bytes(),
+    ];
+    for (number, name) in names.iter().enumerate() {
+        let name = OsStr::from_bytes(name);
+        write(&root.join("files").join(name), &vec![b'x'; number * 1000], 1_000_000_000 + number as u64);
+        write(&root.join("folders").join(name).join(name), b"inside", 900_000_000);
+    }
+    write(&root.join("empty file"), b"", 5);
+    write(&root.join("large"), &vec![7; 3_000_000], 1_200_000_000);
+    fs::create_dir_all(root.join("empty folder/in another")).unwrap();
+    symlink("large", root.join("link")).unwrap();
+    symlink("/nowhere/at/all", root.join("dangling")).unwrap();
+    symlink("..", root.join("files/up")).unwrap();
+    symlink(OsStr::from_bytes(b"\xff"), root.join("odd target")).unwrap();
+    for (name, mode) in [("script", 0o755), ("private", 0o600), ("setuid", 0o4711), ("read-only", 0o444)] {
+        write(&root.join(name), name.as_bytes(), 1_100_000_000);
+        set_mode(&root.join(name), mode);
+    }
+    write(&root.join("closed folder/inside"), b"1", 1);
+    set_mode(&root.join("closed folder"), 0o555);
+    set_folder_time(&root.join("empty folder"), 800_000_000);
+}
+
+pub fn set_mode(path: &Path, mode: u32) {
+    use std::os::unix::fs::PermissionsExt;
+    fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+}
+
+pub fn set_folder_time(path: &Path, seconds: u64) {
+    let time = SystemTime::UNIX_EPOCH + Duration::new(seconds, 42);
+    fs::File::open(path).unwrap().set_modified(time).unwrap();
+}
+
+/// A named pipe.
+pub fn make_pipe(path: &Path) {
+    assert!(Command::new("mkfifo").arg(path).status().unwrap().success());
+}

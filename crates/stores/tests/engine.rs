@@ -1,0 +1,266 @@
+//! The engine against stores that fail: whatever happens, no path holds a part of a file, and the next run converges.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+
+use reedhook_core::compare::Comparison;
+use reedhook_core::entry::{EntryKind, Stamp};
+use reedhook_core::filter::Filter;
+use reedhook_core::job::{Kind, Newer, Removed, Replaced};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::Plan;
+use reedhook_core::plan::one_way::OneWayRules;
+use reedhook_core::problem::Problem;
+use reedhook_core::run::{Ended, Event, RunInput, RunReport, execute};
+use reedhook_core::store::{Attributes, FaultKind, Store};
+use reedhook_core::testing::{path, put, rules};
+use reedhook_core::walk::{ScanError, ScanInput, ScanProgress, scan};
+use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
+
+fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError> {
+    let filter = Filter::new(&rules(Kind::Mirror).filter, Stamp::new(0, 0)).unwrap();
+    let by = Comparison::between(left.capabilities(), right.capabilities());
+    let rules = OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, by };
+    scan(&ScanInput { left, right, filter: &filter, rules }, &ScanProgress::default())
+}
+
+/// Carries a plan out; the problems come along.
+fn carry_out(
+    left: &SimulatedStore,
+    right: &SimulatedStore,
+    plan: &Plan,
+    run: &str,
+) -> (RunReport, Vec<Problem>) {
+    let (sender, receiver) = crossbeam_channel::unbounded();
+    let input = RunInput {
+        left,
+        right,
+        removed: Removed::Keep,
+        replaced: Replaced::Keep,
+        run: Name::new(run.as_bytes()).unwrap(),
+        strict: false,
+        events: &sender,
+        stop: &AtomicBool::new(false),
+    };
+    let report = execute(plan, &input);
+    drop(sender);
+    let problems = receiver.into_iter().filter_map(|event| match event {
+        Event::Problem(problem) => Some(problem),
+        _ => None,
+    });
+    (report, problems.collect())
+}
+
+fn mirror(left: &SimulatedStore, right: &SimulatedStore, run: &str) -> (RunReport, Vec<Problem>) {
+    carry_out(left, right, &plan(left, right).unwrap(), run)
+}
+
+/// Kinds and contents by path, without Reedhook's own folder.
+fn content(store: &SimulatedStore) -> BTreeMap<RelPath, (EntryKind, Vec<u8>)> {
+    let all = store.snapshot().into_iter().filter(|(path, _)| !path.is_reserved());
+    all.map(|(path, (meta, bytes))| (path, (meta.kind, bytes))).collect()
+}
+
+/// Two sides with something of everything to do.
+fn sides() -> (SimulatedStore, SimulatedStore) {
+    let (left, right) = (SimulatedStore::new("left"), SimulatedStore::new("right"));
+    for number in 0..6_u8 {
+        put(&left, &format!("new/{number}"), &vec![number; 3000], 100);
+        put(&left, &format!("changed/{number}"), &vec![number; 2000], 200);
+        put(&right, &format!("changed/{number}"), &vec![b'o'; 1000], 100);
+        put(&right, &format!("gone/{number}"), &vec![b'g'; 500], 100);
+    }
+    put(&left, "now a file", b"file", 100);
+    put(&right, "now a file/inside", b"folder", 100);
+    put(&left, "now a folder/inside", b"folder", 100);
+    put(&right, "now a folder", b"file", 100);
+    right.sync().unwrap();
+    (left, right)
+}
+
+/// Every path on the right holds a whole old or a whole new version, and nothing that was there is lost.
+fn assert_whole(
+    old: &BTreeMap<RelPath, (EntryKind, Vec<u8>)>,
+    left: &SimulatedStore,
+    right: &SimulatedStore,
+    what: &str,
+) {
+    let new = content(left);
+    for (path, found) in content(right) {
+        let part = path.file_name().is_some_and(|name| name.starts_with(b".reedhook-part-"));
+        let whole = part || old.get(&path) == Some(&found) || new.get(&path) == Some(&found);
+        assert!(whole, "{what}: {path} holds {} bytes that are neither old nor new", found.1.len());
+    }
+    let everything: Vec<Vec<u8>> = right.snapshot().into_values().map(|(_, bytes)| bytes).collect();
+    for (path, (kind, bytes)) in old {
+        let there = *kind == EntryKind::Folder || everything.contains(bytes);
+        assert!(there, "{what}: what {path} held is lost");
+    }
+}
+
+fn assert_converges(left: &SimulatedStore, right: &SimulatedStore, what: &str) {
+    right.heal();
+    left.heal();
+    let (report, problems) = mirror(left, right, "healing");
+    assert!(
+        problems.is_empty() && matches!(report.ended, Ended::Done),
+        "{what}: {problems:?} {:?}",
+        report.ended
+    );
+    assert_eq!(content(right), content(left), "{what}");
+    let again = plan(left, right).unwrap();
+    assert!(again.is_empty() && again.leftovers.is_empty(), "{what}: a second run has nothing to do");
+}
+
+#[test]
+fn a_fault_at_any_step_tears_nothing_and_loses_nothing() {
+    let kinds = [FaultKind::Io, FaultKind::NoSpace, FaultKind::Denied, FaultKind::Lost];
+    let mut cases = 0;
+    for kind in kinds {
+        for side in ["left", "right"] {
+            for skip in 0.. {
+                let (left, right) = sides();
+                let old = content(&right);
+                let planned = plan(&left, &right).unwrap();
+                let faulty = if side == "left" { &left } else { &right };
+                // Once, from then on nothing more works when the store is lost.
+                let times = (kind != FaultKind::Lost).then_some(1);
+                faulty.fail(Fault {
+                    operation: None,
+                    skip,
+                    times,
+                    ..Fault::new(Operation::List, None, kind)
+                });
+                let (report, problems) = carry_out(&left, &right, &planned, "faulty");
+                let what = format!("{kind:?} at step {skip} of {side}");
+                assert_whole(&old, &left, &right, &what);
+                let untouched = problems.is_empty() && matches!(report.ended, Ended::Done);
+                right.power_cut();
+                assert_whole(&old, &left, &right, &format!("{what}, then a power cut"));
+                assert_converges(&left, &right, &what);
+                cases += 1;
+                if untouched && skip > 0 && content(&right) == content(&left) && skip > 120 {
+                    break;
+                }
+            }
+        }
+    }
+    assert!(cases > 500, "{cases}");
+}
+
+#[test]
+fn a_failed_file_is_a_problem_and_the_rest_goes_on() {
+    let (left, right) = sides();
+    left.fail(Fault {
+        after_bytes: 1024,
+        ..Fault::new(Operation::Read, Some(&path("new/3")), FaultKind::Io)
+    });
+    right.fail(Fault::new(Operation::Write, Some(&path("changed/2")), FaultKind::NoSpace));
+    let (report, problems) = mirror(&left, &right, "faulty");
+    let mut found: Vec<_> =
+        problems.iter().map(|p| (p.path.to_string(), p.code.as_str(), p.side.as_str())).collect();
+    found.sort();
+    assert_eq!(found, [("changed/2".into(), "no-space", "right"), ("new/3".into(), "io-error", "left")]);
+    assert_eq!((report.counts.added, report.counts.updated, report.counts.problems), (5 + 2, 5, 2));
+    assert_converges(&left, &right, "afterwards");
+}
+
+#[test]
+fn what_could_not_be_listed_is_not_removed() {
+    let (left, right) = (SimulatedStore::new("left"), SimulatedStore::new("right"));
+    for name in ["a/1", "a/2", "b/1"] {
+        put(&left, name, b"x", 100);
+    }
+    mirror(&left, &right, "first");
+    left.fail(Fault::new(Operation::List, Some(&path("a")), FaultKind::Denied));
+    left.fail(Fault::new(Operation::Examine, Some(&path("b/1")), FaultKind::Io));
+    let (report, problems) = mirror(&left, &right, "second");
+    assert_eq!((report.counts.removed, problems.len()), (0, 2));
+    assert_eq!(content(&right).len(), 5);
+    left.fail(Fault::new(Operation::List, Some(&RelPath::root()), FaultKind::Denied));
+    assert!(matches!(plan(&left, &right), Err(ScanError::Store(..))), "an unreadable root is no empty one");
+}
+
+/// A source whose file gets another time in the middle of being read, as often as told.
+fn changing_source(times: u32) -> Arc<SimulatedStore> {
+    let left = Arc::new(SimulatedStore::new("left"));
+    put(left.as_ref(), "log", &[b'1'; 5000], 100);
+    let (writer, done) = (left.clone(), AtomicU32::new(0));
+    left.before_read(move |at, position| {
+        let number = if position == 2048 { done.fetch_add(1, Ordering::SeqCst) } else { times };
+        if number < times {
+            let attributes =
+                Attributes { modified: Some(Stamp::new(1000 + i64::from(number), 0)), mode: None };
+            writer.set_attributes(at, &attributes).unwrap();
+        }
+    });
+    left
+}
+
+#[test]
+fn a_source_that_changes_while_it_is_read_is_tried_again_and_then_reported() {
+    let (left, right) = (changing_source(1), SimulatedStore::new("right"));
+    let (report, problems) = mirror(&left, &right, "first");
+    assert!(problems.is_empty() && report.counts.added == 1, "{problems:?}");
+    assert_eq!(right.stat(&path("log")).unwrap().unwrap().modified, Some(Stamp::new(1000, 0)));
+    let (left, right) = (changing_source(u32::MAX), SimulatedStore::new("right"));
+    let (report, problems) = mirror(&left, &right, "first");
+    assert_eq!((report.counts.added, problems[0].code.as_str()), (0, "changed-meanwhile"));
+    assert!(content(&right).is_empty(), "the half-read never lands");
+}
+
+#[test]
+fn a_destination_that_changed_since_the_plan_is_left_alone() {
+    let (left, right) = sides();
+    let planned = plan(&left, &right).unwrap();
+    put(&right, "changed/1", b"somebody was quicker", 999);
+    put(&right, "new/1", b"somebody was quicker", 999);
+    put(&right, "gone/1", b"somebody was quicker", 999);
+    let (_, problems) = carry_out(&left, &right, &planned, "late");
+    let codes: std::collections::BTreeSet<_> =
+        problems.iter().map(|p| (p.path.to_string(), p.code.as_str())).collect();
+    for path in ["changed/1", "new/1", "gone/1"] {
+        assert!(codes.contains(&(path.to_owned(), "changed-meanwhile")), "{codes:?}");
+    }
+    for at in ["changed/1", "new/1", "gone/1"] {
+        assert_eq!(content(&right)[&path(at)].1, b"somebody was quicker");
+    }
+}
+
+#[test]
+fn a_store_that_folds_case_gets_no_clashing_names() {
+    let left = SimulatedStore::new("left");
+    let right = SimulatedStore::new("right").with_capabilities(|can| can.folds_case = true);
+    for name in ["Heron.csv", "heron.csv", "coot.csv"] {
+        put(&left, name, name.as_bytes(), 100);
+    }
+    let (report, problems) = mirror(&left, &right, "first");
+    assert_eq!((report.counts.added, problems.len()), (2, 1));
+    assert_eq!((problems[0].code.as_str(), problems[0].path.to_string()), ("name-clash", "heron.csv".into()));
+}
+
+#[test]
+fn what_a_store_cannot_hold_is_not_asked_of_it() {
+    let left = SimulatedStore::new("left");
+    put(&left, "a", b"1", 100);
+    put(&left, &"n".repeat(60), b"1", 100);
+    let sealed = left.stage_link(&path("link"), b"a", &Default::default()).unwrap();
+    left.publish(
+        sealed,
+        &reedhook_core::store::Publish { expect: reedhook_core::store::Expect::Absent, keep_as: None },
+    )
+    .unwrap();
+    let right = SimulatedStore::new("plain").with_capabilities(|can| {
+        can.links = false;
+        can.modes = false;
+        can.max_name = 50;
+        can.batch_sync = false;
+    });
+    let (report, problems) = mirror(&left, &right, "first");
+    let codes: Vec<_> = problems.iter().map(|p| p.code.as_str()).collect();
+    assert_eq!((report.counts.added, codes), (1, vec!["no-links", "name-too-long"]));
+    assert_eq!(plan(&left, &right).unwrap().counts.changes(), 0);
+}
