@@ -6,7 +6,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum, ValueHint};
 
 use crate::jobfile::JobKeys;
 
-/// Reedhook keeps folders, drives and remote stores alike, shows what it will do before it does it, and remembers what it
+/// Reedhook keeps folders and drives alike, shows what it will do before it does it, and remembers what it
 /// did.
 #[derive(Debug, Parser)]
 #[command(
@@ -34,7 +34,7 @@ pub struct Cli {
 #[command(next_help_heading = "Everywhere")]
 pub struct Global {
     /// Keep configuration and state together in this folder, for example on a stick.
-    #[arg(long, global = true, value_name = "DIR", env = "REEDHOOK_HOME", value_hint = ValueHint::DirPath)]
+    #[arg(long, global = true, value_name = "DIR", env = "REEDHOOK_HOME", hide_env_values = true, value_hint = ValueHint::DirPath)]
     pub home: Option<PathBuf>,
     /// Print one JSON object a line, and nothing else, on standard output.
     #[arg(long, global = true)]
@@ -42,11 +42,18 @@ pub struct Global {
     /// Print only what went wrong.
     #[arg(long, short, global = true)]
     pub quiet: bool,
-    /// Say more: each item as it is done, and the causes below an error.
+    /// Say more: each item as it is done.
     #[arg(long, short, global = true)]
     pub verbose: bool,
-    /// When to use colour.
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    /// When to use colour: auto, always or never.
+    #[arg(
+        long,
+        global = true,
+        value_name = "WHEN",
+        default_value = "auto",
+        hide_possible_values = true,
+        hide_default_value = true
+    )]
     pub color: Color,
     /// Answer every question with yes. Guards are not questions: see `run --allow`.
     #[arg(long, short, global = true)]
@@ -157,8 +164,8 @@ pub enum Command {
 /// Guards to lift for one run.
 #[derive(Debug, Args, Clone, Default)]
 pub struct Allow {
-    /// Lift a guard, this once.
-    #[arg(long, value_name = "GUARD")]
+    /// Lift a guard, this once: removals, changes, empty or space.
+    #[arg(long, value_name = "GUARD", hide_possible_values = true)]
     pub allow: Vec<Guard>,
 }
 

@@ -142,7 +142,7 @@ pub struct View {
 
 impl View {
     /// The view that fits where the output goes.
-    pub fn new(context: &Context, job: &str, plan: &Plan) -> View {
+    pub fn new(context: &Context, plan: &Plan) -> View {
         let tally = Tally::of(plan);
         let started = Instant::now();
         let mode = if context.global.json {
@@ -152,7 +152,7 @@ impl View {
         } else if context.global.verbose {
             Mode::Items
         } else if std::io::stderr().is_terminal() {
-            Mode::Live { live: Box::new(Live::new(job)), next: started + FRAME }
+            Mode::Live { live: Box::new(Live::new()), next: started + FRAME }
         } else {
             Mode::Lines { next: started + LINE_EVERY }
         };
@@ -210,16 +210,14 @@ struct Live {
 }
 
 impl Live {
-    fn new(job: &str) -> Live {
+    fn new() -> Live {
         let screen = MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(20));
         let plain = |template: &str| {
             ProgressStyle::with_template(template)
                 .unwrap_or_else(|_| ProgressStyle::default_bar())
-                .progress_chars("█▉▊▋▌▍▎▏ ")
+                .progress_chars("━╸─")
         };
-        let total =
-            screen.add(ProgressBar::new(1).with_style(plain("{prefix:.bold}  {bar:40.green/8}  {msg}")));
-        total.set_prefix(job.to_owned());
+        let total = screen.add(ProgressBar::new(1).with_style(plain("  {bar:60.green/8}  {msg}")));
         let facts = screen.add(ProgressBar::new(1).with_style(plain("  {msg}")));
         let problems = screen.add(ProgressBar::new(1).with_style(plain("  {msg}")));
         Live { screen, total, facts, workers: Vec::new(), problems }

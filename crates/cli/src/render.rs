@@ -27,7 +27,7 @@ pub fn mapping(ends: &Ends, home: &Home) -> Vec<String> {
     for to in &ends.to {
         match ends.from.as_slice() {
             [from] => {
-                lines.push(format!("What is in {} lands directly in {}.", from.shown(home), to.shown(home)))
+                lines.push(format!("What is in {} lands directly in {}.", from.short(home), to.short(home)))
             }
             several => {
                 for from in several {

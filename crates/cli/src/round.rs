@@ -357,7 +357,7 @@ impl<'a> Run<'a> {
         let run = Name::new(self.name.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
         let context = self.context;
         let to = round.to_key(leg);
-        let mut view = View::new(context, &self.job, &leg.plan);
+        let mut view = View::new(context, &leg.plan);
         let report = std::thread::scope(|scope| {
             let rules = &round.job.rules;
             let worker = scope.spawn(move || {

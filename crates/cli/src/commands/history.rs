@@ -53,16 +53,10 @@ fn list(context: &Context, job: Option<&str>, limit: u32) -> Outcome {
         });
         return Ok(0);
     }
-    let mut table = Columns::new(&[Align::Right, Align::Left, Align::Left, Align::Left, Align::Left]);
-    table.heading(&["#", "began", "job", "result", "outcome"]);
+    let mut table = Columns::new(&[Align::Right, Align::Left, Align::Left, Align::Left]);
+    table.heading(&["#", "began", "job", "result"]);
     for run in &runs {
-        table.row(vec![
-            run.number.to_string(),
-            moment(run.started_ms),
-            run.job.clone(),
-            result_words(run),
-            run.outcome.as_str().to_owned(),
-        ]);
+        table.row(vec![run.number.to_string(), moment(run.started_ms), run.job.clone(), result_words(run)]);
     }
     context.say(table.render(0).trim_end());
     if let (Some(job), Some(newest)) = (job, runs.first()) {
