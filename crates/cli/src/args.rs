@@ -99,6 +99,9 @@ pub enum Command {
         /// Run every job.
         #[arg(long, conflicts_with = "jobs")]
         all: bool,
+        /// Bring the left back from the right, this once: what would be overwritten is shown first.
+        #[arg(long, conflicts_with = "all")]
+        reverse: bool,
         #[command(flatten)]
         allow: Allow,
     },
@@ -136,6 +139,37 @@ pub enum Command {
         /// With a run: list every item, also when there are many.
         #[arg(long, requires = "run")]
         items: bool,
+        /// With a run: list every problem with its code.
+        #[arg(long, requires = "run", conflicts_with = "items")]
+        problems: bool,
+    },
+    /// Look at, bring back and prune what runs replaced or removed.
+    #[command(subcommand)]
+    Kept(KeptCommand),
+    /// Bring files or folders back to the left: from the right, or from a kept copy when they are gone there too.
+    #[command(after_help = "Examples:\n  reedhook restore heron-counts north/2031-05-04.csv\n  \
+        reedhook restore heron-counts maps --into ~/brought-back\n\n\
+        PATH is relative to the side's root. A file that is newer at the left is asked about first.")]
+    Restore {
+        /// The job.
+        job: String,
+        /// What to bring back.
+        #[arg(required = true)]
+        paths: Vec<PathBuf>,
+        /// Put it into this folder instead of its place.
+        #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
+        into: Option<PathBuf>,
+        /// From the kept copies of this run: its number, its name, or last.
+        #[arg(long, value_name = "RUN")]
+        run: Option<String>,
+    },
+    /// Put a destination back as it was before a run. What has changed since is refused.
+    #[command(after_help = "Example:\n  reedhook undo heron-counts 12")]
+    Undo {
+        /// The job.
+        job: String,
+        /// The run: its number, its name, or last.
+        run: String,
     },
     /// Show the whole round on made-up data, in a new folder.
     #[command(after_help = "Example:\n  reedhook demo --in ~/reedhook-demo")]
@@ -281,6 +315,52 @@ pub enum JobCommand {
         /// List every entry that is out, not only counts.
         #[arg(long)]
         all: bool,
+        /// Exclude what had problems in this run: its number, its name, or last. Shown first; --yes takes all.
+        #[arg(long, value_name = "RUN", conflicts_with_all = ["add", "drop", "attempt"])]
+        from_problems: Option<String>,
+        /// With --from-problems: only those with this code.
+        #[arg(long, value_name = "CODE", requires = "from_problems")]
+        code: Option<String>,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub enum KeptCommand {
+    /// List the runs with kept copies, or the copies of one run.
+    #[command(
+        after_help = "Examples:\n  reedhook kept list heron-counts\n  reedhook kept list heron-counts last"
+    )]
+    List {
+        /// The job.
+        job: String,
+        /// One run: its number, its name, or last.
+        run: Option<String>,
+    },
+    /// Put kept copies back where they were, at the destination.
+    #[command(after_help = "Example:\n  reedhook kept restore heron-counts maps/old-boardwalk.svg\n\n\
+        Without --run the newest copy of each path is taken.")]
+    Restore {
+        /// The job.
+        job: String,
+        /// What to put back.
+        #[arg(required = true)]
+        paths: Vec<PathBuf>,
+        /// From this run: its number, its name, or last.
+        #[arg(long, value_name = "RUN")]
+        run: Option<String>,
+        /// Put it into this folder instead of its place.
+        #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
+        into: Option<PathBuf>,
+    },
+    /// Erase kept copies that are older than the job keeps them, or take more room than they may.
+    #[command(after_help = "Example:\n  reedhook kept prune heron-counts --older-than '7 days'\n\n\
+        Runs do this by themselves when they end.")]
+    Prune {
+        /// The job.
+        job: String,
+        /// Erase what is older than this, whatever the job says.
+        #[arg(long, value_name = "AGE")]
+        older_than: Option<reedhook_core::units::Age>,
     },
 }
 

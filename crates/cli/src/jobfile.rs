@@ -11,7 +11,7 @@ use clap::Args;
 use reedhook_core::entry::Stamp;
 use reedhook_core::filter::{Filter, FilterSpec, TakeOrSkip};
 use reedhook_core::job::{JobRules, Kind, Newer, Removed, Replaced};
-use reedhook_core::units::{Moment, Share, Size};
+use reedhook_core::units::{Age, Moment, Room, Share, Size};
 use serde::{Deserialize, Deserializer, Serialize};
 
 use crate::failure::{Failure, Outcome, nearest, suggestion};
@@ -81,14 +81,22 @@ pub struct JobKeys {
     #[arg(long, value_name = "leave|update")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub newer: Option<Newer>,
-    /// Where removed files go: keep (default; to .reedhook/kept at the destination) or erase.
-    #[arg(long, value_name = "keep|erase")]
+    /// Where removed files go: keep (default; to .reedhook/kept at the destination), trash or erase.
+    #[arg(long, value_name = "keep|trash|erase")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub removed: Option<Removed>,
     /// Where replaced files go: keep (default) or erase.
     #[arg(long, value_name = "keep|erase")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub replaced: Option<Replaced>,
+    /// How long kept copies stay; default '30 days'.
+    #[arg(long, value_name = "AGE")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub keep_for: Option<Age>,
+    /// How much room kept copies may take: a share of the file system, a size, or off; default 10%.
+    #[arg(long, value_name = "ROOM")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub keep_max: Option<Room>,
     /// The guard against mass removal; default 25%.
     #[arg(long, value_name = "SHARE")]
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -116,6 +124,8 @@ impl JobKeys {
         "newer",
         "removed",
         "replaced",
+        "keep_for",
+        "keep_max",
         "max_removals",
         "max_changes",
     ];
@@ -138,6 +148,8 @@ impl JobKeys {
             newer: other.newer.or(self.newer),
             removed: other.removed.or(self.removed),
             replaced: other.replaced.or(self.replaced),
+            keep_for: other.keep_for.or(self.keep_for),
+            keep_max: other.keep_max.or(self.keep_max),
             max_removals: other.max_removals.or(self.max_removals),
             max_changes: other.max_changes.or(self.max_changes),
         }
@@ -214,6 +226,8 @@ impl Job {
             newer: keys.newer.unwrap_or(Newer::Leave),
             removed: keys.removed.unwrap_or(Removed::Keep),
             replaced: keys.replaced.unwrap_or(Replaced::Keep),
+            keep_for: keys.keep_for.unwrap_or_else(|| Age::from_days(30)),
+            keep_max: keys.keep_max.unwrap_or(Room::Percent(10.0)),
             max_removals: keys.max_removals.unwrap_or(Share::Percent(25.0)),
             max_changes: keys.max_changes.unwrap_or(Share::Off),
         };
@@ -355,6 +369,8 @@ mod tests {
             newer: Some(Newer::Update),
             removed: Some(Removed::Erase),
             replaced: Some(Replaced::Erase),
+            keep_for: Some("10 days".parse().unwrap()),
+            keep_max: Some("5%".parse().unwrap()),
             max_removals: Some("50%".parse().unwrap()),
             max_changes: Some("off".parse().unwrap()),
         };

@@ -4,10 +4,12 @@ use std::io::Write;
 
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
+use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::{Action, Counts, FolderPlan};
 use reedhook_core::problem::Problem;
-use reedhook_core::run::{Done, Item, step_size};
+use reedhook_core::run::undo::Past;
+use reedhook_core::run::{Done, Item, Mark, step_size};
 use serde::Serialize;
 use serde_json::{Map, Value, json};
 
@@ -55,8 +57,27 @@ struct ItemLine<'a> {
     #[serde(flatten)]
     path: PathKeys,
     size: u64,
+    #[serde(flatten)]
+    now: MarkKeys,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    was_modified: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    was_mode: Option<u32>,
     #[serde(skip_serializing_if = "Option::is_none")]
     to: Option<&'a str>,
+}
+
+/// A time (`SECONDS.NANOSECONDS` since 1970) and a mode as JSON keys.
+#[derive(Serialize, Default)]
+struct MarkKeys {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    modified: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    mode: Option<u32>,
+}
+
+fn mark_keys(mark: Mark) -> MarkKeys {
+    MarkKeys { modified: mark.modified.map(Stamp::to_text), mode: mark.mode }
 }
 
 /// An item that was done. `to` tells several destinations apart.
@@ -67,6 +88,9 @@ pub fn item(item: &Item, to: Option<&str>) -> String {
         side: item.side.as_str(),
         path: path_keys(&item.path),
         size: item.size,
+        now: mark_keys(item.now),
+        was_modified: item.was.modified.map(Stamp::to_text),
+        was_mode: item.was.mode,
         to,
     })
 }
@@ -79,6 +103,9 @@ pub fn action(folder: &FolderPlan, action: &Action, to: Option<&str>) -> String 
         side: action.side.as_str(),
         path: path_keys(&folder.path.join(&action.name)),
         size: step_size(&action.step),
+        now: MarkKeys::default(),
+        was_modified: None,
+        was_mode: None,
         to,
     })
 }
@@ -86,7 +113,19 @@ pub fn action(folder: &FolderPlan, action: &Action, to: Option<&str>) -> String 
 /// A folder that would be made, removed or given another mode.
 pub fn folder_action(folder: &FolderPlan, done: Done, to: Option<&str>) -> String {
     let path = path_keys(&folder.path);
-    line(&ItemLine { event: "action", done: done.as_str(), side: "right", path, size: 0, to })
+    let now = MarkKeys::default();
+    let (was_modified, was_mode) = (None, None);
+    line(&ItemLine {
+        event: "action",
+        done: done.as_str(),
+        side: "right",
+        path,
+        size: 0,
+        now,
+        was_modified,
+        was_mode,
+        to,
+    })
 }
 
 #[derive(Serialize)]
@@ -108,6 +147,43 @@ pub fn problem(problem: &Problem) -> String {
         side: problem.side.as_str(),
         message: &problem.message,
     })
+}
+
+/// A folder whose metadata a run changed, with what it had before: in logs only, for undoing the run.
+pub fn folder(path: &RelPath, was: Mark) -> String {
+    #[derive(Serialize)]
+    struct FolderLine {
+        event: &'static str,
+        #[serde(flatten)]
+        path: PathKeys,
+        #[serde(flatten)]
+        was: MarkKeys,
+    }
+    line(&FolderLine { event: "folder", path: path_keys(path), was: mark_keys(was) })
+}
+
+/// Adds a line of a log to what a run did.
+pub fn add_past(past: &mut Past, value: &Value) {
+    let Some(path) = path_of(value) else { return };
+    let mark = |modified: &str, mode: &str| Mark {
+        modified: value.get(modified).and_then(Value::as_str).and_then(Stamp::from_text),
+        mode: value.get(mode).and_then(Value::as_u64).and_then(|mode| u32::try_from(mode).ok()),
+    };
+    match value.get("event").and_then(Value::as_str) {
+        Some("folder") => past.folders.push((path, mark("modified", "mode"))),
+        Some("item") => {
+            let Some(done) = value.get("do").and_then(Value::as_str).and_then(Done::parse) else { return };
+            past.items.push(Item {
+                done,
+                side: Side::Right,
+                path,
+                size: value.get("size").and_then(Value::as_u64).unwrap_or(0),
+                now: mark("modified", "mode"),
+                was: mark("was_modified", "was_mode"),
+            });
+        }
+        _ => {}
+    }
 }
 
 fn line(value: &impl Serialize) -> String {

@@ -63,6 +63,7 @@ impl Tally {
             }
             Event::Idle { worker } => self.set_worker(*worker, None),
             Event::Item(item) => self.files += u64::from(changes_a_file(item.done)),
+            Event::Folder { .. } => {}
             Event::Problem(_) => self.problems += 1,
         }
     }
@@ -255,7 +256,9 @@ impl Live {
             bar.set_message(match worker {
                 Some(worker) if worker.size > 0 => {
                     let percent = (worker.done * 100 / worker.size).min(100);
-                    format!("{percent:>3} % of {:>8}  {}", bytes(worker.size), worker.path)
+                    let state =
+                        if percent == 100 { "flushing".to_owned() } else { format!("{percent:>6} %") };
+                    format!("{state:<8} of {:>8}  {}", bytes(worker.size), worker.path)
                 }
                 Some(worker) => worker.path.clone(),
                 None => "idle".to_owned(),

@@ -138,6 +138,7 @@ fn section_note(round: &Round, word: &str) -> String {
         "update" if rules.replaced == Replaced::Keep => "the old versions are kept".into(),
         "update" => "the old versions are erased".into(),
         "remove" if rules.removed == Removed::Keep => "set aside as kept copies".into(),
+        "remove" if rules.removed == Removed::Trash => "moved to the trash".into(),
         "remove" => "erased for good".into(),
         _ => String::new(),
     }
@@ -170,6 +171,7 @@ pub fn removal_words(round: &Round, leg: &Leg) -> String {
     let removed = count(plan.counts.removed, "file that is", "files that are");
     let fate = match round.job.rules.removed {
         Removed::Keep => format!("They are set aside in {} at the destination.", kept_root()),
+        Removed::Trash => "They are moved to the trash.".to_owned(),
         Removed::Erase => "They are erased for good.".to_owned(),
     };
     let fate = if plan.counts.removed == 1 { fate.replacen("They are", "It is", 1) } else { fate };
@@ -184,7 +186,7 @@ fn item_size(action: &Action) -> String {
     match &action.step {
         Step::Add { from }
         | Step::Update { from, .. }
-        | Step::Metadata { from }
+        | Step::Metadata { from, .. }
         | Step::Leave { from, .. } => size(from),
         Step::Remove { was } => size(was),
     }
@@ -303,6 +305,24 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
     text
 }
 
+/// The end of an undo.
+pub fn undo_summary(undone: &reedhook_core::record::RunRow, result: &RunResult) -> String {
+    let word = outcome_word(result.outcome);
+    let mut text = format!("{word}: run {} of {} is undone.\n", undone.number, undone.job);
+    let counts = &result.counts;
+    let rows = [
+        (counts.removed, "that it added taken away"),
+        (counts.updated, "that it replaced put back"),
+        (counts.added, "that it removed brought back"),
+        (counts.meta, "given their mode and time again"),
+    ];
+    for (number, words) in rows.into_iter().filter(|(number, _)| *number > 0) {
+        let _ = writeln!(text, "  {} {words}", count(number, "file", "files"));
+    }
+    text.push_str(&problem_groups(&result.problems));
+    text
+}
+
 /// The numbers of a run, one a row; rows of nothing are left out.
 pub fn count_table(counts: &reedhook_core::plan::Counts, made: u64, removed: u64) -> Columns {
     let mut table = Columns::new(&[Align::Left, Align::Right, Align::Left]);
@@ -376,6 +396,9 @@ pub fn kind_sentence(kind: Kind, removed: Removed) -> String {
     match (kind, removed) {
         (Kind::Mirror, Removed::Erase) => {
             "makes the right like the left; what is only on the right is erased there for good".to_owned()
+        }
+        (Kind::Mirror, Removed::Trash) => {
+            "makes the right like the left; what is only on the right is moved to the trash".to_owned()
         }
         (kind, _) => kind.explained().to_owned(),
     }

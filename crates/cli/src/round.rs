@@ -13,11 +13,13 @@ use crossbeam_channel::Receiver;
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
+use reedhook_core::identity;
 use reedhook_core::path::Name;
 use reedhook_core::plan::guard::{self, Lift, Nesting, Refusal};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::record::{Outcome as RunOutcome, ProblemGroup, RunEnd};
+use reedhook_core::run::kept::{self, KeptRun};
 use reedhook_core::run::{Ended, Event, RunInput, RunReport, execute};
 use reedhook_core::store::{FaultKind, Store, StoreError};
 use reedhook_core::walk::{ScanError, ScanInput, ScanProgress, scan};
@@ -27,7 +29,7 @@ use crate::args::Guard;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, STOPPED};
 use crate::home::{Home, make_folder};
-use crate::jobfile::Job;
+use crate::jobfile::{Job, ONCE, now};
 use crate::json;
 use crate::places::{self, Ends, Located};
 use crate::progress::View;
@@ -42,6 +44,9 @@ pub struct Leg {
     pub right: Arc<dyn Store>,
     /// The destination has to be made.
     pub to_be_made: bool,
+    /// It is a job's destination: it is locked, bears an identity, and old kept copies are pruned. Where a person restores
+    /// to is not.
+    pub ours: bool,
     /// What a run would do.
     pub plan: Plan,
     /// The guard that stops it.
@@ -111,13 +116,28 @@ fn look_at(
         Some(store) => store,
         None => places::not_there_yet(to)?,
     };
+    if !to_be_made {
+        refuse_foreign(context, job, to, right.as_ref())?;
+    }
+    scan_leg(context, job, left, (to, right, to_be_made), filter, lifted)
+}
+
+/// Scans one leg between two opened stores and checks the guards.
+pub fn scan_leg(
+    context: &Context,
+    job: &Job,
+    left: &Arc<dyn Store>,
+    (to, right, to_be_made): (&Located, Arc<dyn Store>, bool),
+    filter: &Filter,
+    lifted: &[Lift],
+) -> Outcome<Leg> {
     let by = Comparison::between(left.capabilities(), right.capabilities());
     let rules = OneWayRules { kind: job.rules.kind, newer: job.rules.newer, by };
     let input = ScanInput { left: left.as_ref(), right: right.as_ref(), filter, rules };
     let plan = scan_watched(context, job, &input)?;
     let space = right.space().ok().flatten();
     let refusal = guard::check(&plan, &job.rules, space, lifted);
-    Ok(Leg { left: left.clone(), to: to.clone(), right, to_be_made, plan, refusal })
+    Ok(Leg { left: left.clone(), to: to.clone(), right, to_be_made, ours: true, plan, refusal })
 }
 
 /// A destination that earlier runs wrote to has not gone without a reason: a drive is not plugged in.
@@ -129,6 +149,34 @@ fn refuse_vanished(context: &Context, job: &Job, to: &Located) -> Outcome<()> {
         format!("the destination {} was there at the last run and is gone", to.shown(&context.home));
     Err(Failure::refused("destination-missing", message)
         .hint("Connect the drive; or, if the folder is meant to be new, make it and run again."))
+}
+
+/// A destination without the mark that the job left there is another drive, or an empty mount point.
+pub fn refuse_foreign(context: &Context, job: &Job, to: &Located, right: &dyn Store) -> Outcome<()> {
+    if job.name == ONCE {
+        return Ok(());
+    }
+    let Some(expected) = context.home.record()?.identity(&job.name, &to.written)? else { return Ok(()) };
+    let shown = to.shown(&context.home);
+    let found = identity::read(right).map_err(|error| {
+        Failure::refused(
+            "destination-foreign",
+            format!("the mark of {shown} cannot be read: {}", error.reason()),
+        )
+    })?;
+    let what = match found {
+        Some(found) if found == expected => return Ok(()),
+        Some(_) => "it bears another mark: this looks like another drive",
+        None => "its mark is missing: is the drive not connected, or is this another one?",
+    };
+    Err(Failure::refused(
+        "destination-foreign",
+        format!("{shown} is not the place this job last wrote to; {what}"),
+    )
+    .hint(format!(
+        "Connect the right one. If this is its new place: reedhook job edit {} --to {}.",
+        job.name, to.written
+    )))
 }
 
 /// Opens a job's sources as one tree.
@@ -283,6 +331,8 @@ pub struct Run<'a> {
     started: Instant,
     log: Option<BufWriter<File>>,
     groups: BTreeMap<String, ProblemGroup>,
+    /// What sort of run it is, when it is not the job's usual one: `restore`, `undo`, `reverse`.
+    special: &'static str,
     _lock: Option<File>,
 }
 
@@ -301,8 +351,15 @@ impl<'a> Run<'a> {
             started: Instant::now(),
             log: None,
             groups: BTreeMap::new(),
+            special: "",
             _lock: lock,
         })
+    }
+
+    /// Says that it is not the job's usual run.
+    pub fn special(mut self, what: &'static str) -> Run<'a> {
+        self.special = what;
+        self
     }
 
     /// Carries out a scanned job, leg by leg. The guards have been checked.
@@ -351,13 +408,14 @@ impl<'a> Run<'a> {
             return Ok(RunReport { counts, folders_made: 0, folders_removed: 0, ended: Ended::Done });
         }
         let right = if leg.to_be_made { places::make_destination(&leg.to)? } else { leg.right.clone() };
-        let lock = lock_destination(right.as_ref(), leg, &self.context.home)?;
+        let lock = if leg.ours { Some(self.claim(right.as_ref(), leg)?) } else { None };
         self.open_log()?;
         let (sender, receiver) = crossbeam_channel::bounded(1024);
         let run = Name::new(self.name.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
         let context = self.context;
         let to = round.to_key(leg);
         let mut view = View::new(context, &leg.plan);
+        let pruned_at = right.clone();
         let report = std::thread::scope(|scope| {
             let rules = &round.job.rules;
             let worker = scope.spawn(move || {
@@ -377,6 +435,9 @@ impl<'a> Run<'a> {
             worker.join()
         });
         view.finish();
+        if leg.ours && !context.stop.load(Ordering::Relaxed) {
+            prune(context, &round.job, pruned_at.as_ref(), Some(&self.name), None)?;
+        }
         drop(lock);
         report.map_err(|_| Failure {
             exit: STOPPED,
@@ -387,26 +448,65 @@ impl<'a> Run<'a> {
         })
     }
 
+    /// Locks a destination and gives it a mark, which the job remembers.
+    fn claim(&self, right: &dyn Store, leg: &Leg) -> Outcome<Box<dyn Send + Sync>> {
+        let lock = lock_destination(right, &leg.to, &self.context.home)?;
+        if self.job != ONCE {
+            let id = identity::ensure(right, &self.name).map_err(|error| {
+                Failure::refused(
+                    error.kind.code(),
+                    format!("{} cannot be marked: {}", leg.to.written, error.reason()),
+                )
+            })?;
+            self.context.home.record()?.set_identity(&self.job, &leg.to.written, &id)?;
+        }
+        Ok(lock)
+    }
+
+    /// Takes over what was done outside the engine: the log gets it, and so does the reader of `--json`.
+    pub fn note(&mut self, events: impl IntoIterator<Item = Event>, to: Option<&str>) -> Outcome<()> {
+        self.open_log()?;
+        for event in events {
+            let line = self.note_event(&event, to);
+            if let Some(line) = line.filter(|_| self.context.global.json) {
+                let _ = writeln!(std::io::stdout().lock(), "{line}");
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes an event to the log; returns its JSON form, where readers of `--json` get it.
+    fn note_event(&mut self, event: &Event, to: Option<&str>) -> Option<String> {
+        let (line, shown) = match event {
+            Event::Item(item) => (json::item(item, to), true),
+            Event::Problem(problem) => {
+                self.group(problem);
+                (json::problem(problem), true)
+            }
+            Event::Folder { path, was } => (json::folder(path, *was), false),
+            _ => return None,
+        };
+        if let Some(log) = &mut self.log {
+            // A log that cannot be written must not stop the work.
+            if writeln!(log, "{line}").is_err() {
+                self.log = None;
+            }
+        }
+        shown.then_some(line)
+    }
+
+    /// The run's name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
     /// Reads the engine's events until it is done: the log, the problem groups and the view each take what they need.
     fn listen(&mut self, events: &Receiver<Event>, view: &mut View, to: Option<&str>) {
         let tick = Duration::from_millis(100);
         loop {
             match events.recv_timeout(tick) {
                 Ok(event) => {
-                    let line = match &event {
-                        Event::Item(item) => Some(json::item(item, to)),
-                        Event::Problem(problem) => {
-                            self.group(problem);
-                            Some(json::problem(problem))
-                        }
-                        _ => None,
-                    };
-                    if let (Some(line), Some(log)) = (&line, &mut self.log) {
-                        // A log that cannot be written must not stop the work; its loss is said at the end.
-                        if writeln!(log, "{line}").is_err() {
-                            self.log = None;
-                        }
-                    }
+                    let line = self.note_event(&event, to);
                     view.take(&event, line.as_deref());
                 }
                 Err(crossbeam_channel::RecvTimeoutError::Timeout) => {}
@@ -439,7 +539,8 @@ impl<'a> Run<'a> {
         Ok(())
     }
 
-    fn end(
+    /// Ends a run, writing down what came of it.
+    pub fn end(
         mut self,
         outcome: RunOutcome,
         failure: Option<Failure>,
@@ -455,7 +556,7 @@ impl<'a> Run<'a> {
         let end = RunEnd {
             elapsed,
             outcome,
-            code: failure.as_ref().map_or(String::new(), |failure| failure.code.to_owned()),
+            code: failure.as_ref().map_or(self.special.to_owned(), |failure| failure.code.to_owned()),
             message: failure.as_ref().map_or(String::new(), Failure::text),
             folders_made,
             folders_removed,
@@ -476,6 +577,34 @@ impl<'a> Run<'a> {
             elapsed,
         })
     }
+}
+
+/// Erases kept copies that have been kept long enough, or take too much room; returns what went.
+pub fn prune(
+    context: &Context,
+    job: &Job,
+    right: &dyn Store,
+    current: Option<&str>,
+    keep_for: Option<Duration>,
+) -> Outcome<Vec<KeptRun>> {
+    let failed = |error: StoreError| Failure {
+        exit: STOPPED,
+        code: error.kind.code(),
+        message: format!("kept copies cannot be pruned: {error}"),
+        hint: String::new(),
+    };
+    let runs = kept::kept_runs(right).map_err(failed)?;
+    let room = right.space().ok().flatten().and_then(|space| job.rules.keep_max.limit(space.total));
+    let keep_for = keep_for.unwrap_or(job.rules.keep_for.duration());
+    let current = current.and_then(|name| Name::new(name.as_bytes()).ok());
+    let mut gone = Vec::new();
+    for run in kept::expired(&runs, now(), keep_for, room, current.as_ref()) {
+        match kept::erase(right, &run.run) {
+            Ok(()) => gone.push(run.clone()),
+            Err(error) => context.warn(failed(error).message),
+        }
+    }
+    Ok(gone)
 }
 
 fn lost(side: Side, leg: &Leg, error: &StoreError) -> Failure {
@@ -514,9 +643,10 @@ fn lock_job(home: &Home, job: &str) -> Outcome<Option<File>> {
     }
 }
 
-fn lock_destination(right: &dyn Store, leg: &Leg, home: &Home) -> Outcome<Box<dyn Send + Sync>> {
+/// Reserves a destination for one run.
+pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome<Box<dyn Send + Sync>> {
     right.lock().map_err(|error| {
-        let shown = leg.to.shown(home);
+        let shown = to.shown(home);
         match error.kind {
             FaultKind::InUse => {
                 Failure::refused("destination-in-use", format!("another run is writing to {shown}"))

@@ -72,6 +72,17 @@ impl Stamp {
         i128::from(self.seconds) * 1_000_000_000 + i128::from(self.nanos)
     }
 
+    /// The time as `SECONDS.NANOSECONDS`, nine digits after the point, which [`Stamp::from_text`] reads.
+    pub fn to_text(self) -> String {
+        format!("{}.{:09}", self.seconds, self.nanos)
+    }
+
+    /// A time from what [`Stamp::to_text`] wrote; `None` for anything else.
+    pub fn from_text(text: &str) -> Option<Stamp> {
+        let (seconds, nanos) = text.split_once('.')?;
+        Some(Stamp::new(seconds.parse().ok()?, nanos.parse().ok().filter(|_| nanos.len() == 9)?))
+    }
+
     /// Whether two times are the same as far as a store of this precision can tell. A precision of one nanosecond
     /// (or zero) asks for equality.
     pub fn same_within(self, other: Stamp, precision: Duration) -> bool {
@@ -169,6 +180,14 @@ pub struct Entry {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn times_survive_as_text() {
+        for stamp in [Stamp::new(0, 0), Stamp::new(-5, 999_999_999), Stamp::new(1 << 40, 42)] {
+            assert_eq!(Stamp::from_text(&stamp.to_text()), Some(stamp));
+        }
+        assert!(Stamp::from_text("1.5").is_none() && Stamp::from_text("now").is_none());
+    }
 
     #[test]
     fn times_agree_within_the_coarser_precision() {

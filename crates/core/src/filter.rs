@@ -99,6 +99,8 @@ pub enum Rule {
     TooNew,
     /// Not one of the folders that this job's sources land in.
     OtherSource,
+    /// Not one of the paths that were asked for.
+    NotAsked,
 }
 
 /// What the filter says about one entry.
@@ -128,6 +130,7 @@ pub struct Filter {
     newer_than: Option<Stamp>,
     older_than: Option<Stamp>,
     top_level: Option<Vec<Name>>,
+    paths: Option<Vec<RelPath>>,
 }
 
 impl Filter {
@@ -142,6 +145,7 @@ impl Filter {
             newer_than: spec.newer_than.as_ref().map(|moment| moment.resolve(now)),
             older_than: spec.older_than.as_ref().map(|moment| moment.resolve(now)),
             top_level: None,
+            paths: None,
             spec: spec.clone(),
         })
     }
@@ -151,6 +155,15 @@ impl Filter {
     pub fn with_top_level(mut self, names: Vec<Name>) -> Filter {
         self.top_level = Some(names);
         self
+    }
+
+    /// Everything at and below these paths, and nothing else: for bringing back what a person names.
+    ///
+    /// # Errors
+    /// Never, in fact: there is no line to misread.
+    pub fn for_paths(paths: Vec<RelPath>) -> Result<Filter, FilterError> {
+        let spec = FilterSpec { junk: TakeOrSkip::Take, ..FilterSpec::default() };
+        Ok(Filter { paths: Some(paths), ..Filter::new(&spec, Stamp::new(0, 0))? })
     }
 
     /// What the root hands down to its entries.
@@ -167,6 +180,9 @@ impl Filter {
     pub fn judge(&self, folder: &RelPath, name: &Name, meta: &Meta, inherited: Inherited) -> Verdict {
         if let Some(rule) = self.own_or_foreign(folder, name) {
             return Verdict::Out(rule);
+        }
+        if let Some(paths) = &self.paths {
+            return judge_by_paths(paths, &folder.join(name));
         }
         if !self.exclude.is_empty() || !inherited.chosen {
             let path = folder.join(name);
@@ -205,6 +221,7 @@ impl Filter {
             Rule::TooNew => {
                 self.spec.older_than.as_ref().map_or(String::new(), |moment| quoted("older_than", moment))
             }
+            Rule::NotAsked => "not asked for".to_owned(),
             Rule::OtherSource => "not one of the job's sources".to_owned(),
         }
     }
@@ -240,6 +257,16 @@ impl Filter {
             return Some(Rule::TooOld);
         }
         self.older_than.is_some_and(|limit| modified > limit).then_some(Rule::TooNew)
+    }
+}
+
+fn judge_by_paths(paths: &[RelPath], path: &RelPath) -> Verdict {
+    if paths.iter().any(|wanted| path.is_within(wanted)) {
+        Verdict::In
+    } else if paths.iter().any(|wanted| wanted.is_within(path)) {
+        Verdict::Through
+    } else {
+        Verdict::Out(Rule::NotAsked)
     }
 }
 

@@ -1,7 +1,7 @@
 //! A job's choices, as typed values. Where they are written down is the command line's business.
 
 use crate::filter::FilterSpec;
-use crate::units::{Share, keywords};
+use crate::units::{Age, Room, Share, keywords};
 
 keywords! {
     /// What a job does with its two sides.
@@ -40,6 +40,8 @@ keywords! {
     pub enum Removed {
         /// To the kept copies at the root of the side they came from.
         Keep = "keep",
+        /// To the desktop's trash, by the FreeDesktop specification; local places only.
+        Trash = "trash",
         /// Nowhere: they are erased.
         Erase = "erase",
     }
@@ -68,6 +70,10 @@ pub struct JobRules {
     pub removed: Removed,
     /// Where replaced files go.
     pub replaced: Replaced,
+    /// How long kept copies stay.
+    pub keep_for: Age,
+    /// How much room kept copies may take at the destination.
+    pub keep_max: Room,
     /// The guard against mass removal.
     pub max_removals: Share,
     /// The guard against mass change.

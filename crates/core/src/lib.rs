@@ -16,6 +16,7 @@
 pub mod compare;
 pub mod entry;
 pub mod filter;
+pub mod identity;
 pub mod job;
 pub mod path;
 pub mod plan;

@@ -373,6 +373,12 @@ pub trait Store: Send + Sync {
     /// [`FaultKind::Changed`] when it is not `expected`.
     fn remove(&self, path: &RelPath, expected: &Meta) -> Result<()>;
 
+    /// Moves a file or link to the desktop's trash.
+    ///
+    /// # Errors
+    /// [`FaultKind::Changed`] when it is not `expected`; [`FaultKind::Unsupported`] where there is no trash.
+    fn trash(&self, path: &RelPath, expected: &Meta) -> Result<()>;
+
     /// Removes an empty folder.
     ///
     /// # Errors

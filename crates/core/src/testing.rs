@@ -7,7 +7,7 @@ use crate::filter::FilterSpec;
 use crate::job::{JobRules, Kind, Newer, Removed, Replaced};
 use crate::path::RelPath;
 use crate::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
-use crate::units::Share;
+use crate::units::{Room, Share};
 
 /// A path from a literal; panics on a bad one.
 pub fn path(text: &str) -> RelPath {
@@ -49,6 +49,8 @@ pub fn rules(kind: Kind) -> JobRules {
         newer: Newer::Leave,
         removed: Removed::Keep,
         replaced: Replaced::Keep,
+        keep_for: "30 days".parse().expect("an age"),
+        keep_max: Room::Percent(10.0),
         max_removals: Share::Percent(25.0),
         max_changes: Share::Off,
     }

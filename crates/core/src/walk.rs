@@ -407,7 +407,9 @@ impl<'a> Visit<'a> {
             (Decision::Same, _) => self.found.plan.counts.same += 1,
             (Decision::Add, _) => self.plan_add(name, left),
             (Decision::Update, Some(was)) => self.plan_update(name, left, was),
-            (Decision::Metadata, Some(_)) => self.act(name, Step::Metadata { from: left }, 0),
+            (Decision::Metadata, Some(was)) => {
+                self.act(name, Step::Metadata { from: left, was: Box::new(was) }, 0);
+            }
             (Decision::Replace, Some(was)) if was.is_folder() => {
                 let verdict = if inherited.chosen { Verdict::In } else { Verdict::Through };
                 self.descend(&name, None, Some(was), verdict, true);

@@ -136,6 +136,10 @@ impl Store for Gathered {
         Self::refuse("remove", path)
     }
 
+    fn trash(&self, path: &RelPath, _expected: &Meta) -> Result<()> {
+        Self::refuse("move to the trash", path)
+    }
+
     fn remove_folder(&self, path: &RelPath) -> Result<()> {
         Self::refuse("remove folder", path)
     }

@@ -407,6 +407,10 @@ impl Store for SimulatedStore {
         Ok(())
     }
 
+    fn trash(&self, path: &RelPath, _expected: &Meta) -> Result<()> {
+        Err(StoreError::new(FaultKind::Unsupported, "move to the trash", path))
+    }
+
     fn remove_folder(&self, path: &RelPath) -> Result<()> {
         let mut tree = self.begin(Operation::Remove, "remove folder", path)?;
         if !tree.nodes.contains_key(path) {

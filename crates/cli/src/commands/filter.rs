@@ -41,6 +41,70 @@ pub fn filter(context: &Context, name: &str, request: &Request) -> Outcome {
     if request.attempt.is_empty() { show(context, &job, request) } else { attempt(context, &job, request) }
 }
 
+/// Turns the problems of a run into exclude lines.
+pub fn from_problems(
+    context: &Context,
+    name: &str,
+    which: &str,
+    code: Option<&str>,
+    mut request: Request,
+) -> Outcome {
+    let job = load_job(&context.home, name)?;
+    let run = super::history::find(context, name, which)?;
+    super::history::read_log(context, &run, |_, value| {
+        let is = |key: &str, wanted: &str| value.get(key).and_then(serde_json::Value::as_str) == Some(wanted);
+        if is("event", "problem") && code.is_none_or(|code| is("code", code)) {
+            request.add.extend(lines::path_of(value).as_ref().and_then(line_for));
+        }
+    })?;
+    request.add.retain(|line| !job.keys.exclude.contains(line));
+    request.add.sort();
+    request.add.dedup();
+    if request.add.is_empty() {
+        context.say(format!("Run {} has no problem that a line could leave out.", run.number));
+        return Ok(0);
+    }
+    if !context.global.yes {
+        request.add = chosen(context, &request.add)?;
+        if request.add.is_empty() {
+            return Ok(0);
+        }
+    }
+    let changed = save(context, &job, &request)?;
+    context.say(format!("The filter of {} is changed.\n", styled(BOLD, name)));
+    show(context, &changed, &request)
+}
+
+/// The lines that a person agrees to; where nobody can be asked they are only shown.
+fn chosen(context: &Context, lines: &[String]) -> Outcome<Vec<String>> {
+    if !context.can_ask() {
+        context.say("These lines would leave them out:");
+        lines.iter().for_each(|line| context.say(format!("  {line}")));
+        context.say("\nNothing is saved. To save them all, add --yes.");
+        return Ok(Vec::new());
+    }
+    let mut agreed = Vec::new();
+    for line in lines {
+        if crate::ask::yes(&format!("Exclude {line}?"), false)? {
+            agreed.push(line.clone());
+        }
+    }
+    Ok(agreed)
+}
+
+/// An anchored line that matches just this path. A name that is not UTF-8 cannot be written into a job file.
+fn line_for(path: &reedhook_core::path::RelPath) -> Option<String> {
+    let text = std::str::from_utf8(path.as_bytes()).ok().filter(|text| !text.is_empty())?;
+    let mut line = String::from("/");
+    for c in text.chars() {
+        if matches!(c, '*' | '?' | '[' | ']' | '{' | '}' | '\\' | '!') {
+            line.push('\\');
+        }
+        line.push(c);
+    }
+    Some(line)
+}
+
 fn save(context: &Context, job: &Job, request: &Request) -> Outcome<Job> {
     let mut keys = job.keys.clone();
     for line in &request.drop {

@@ -17,16 +17,25 @@ use crate::text::{Align, BOLD, Columns, bytes, duration, moment, styled};
 /// Items listed without being asked for all.
 const ITEMS: usize = 40;
 
+/// How much of one run to show.
+#[derive(Debug, Clone, Copy)]
+pub struct Detail {
+    /// Every item.
+    pub items: bool,
+    /// Every problem, and nothing else.
+    pub problems: bool,
+}
+
 /// Shows past runs, or one of them.
 pub fn history(
     context: &Context,
     job: Option<String>,
     run: Option<String>,
     limit: u32,
-    items: bool,
+    detail: Detail,
 ) -> Outcome {
     match (job, run) {
-        (Some(job), Some(run)) => one(context, &job, &run, items),
+        (Some(job), Some(run)) => one(context, &job, &run, detail),
         (job, _) => list(context, job.as_deref(), limit),
     }
 }
@@ -79,13 +88,53 @@ fn run_line(run: &RunRow) -> Value {
     Value::Object(object)
 }
 
-fn one(context: &Context, job: &str, which: &str, all: bool) -> Outcome {
-    check_known(context, job)?;
-    let record = context.home.record()?;
-    let run = record.find_run(job, which)?.ok_or_else(|| {
+/// A run of a job, by its number, its name, or `last`.
+pub fn find(context: &Context, job: &str, which: &str) -> Outcome<RunRow> {
+    context.home.record()?.find_run(job, which)?.ok_or_else(|| {
         Failure::usage(format!("{job} has no run \"{which}\""))
             .hint(format!("`reedhook history {job}` lists them."))
+    })
+}
+
+/// Every problem of a run, by code.
+fn problems(context: &Context, run: &RunRow) -> Outcome {
+    let mut found: Vec<(String, String, String)> = Vec::new();
+    read_log(context, run, |line, value| {
+        if value.get("event").and_then(Value::as_str) != Some("problem") {
+            return;
+        }
+        if context.global.json {
+            crate::context::print_text(line);
+        }
+        let text = |key: &str| value.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
+        let path = lines::path_of(value).map(|path| path.to_string()).unwrap_or_default();
+        found.push((text("code"), path, text("message")));
     })?;
+    if context.global.json {
+        return Ok(0);
+    }
+    if found.is_empty() {
+        context.say(format!("Run {} of {} had no problems.", run.number, run.job));
+        return Ok(0);
+    }
+    found.sort();
+    let mut table = Columns::new(&[Align::Left; 3]);
+    for (code, path, message) in found {
+        table.row(vec![code, path, message]);
+    }
+    context.say(table.render(0).trim_end());
+    context
+        .say(format!("\nTo leave them out: reedhook job filter {} --from-problems {}", run.job, run.number));
+    Ok(0)
+}
+
+fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
+    check_known(context, job)?;
+    let record = context.home.record()?;
+    let run = find(context, job, which)?;
+    if detail.problems {
+        return problems(context, &run);
+    }
     if context.global.json {
         lines::print(&run_line(&run));
         read_log(context, &run, |line, _| {
@@ -109,7 +158,7 @@ fn one(context: &Context, job: &str, which: &str, all: bool) -> Outcome {
         text.push_str(&format!("  {} written.\n", bytes(run.counts.bytes)));
     }
     text.push_str(&render::problem_groups(&record.problem_groups(run.id)?));
-    text.push_str(&items_text(context, &run, all)?);
+    text.push_str(&items_text(context, &run, detail.items)?);
     context.say(text.trim_end());
     Ok(0)
 }
@@ -119,6 +168,9 @@ fn items_text(context: &Context, run: &RunRow, all: bool) -> Outcome<String> {
     let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right]);
     let mut total = 0;
     read_log(context, run, |_, value| {
+        if value.get("event").and_then(Value::as_str) == Some("folder") {
+            return;
+        }
         total += 1;
         if all || total <= ITEMS {
             table.row(item_cells(value));
@@ -146,7 +198,7 @@ fn item_cells(value: &Value) -> Vec<String> {
 }
 
 /// Reads a run's log line by line. A run that did nothing has none; a line cut off by a crash is passed over.
-fn read_log(context: &Context, run: &RunRow, mut each: impl FnMut(&str, &Value)) -> Outcome<()> {
+pub fn read_log(context: &Context, run: &RunRow, mut each: impl FnMut(&str, &Value)) -> Outcome<()> {
     let path = context.home.run_log(&run.job, &run.run);
     let file = match File::open(&path) {
         Ok(file) => file,

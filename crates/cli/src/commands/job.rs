@@ -310,6 +310,7 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
     }
     let new_job = checked(context, name, job.keys.clone().overlaid(keys.clone()))?;
     refuse_bad_ends(context, &Ends::of(&new_job, &context.home, &context.settings)?)?;
+    let keys_to = keys.to.clone();
     change_file(context, name, |document| {
         set_keys(
             document,
@@ -324,6 +325,9 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
         }
         Ok(())
     })?;
+    if !keys_to.is_empty() {
+        context.home.record()?.forget_places(name)?;
+    }
     context.say(format!("The job {} is changed.", styled(BOLD, name)));
     if new_job.rules.removed == Removed::Erase && job.rules.removed == Removed::Keep {
         context.warn("what this job removes is erased for good from now on");

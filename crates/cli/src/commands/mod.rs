@@ -6,6 +6,7 @@ mod filter;
 mod history;
 mod job;
 mod preview;
+mod recover;
 mod run;
 mod status;
 mod store;
@@ -17,18 +18,30 @@ use crate::failure::Outcome;
 /// Carries out a command; returns the exit code.
 pub fn carry_out(context: &Context, command: Command) -> Outcome {
     match command {
-        Command::Job(JobCommand::Filter { name, add, drop, attempt, only, all }) => {
-            filter::filter(context, &name, &filter::Request { add, drop, attempt, only, all })
+        Command::Job(JobCommand::Filter { name, add, drop, attempt, only, all, from_problems, code }) => {
+            let request = filter::Request { add, drop, attempt, only, all };
+            match from_problems {
+                Some(run) => filter::from_problems(context, &name, &run, code.as_deref(), request),
+                None => filter::filter(context, &name, &request),
+            }
         }
         Command::Job(command) => job::job(context, command),
         Command::Store(command) => store::store(context, command),
         Command::Preview { job, all } => preview::preview(context, &job, all),
-        Command::Run { jobs, all, allow } => run::run(context, &jobs, all, &allow),
+        Command::Run { jobs, reverse: true, allow, .. } => run::reverse(context, &jobs, &allow),
+        Command::Run { jobs, all, allow, .. } => run::run(context, &jobs, all, &allow),
+        Command::Kept(command) => recover::kept(context, command),
+        Command::Restore { job, paths, into, run } => {
+            recover::restore(context, &job, &paths, into.as_deref(), run.as_deref())
+        }
+        Command::Undo { job, run } => recover::undo(context, &job, &run),
         Command::Once { kind, left, right, keys, allow, preview } => {
             run::once(context, &kind, left, right, *keys, &allow, preview)
         }
         Command::Status => status::status(context),
-        Command::History { job, run, limit, items } => history::history(context, job, run, limit, items),
+        Command::History { job, run, limit, items, problems } => {
+            history::history(context, job, run, limit, history::Detail { items, problems })
+        }
         Command::Demo { folder } => demo::demo(context, folder),
         Command::Completions { shell } => extras::completions(shell),
         Command::Man { to } => extras::man(to),

@@ -45,6 +45,58 @@ fn worse(a: u8, b: u8) -> u8 {
     if rank(a) >= rank(b) { a } else { b }
 }
 
+/// Brings the left back from the right. What would be overwritten is shown, and asked for.
+pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
+    let [name] = names else {
+        return Err(Failure::usage("--reverse takes one job at a time"));
+    };
+    let mut job = load_job(&context.home, name)?;
+    if job.keys.from.len() != 1 || job.keys.to.len() != 1 {
+        return Err(Failure::usage(format!("{name} has several sources or destinations"))
+            .hint("Bring back what you need with `reedhook restore`."));
+    }
+    std::mem::swap(&mut job.keys.from, &mut job.keys.to);
+    let run = match Run::begin(context, name) {
+        Ok(run) => run.special("reverse"),
+        Err(failure) if failure.exit == REFUSED => {
+            return Ok(refused_before_the_record(context, &job, &failure));
+        }
+        Err(failure) => return Err(failure),
+    };
+    let looked = look(context, &job, &lifted(&allow.allow)).and_then(|mut round| {
+        // The left stays the person's own: no lock, no mark.
+        round.legs.iter_mut().for_each(|leg| leg.ours = false);
+        agree_to_reverse(context, round)
+    });
+    match looked {
+        Ok(round) => {
+            let result = run.carry_out(&round)?;
+            told(context, &job, Some(&round), result)
+        }
+        Err(failure) => told(context, &job, None, run.refuse(failure)?),
+    }
+}
+
+fn agree_to_reverse(context: &Context, round: Round) -> Outcome<Round> {
+    if let Some((leg, refusal)) = round.refusal() {
+        return Err(guard_failure(leg, refusal, &context.home));
+    }
+    let counts = round.counts();
+    if context.global.yes || counts.updated + counts.removed == 0 {
+        return Ok(round);
+    }
+    if !context.global.json {
+        for leg in &round.legs {
+            context.say(render::plan(&round, leg, &context.home, false).trim_end());
+        }
+    }
+    if context.can_ask() && ask::yes("Go on, and overwrite these at the left?", false)? {
+        return Ok(round);
+    }
+    let words = format!("it would replace {} and remove {} at the left", counts.updated, counts.removed);
+    Err(Failure::refused("reverse-not-agreed", words).hint("If that is right, add --yes."))
+}
+
 /// Does the same as a job without saving one.
 pub fn once(
     context: &Context,
@@ -135,7 +187,7 @@ fn agree_to_removals(context: &Context, round: &Round) -> Outcome<()> {
 }
 
 /// Tells how a run ended, to a person or a program, and gives the exit code.
-fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResult) -> Outcome {
+pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResult) -> Outcome {
     let code = match (&result.failure, result.outcome) {
         (Some(failure), _) => failure.exit,
         (None, RunOutcome::Problems) => 1,

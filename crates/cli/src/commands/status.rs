@@ -72,7 +72,8 @@ pub fn result_words(run: &RunRow) -> String {
     let counts = &run.counts;
     let mut parts = Vec::new();
     match run.outcome {
-        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held => {}
+        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held if run.code.is_empty() => {}
+        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held => parts.push(format!("{}:", run.code)),
         RunOutcome::Refused => return format!("refused: {}", run.code),
         RunOutcome::Stopped => parts.push(format!("stopped: {}", run.code)),
         RunOutcome::Interrupted => parts.push("interrupted".to_owned()),
@@ -94,13 +95,13 @@ pub fn result_words(run: &RunRow) -> String {
     if counts.bytes > 0 {
         parts.push(bytes(counts.bytes));
     }
-    if parts.is_empty() {
+    if parts.is_empty() || parts.last().is_some_and(|part| part.ends_with(':')) {
         parts.push("nothing to do".to_owned());
     }
     if counts.problems > 0 {
         parts.push(count(counts.problems, "problem", "problems"));
     }
-    format!("{} in {}", parts.join(", "), duration(run.elapsed))
+    format!("{} in {}", parts.join(", ").replace(":, ", ": "), duration(run.elapsed))
 }
 
 fn status_line(name: &str, kind: &str, last: Option<&RunRow>, running: bool) -> Value {

@@ -41,6 +41,8 @@ pub enum Step {
     Metadata {
         /// Where the metadata comes from.
         from: Meta,
+        /// What is there now.
+        was: Box<Meta>,
     },
     /// Remove it.
     Remove {

@@ -5,6 +5,8 @@
 //! | `runs` | one run of a job | `id`, `job`, `number` (1 for the job's first), `run` (its name, unique), `started` (ms since 1970), `seconds`, `outcome`, `code` and `message` (why it was refused or stopped), `folders_made`, `folders_removed`, and one column for each name in [`Counts::NAMES`] |
 //! | `problem_groups` | the problems of a run with one cause | `run_id`, `code`, `count`, `path` (bytes) and `message` of the first |
 //! | `job_state` | a job's lasting facts | `job`, `removals_confirmed` |
+//! | `places` | the store that a job last found at one of its destinations | `job`, `place` (as written in the job), `identity` |
+//! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
 //!
 //! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.
 
@@ -13,10 +15,11 @@ use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, Row, named_params, params};
 
+use crate::path::RelPath;
 use crate::plan::Counts;
 
 /// The layout that this program writes.
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
 
 /// The state file cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -130,6 +133,17 @@ pub struct RunEnd {
     pub counts: Counts,
 }
 
+/// What a file held when it was last read whole.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Checksum {
+    /// Its bytes.
+    pub size: u64,
+    /// Its modification time, as `SECONDS.NANOSECONDS`.
+    pub modified: String,
+    /// The BLAKE3 hash of its content.
+    pub hash: [u8; 32],
+}
+
 /// The problems of one run that have the same cause.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ProblemGroup {
@@ -187,6 +201,18 @@ impl Record {
                  PRAGMA user_version = 1;
                  COMMIT;"
             ))?;
+        }
+        if found < 2 {
+            self.db.execute_batch(
+                "BEGIN IMMEDIATE;
+                 CREATE TABLE IF NOT EXISTS places (
+                    job TEXT NOT NULL, place TEXT NOT NULL, identity TEXT NOT NULL, PRIMARY KEY (job, place));
+                 CREATE TABLE IF NOT EXISTS checksums (
+                    job TEXT NOT NULL, path BLOB NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL,
+                    hash BLOB NOT NULL, PRIMARY KEY (job, path)) WITHOUT ROWID;
+                 PRAGMA user_version = 2;
+                 COMMIT;",
+            )?;
         }
         Ok(())
     }
@@ -261,12 +287,13 @@ impl Record {
         Ok(self.db.query_row(sql, params![job, which, number], row_of).optional()?)
     }
 
-    /// The newest run of a job that worked on its sides (refused ones are passed over).
+    /// The newest usual run of a job that worked on its sides; refused ones, restores and undos are passed over.
     ///
     /// # Errors
     /// When SQLite fails.
     pub fn last_completed(&self, job: &str) -> Result<Option<RunRow>> {
-        let sql = "SELECT * FROM runs WHERE job = ?1 AND outcome IN ('done', 'problems', 'held')
+        let sql =
+            "SELECT * FROM runs WHERE job = ?1 AND code = '' AND outcome IN ('done', 'problems', 'held')
                    ORDER BY started DESC, id DESC LIMIT 1";
         Ok(self.db.query_row(sql, [job], row_of).optional()?)
     }
@@ -308,6 +335,74 @@ impl Record {
         )?;
         transaction.execute("DELETE FROM job_state WHERE job = ?1", [to])?;
         transaction.execute("UPDATE job_state SET job = ?2 WHERE job = ?1", [from, to])?;
+        for table in ["places", "checksums"] {
+            transaction.execute(&format!("DELETE FROM {table} WHERE job = ?1"), [to])?;
+            transaction.execute(&format!("UPDATE {table} SET job = ?2 WHERE job = ?1"), [from, to])?;
+        }
+        transaction.commit()?;
+        Ok(())
+    }
+
+    /// The identity of the store that a job last found at a destination.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn identity(&self, job: &str, place: &str) -> Result<Option<String>> {
+        let sql = "SELECT identity FROM places WHERE job = ?1 AND place = ?2";
+        Ok(self.db.query_row(sql, [job, place], |row| row.get(0)).optional()?)
+    }
+
+    /// Remembers the identity of the store at a destination.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn set_identity(&self, job: &str, place: &str, identity: &str) -> Result<()> {
+        self.db.execute(
+            "INSERT INTO places (job, place, identity) VALUES (?1, ?2, ?3)
+             ON CONFLICT (job, place) DO UPDATE SET identity = ?3",
+            [job, place, identity],
+        )?;
+        Ok(())
+    }
+
+    /// Forgets which stores a job found at its destinations: they have been given anew.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn forget_places(&self, job: &str) -> Result<()> {
+        self.db.execute("DELETE FROM places WHERE job = ?1", [job])?;
+        Ok(())
+    }
+
+    /// What a file held when it was last read whole.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn checksum(&self, job: &str, path: &RelPath) -> Result<Option<Checksum>> {
+        let sql = "SELECT size, modified, hash FROM checksums WHERE job = ?1 AND path = ?2";
+        let found = self.db.query_row(sql, params![job, path.as_bytes()], |row| {
+            let size: i64 = row.get(0)?;
+            Ok(Checksum { size: size as u64, modified: row.get(1)?, hash: row.get(2)? })
+        });
+        Ok(found.optional()?)
+    }
+
+    /// Remembers what files hold, in one transaction.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn set_checksums(&mut self, job: &str, checksums: &[(RelPath, Checksum)]) -> Result<()> {
+        let transaction = self.db.transaction()?;
+        {
+            let mut statement = transaction.prepare(
+                "INSERT INTO checksums (job, path, size, modified, hash) VALUES (?1, ?2, ?3, ?4, ?5)
+                 ON CONFLICT (job, path) DO UPDATE SET size = ?3, modified = ?4, hash = ?5",
+            )?;
+            for (path, checksum) in checksums {
+                let size = checksum.size as i64;
+                statement.execute(params![job, path.as_bytes(), size, checksum.modified, checksum.hash])?;
+            }
+        }
         transaction.commit()?;
         Ok(())
     }

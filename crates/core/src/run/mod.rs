@@ -13,7 +13,9 @@
 //!
 //! A failed item becomes a [`Problem`] and the rest goes on. Only a lost store or a request to stop ends a run early.
 
+pub mod kept;
 mod transfer;
+pub mod undo;
 
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -21,7 +23,7 @@ use std::sync::{Mutex, PoisonError};
 
 use crossbeam_channel::Sender;
 
-use crate::entry::{Meta, Side};
+use crate::entry::{Meta, Side, Stamp};
 use crate::job::{Removed, Replaced};
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Step};
@@ -54,8 +56,31 @@ pub enum Event {
     },
     /// An item is done.
     Item(Item),
+    /// A folder that stays got other metadata; what it had before, for undoing the run.
+    Folder {
+        /// The folder.
+        path: RelPath,
+        /// What it had.
+        was: Mark,
+    },
     /// Something could not be done.
     Problem(Problem),
+}
+
+/// A time and a mode, as far as they are known.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Mark {
+    /// The modification time.
+    pub modified: Option<Stamp>,
+    /// The mode bits.
+    pub mode: Option<u32>,
+}
+
+impl Mark {
+    /// The time and mode of an entry.
+    pub fn of(meta: &Meta) -> Mark {
+        Mark { modified: meta.modified, mode: meta.mode }
+    }
 }
 
 /// One thing that was done.
@@ -69,6 +94,16 @@ pub struct Item {
     pub path: RelPath,
     /// Bytes of content: written, or of what was removed.
     pub size: u64,
+    /// What stands there now, as it was written: lets an undo see whether it has changed since.
+    pub now: Mark,
+    /// What stood there before.
+    pub was: Mark,
+}
+
+impl Item {
+    fn new(done: Done, path: RelPath, size: u64) -> Item {
+        Item { done, side: Side::Right, path, size, now: Mark::default(), was: Mark::default() }
+    }
 }
 
 /// What was done to an item; the words are those of the JSON key `do`.
@@ -104,6 +139,20 @@ impl Done {
         }
     }
 
+    /// What a word in a log means; `None` for an unknown one.
+    pub fn parse(word: &str) -> Option<Done> {
+        const ALL: [Done; 7] = [
+            Done::Added,
+            Done::Updated,
+            Done::Removed,
+            Done::Metadata,
+            Done::Left,
+            Done::FolderMade,
+            Done::FolderRemoved,
+        ];
+        ALL.into_iter().find(|done| done.as_str() == word)
+    }
+
     /// The word for a planned step.
     pub fn of(step: &Step) -> Done {
         match step {
@@ -121,7 +170,7 @@ pub fn step_size(step: &Step) -> u64 {
     match step {
         Step::Add { from }
         | Step::Update { from, .. }
-        | Step::Metadata { from }
+        | Step::Metadata { from, .. }
         | Step::Leave { from, .. } => from.size,
         Step::Remove { was } => was.size,
     }
@@ -306,7 +355,7 @@ impl<'a> Engine<'a> {
     fn report_left(&self) {
         for item in self.items() {
             if matches!(item.action.step, Step::Leave { .. }) {
-                self.done(item.path(), Done::Left, step_size(&item.action.step), 0);
+                self.done(Item::new(Done::Left, item.path(), step_size(&item.action.step)), 0);
             }
         }
     }
@@ -370,7 +419,7 @@ impl<'a> Engine<'a> {
             match self.input.right.make_folder(&folder.path, &Attributes { mode, modified: None }) {
                 Ok(()) => {
                     self.state().folders_made += 1;
-                    self.tell(&folder.path, Done::FolderMade, 0);
+                    self.send(Event::Item(Item::new(Done::FolderMade, folder.path.clone(), 0)));
                 }
                 // Somebody made it meanwhile: what is to go into it is decided file by file.
                 Err(error) if error.kind == FaultKind::Exists && self.is_folder(&folder.path) => {}
@@ -420,9 +469,10 @@ impl<'a> Engine<'a> {
         let outcome = match self.input.removed {
             Removed::Erase => self.input.right.remove(&path, was),
             Removed::Keep => self.keep(&path, was),
+            Removed::Trash => self.input.right.trash(&path, was),
         };
         match outcome {
-            Ok(()) => self.done(path, Done::Removed, was.size, 0),
+            Ok(()) => self.done(Item { was: Mark::of(was), ..Item::new(Done::Removed, path, was.size) }, 0),
             // Somebody else removed it: that is what was wanted.
             Err(error) if error.kind == FaultKind::NotFound => {}
             Err(error) => self.failed(Side::Right, error, &path)?,
@@ -460,7 +510,9 @@ impl<'a> Engine<'a> {
             match self.input.right.remove_folder(&folder.path) {
                 Ok(()) => {
                     self.state().folders_removed += 1;
-                    self.tell(&folder.path, Done::FolderRemoved, 0);
+                    let was = folder.right.as_ref().map(Mark::of).unwrap_or_default();
+                    let item = Item::new(Done::FolderRemoved, folder.path.clone(), 0);
+                    self.send(Event::Item(Item { was, ..item }));
                 }
                 Err(error) if error.kind == FaultKind::NotFound => {}
                 Err(error) => self.failed(Side::Right, error, &folder.path)?,
@@ -489,8 +541,7 @@ impl<'a> Engine<'a> {
                 continue;
             }
             match self.input.right.set_attributes(&folder.path, &Attributes { modified, mode }) {
-                Ok(()) if folder.remode && finished => self.done(folder.path.clone(), Done::Metadata, 0, 0),
-                Ok(()) => {}
+                Ok(()) => self.folder_finished(folder, finished, Mark { modified, mode }),
                 Err(error) if error.kind == FaultKind::NotFound => {}
                 // On some media the root's time cannot be set; that is no loss worth a problem.
                 Err(_) if folder.path.is_root() => {}
@@ -498,6 +549,15 @@ impl<'a> Engine<'a> {
             }
         }
         Ok(())
+    }
+
+    fn folder_finished(&self, folder: &FolderPlan, finished: bool, now: Mark) {
+        if let Some(was) = folder.right.as_ref().map(Mark::of).filter(|_| finished) {
+            self.send(Event::Folder { path: folder.path.clone(), was });
+            if folder.remode {
+                self.done(Item { now, was, ..Item::new(Done::Metadata, folder.path.clone(), 0) }, 0);
+            }
+        }
     }
 
     fn right<T>(&self, outcome: Result<T, StoreError>) -> Result<(), Halt> {
@@ -528,10 +588,10 @@ impl<'a> Engine<'a> {
         self.send(Event::Problem(problem));
     }
 
-    fn done(&self, path: RelPath, done: Done, size: u64, written: u64) {
+    fn done(&self, item: Item, written: u64) {
         {
             let counts = &mut self.state().counts;
-            match done {
+            match item.done {
                 Done::Added => counts.added += 1,
                 Done::Updated => counts.updated += 1,
                 Done::Removed => counts.removed += 1,
@@ -541,11 +601,7 @@ impl<'a> Engine<'a> {
             }
             counts.bytes += written;
         }
-        self.tell(&path, done, size);
-    }
-
-    fn tell(&self, path: &RelPath, done: Done, size: u64) {
-        self.send(Event::Item(Item { done, side: Side::Right, path: path.clone(), size }));
+        self.send(Event::Item(item));
     }
 
     fn send(&self, event: Event) {

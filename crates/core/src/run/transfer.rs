@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use super::{Done, Engine, Event, Halt, PlannedItem};
+use super::{Done, Engine, Event, Halt, Item, Mark, PlannedItem};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::job::Replaced;
 use crate::path::RelPath;
@@ -81,6 +81,14 @@ struct Pending {
     expect: Expect,
     keep: bool,
     size: u64,
+    now: Mark,
+}
+
+/// A file or link that is ready to be published.
+struct Staged {
+    sealed: Sealed,
+    size: u64,
+    now: Mark,
 }
 
 #[derive(Default)]
@@ -168,14 +176,17 @@ impl Transfer<'_, '_> {
         match &item.action.step {
             Step::Add { from } => self.bring(reporter, &path, from, None),
             Step::Update { from, was } => self.bring(reporter, &path, from, Some(was)),
-            Step::Metadata { from } => self.set_metadata(&path, from),
+            Step::Metadata { from, was } => self.set_metadata(&path, from, was),
             Step::Remove { .. } | Step::Leave { .. } => Ok(()),
         }
     }
 
-    fn set_metadata(&self, path: &RelPath, from: &Meta) -> Result<(), Halt> {
+    fn set_metadata(&self, path: &RelPath, from: &Meta, was: &Meta) -> Result<(), Halt> {
         match self.engine.input.right.set_attributes(path, &self.attributes(from)) {
-            Ok(()) => self.engine.done(path.clone(), Done::Metadata, from.size, 0),
+            Ok(()) => {
+                let item = Item::new(Done::Metadata, path.clone(), from.size);
+                self.engine.done(Item { now: Mark::of(from), was: Mark::of(was), ..item }, 0);
+            }
             Err(error) => self.engine.failed(Side::Right, error, path)?,
         }
         Ok(())
@@ -204,10 +215,11 @@ impl Transfer<'_, '_> {
             _ => self.stage_file(reporter, path, from),
         };
         match staged {
-            Ok((sealed, size)) => {
+            Ok(Staged { sealed, size, now }) => {
                 let pending = Pending {
                     sealed,
                     size,
+                    now,
                     done: if was.is_some() { Done::Updated } else { Done::Added },
                     expect: was.map_or(Expect::Absent, |was| Expect::This(was.clone())),
                     keep: was.is_some() && self.engine.input.replaced == Replaced::Keep,
@@ -221,10 +233,10 @@ impl Transfer<'_, '_> {
         }
     }
 
-    fn stage_link(&self, path: &RelPath, from: &Meta) -> Result<(Sealed, u64), CopyError> {
+    fn stage_link(&self, path: &RelPath, from: &Meta) -> Result<Staged, CopyError> {
         let target = from.target.as_deref().unwrap_or_default();
         let sealed = self.engine.input.right.stage_link(path, target, &self.attributes(from));
-        sealed.map(|sealed| (sealed, 0)).map_err(CopyError::Write)
+        sealed.map(|sealed| Staged { sealed, size: 0, now: Mark::of(from) }).map_err(CopyError::Write)
     }
 
     /// Copies a file to a staged one. A source that changes under the reader is tried again: the half-read never lands.
@@ -233,7 +245,7 @@ impl Transfer<'_, '_> {
         reporter: &mut Reporter<'_>,
         path: &RelPath,
         from: &Meta,
-    ) -> Result<(Sealed, u64), CopyError> {
+    ) -> Result<Staged, CopyError> {
         reporter.starts(path, from.size);
         for _ in 0..ATTEMPTS {
             if let Some(staged) = self.try_stage_file(reporter, path, from)? {
@@ -249,7 +261,7 @@ impl Transfer<'_, '_> {
         reporter: &mut Reporter<'_>,
         path: &RelPath,
         planned: &Meta,
-    ) -> Result<Option<(Sealed, u64)>, CopyError> {
+    ) -> Result<Option<Staged>, CopyError> {
         let engine = self.engine;
         let mut content = engine.input.left.open(path, 0).map_err(CopyError::Read)?;
         let before = content.meta().map_err(CopyError::Read)?;
@@ -267,7 +279,7 @@ impl Transfer<'_, '_> {
             return Ok(None);
         }
         let sealed = stage.seal(&self.attributes(&after)).map_err(CopyError::Write)?;
-        Ok(Some((sealed, written)))
+        Ok(Some(Staged { sealed, size: written, now: Mark::of(&after) }))
     }
 
     fn enqueue(&self, pending: Pending) {
@@ -312,14 +324,21 @@ impl Transfer<'_, '_> {
         let right = self.engine.input.right;
         let keep_as = if item.keep { self.engine.kept_path(&path).map(Some) } else { Ok(None) };
         let published = match keep_as {
-            Ok(keep_as) => right.publish(item.sealed, &Publish { expect: item.expect, keep_as }),
+            Ok(keep_as) => right.publish(item.sealed, &Publish { expect: item.expect.clone(), keep_as }),
             Err(error) => {
                 right.discard(item.sealed);
                 Err(error)
             }
         };
         match published {
-            Ok(()) => self.engine.done(path, item.done, item.size, item.size),
+            Ok(()) => {
+                let was = match &item.expect {
+                    Expect::This(was) => Mark::of(was),
+                    Expect::Absent => Mark::default(),
+                };
+                let done = Item { now: item.now, was, ..Item::new(item.done, path, item.size) };
+                self.engine.done(done, item.size);
+            }
             Err(error) => self.report(error, &path),
         }
     }

@@ -407,6 +407,12 @@ fn side_of(error: Errno) -> KernelCopyError {
     }
 }
 
+/// A relative path as this system writes it.
+pub(super) fn os_path(path: &RelPath) -> &Path {
+    use std::os::unix::ffi::OsStrExt;
+    Path::new(std::ffi::OsStr::from_bytes(path.as_bytes()))
+}
+
 /// What an error of the operating system means for the engine.
 pub(super) fn fault_kind(error: &io::Error) -> FaultKind {
     let Some(errno) = Errno::from_io_error(error) else { return FaultKind::Io };

@@ -253,6 +253,16 @@ impl Store for LocalStore {
         folder.unlink(name.as_bytes()).map_err(|error| fault("remove", path, error))
     }
 
+    fn trash(&self, path: &RelPath, expected: &Meta) -> Result<()> {
+        let (folder, name) = self.parent(path, "move to the trash")?;
+        self.check(&folder, &name, expected, "move to the trash", path)?;
+        // The trash crate works with paths; the check above makes sure that no link leads elsewhere at this moment.
+        let full = self.place.join(sys::os_path(path));
+        trash::delete(&full).map_err(|error| {
+            StoreError::new(FaultKind::Io, "move to the trash", path).because(error.to_string())
+        })
+    }
+
     fn remove_folder(&self, path: &RelPath) -> Result<()> {
         self.forget(path);
         let (folder, name) = self.parent(path, "remove folder")?;
