@@ -163,6 +163,14 @@ pub enum Command {
         #[arg(long, value_name = "RUN")]
         run: Option<String>,
     },
+    /// Read every file on both sides and compare the contents.
+    #[command(after_help = "Example:\n  reedhook verify heron-counts\n\n\
+        Exit codes: 0 everything agrees, 1 something differs or could not be read.\n\
+        What was read is remembered, so that the next verification can tell which side changed by itself.")]
+    Verify {
+        /// The job.
+        job: String,
+    },
     /// Put a destination back as it was before a run. What has changed since is refused.
     #[command(after_help = "Example:\n  reedhook undo heron-counts 12")]
     Undo {

@@ -10,7 +10,7 @@ use std::path::Path;
 use clap::Args;
 use reedhook_core::entry::Stamp;
 use reedhook_core::filter::{Filter, FilterSpec, TakeOrSkip};
-use reedhook_core::job::{JobRules, Kind, Newer, Removed, Replaced};
+use reedhook_core::job::{JobRules, Kind, Newer, Removed, Replaced, Verify};
 use reedhook_core::units::{Age, Moment, Room, Share, Size};
 use serde::{Deserialize, Deserializer, Serialize};
 
@@ -97,6 +97,10 @@ pub struct JobKeys {
     #[arg(long, value_name = "ROOM")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keep_max: Option<Room>,
+    /// What is read back and compared: none (default), changed (what a run wrote) or all (both sides, after each run).
+    #[arg(long, value_name = "none|changed|all")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub verify: Option<Verify>,
     /// The guard against mass removal; default 25%.
     #[arg(long, value_name = "SHARE")]
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -126,6 +130,7 @@ impl JobKeys {
         "replaced",
         "keep_for",
         "keep_max",
+        "verify",
         "max_removals",
         "max_changes",
     ];
@@ -150,6 +155,7 @@ impl JobKeys {
             replaced: other.replaced.or(self.replaced),
             keep_for: other.keep_for.or(self.keep_for),
             keep_max: other.keep_max.or(self.keep_max),
+            verify: other.verify.or(self.verify),
             max_removals: other.max_removals.or(self.max_removals),
             max_changes: other.max_changes.or(self.max_changes),
         }
@@ -228,6 +234,7 @@ impl Job {
             replaced: keys.replaced.unwrap_or(Replaced::Keep),
             keep_for: keys.keep_for.unwrap_or_else(|| Age::from_days(30)),
             keep_max: keys.keep_max.unwrap_or(Room::Percent(10.0)),
+            verify: keys.verify.unwrap_or(Verify::None),
             max_removals: keys.max_removals.unwrap_or(Share::Percent(25.0)),
             max_changes: keys.max_changes.unwrap_or(Share::Off),
         };
@@ -371,6 +378,7 @@ mod tests {
             replaced: Some(Replaced::Erase),
             keep_for: Some("10 days".parse().unwrap()),
             keep_max: Some("5%".parse().unwrap()),
+            verify: Some(Verify::All),
             max_removals: Some("50%".parse().unwrap()),
             max_changes: Some("off".parse().unwrap()),
         };

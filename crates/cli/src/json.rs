@@ -180,6 +180,7 @@ pub fn add_past(past: &mut Past, value: &Value) {
                 size: value.get("size").and_then(Value::as_u64).unwrap_or(0),
                 now: mark("modified", "mode"),
                 was: mark("was_modified", "was_mode"),
+                hash: None,
             });
         }
         _ => {}

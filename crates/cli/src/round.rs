@@ -11,16 +11,18 @@ use std::time::{Duration, Instant};
 
 use crossbeam_channel::Receiver;
 use reedhook_core::compare::Comparison;
-use reedhook_core::entry::Side;
+use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::filter::Filter;
 use reedhook_core::identity;
-use reedhook_core::path::Name;
+use reedhook_core::job::Verify;
+use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::guard::{self, Lift, Nesting, Refusal};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan};
-use reedhook_core::record::{Outcome as RunOutcome, ProblemGroup, RunEnd};
+use reedhook_core::problem::{Code, Problem};
+use reedhook_core::record::{Checksum, Outcome as RunOutcome, ProblemGroup, RunEnd};
 use reedhook_core::run::kept::{self, KeptRun};
-use reedhook_core::run::{Ended, Event, RunInput, RunReport, execute};
+use reedhook_core::run::{Ended, Event, Item, RunInput, RunReport, execute};
 use reedhook_core::store::{FaultKind, Store, StoreError};
 use reedhook_core::walk::{ScanError, ScanInput, ScanProgress, scan};
 use reedhook_stores::gathered::Gathered;
@@ -133,7 +135,7 @@ pub fn scan_leg(
 ) -> Outcome<Leg> {
     let by = Comparison::between(left.capabilities(), right.capabilities());
     let rules = OneWayRules { kind: job.rules.kind, newer: job.rules.newer, by };
-    let input = ScanInput { left: left.as_ref(), right: right.as_ref(), filter, rules };
+    let input = ScanInput { left: left.as_ref(), right: right.as_ref(), filter, rules, on_same: None };
     let plan = scan_watched(context, job, &input)?;
     let space = right.space().ok().flatten();
     let refusal = guard::check(&plan, &job.rules, space, lifted);
@@ -235,7 +237,7 @@ fn scan_watched(context: &Context, job: &Job, input: &ScanInput<'_>) -> Outcome<
 }
 
 /// Ctrl-C before anything was changed.
-fn interrupted() -> Failure {
+pub fn interrupted() -> Failure {
     Failure {
         exit: 130,
         code: "interrupted",
@@ -331,6 +333,8 @@ pub struct Run<'a> {
     started: Instant,
     log: Option<BufWriter<File>>,
     groups: BTreeMap<String, ProblemGroup>,
+    /// What the files that were read back hold, until it is remembered.
+    checksums: Vec<(RelPath, Checksum)>,
     /// What sort of run it is, when it is not the job's usual one: `restore`, `undo`, `reverse`.
     special: &'static str,
     _lock: Option<File>,
@@ -351,6 +355,7 @@ impl<'a> Run<'a> {
             started: Instant::now(),
             log: None,
             groups: BTreeMap::new(),
+            checksums: Vec::new(),
             special: "",
             _lock: lock,
         })
@@ -424,6 +429,7 @@ impl<'a> Run<'a> {
                     right: right.as_ref(),
                     removed: rules.removed,
                     replaced: rules.replaced,
+                    verify: rules.verify,
                     run,
                     strict: false,
                     events: &sender,
@@ -435,17 +441,15 @@ impl<'a> Run<'a> {
             worker.join()
         });
         view.finish();
+        let mut report = report.map_err(|_| engine_failed())?;
+        if round.job.rules.verify == Verify::All && leg.ours && matches!(report.ended, Ended::Done) {
+            self.verify_all(round, leg, &pruned_at, &mut report)?;
+        }
         if leg.ours && !context.stop.load(Ordering::Relaxed) {
             prune(context, &round.job, pruned_at.as_ref(), Some(&self.name), None)?;
         }
         drop(lock);
-        report.map_err(|_| Failure {
-            exit: STOPPED,
-            code: "internal",
-            message: "the engine failed; this is a fault in Reedhook, and what it had done is whole"
-                .to_owned(),
-            hint: "Run again; it goes on.".to_owned(),
-        })
+        Ok(report)
     }
 
     /// Locks a destination and gives it a mark, which the job remembers.
@@ -478,7 +482,10 @@ impl<'a> Run<'a> {
     /// Writes an event to the log; returns its JSON form, where readers of `--json` get it.
     fn note_event(&mut self, event: &Event, to: Option<&str>) -> Option<String> {
         let (line, shown) = match event {
-            Event::Item(item) => (json::item(item, to), true),
+            Event::Item(item) => {
+                self.remember(item);
+                (json::item(item, to), true)
+            }
             Event::Problem(problem) => {
                 self.group(problem);
                 (json::problem(problem), true)
@@ -493,6 +500,36 @@ impl<'a> Run<'a> {
             }
         }
         shown.then_some(line)
+    }
+
+    /// Takes note of what a file holds that was read back.
+    fn remember(&mut self, item: &Item) {
+        if let Some(hash) = item.hash {
+            let modified = item.now.modified.map(Stamp::to_text).unwrap_or_default();
+            self.checksums.push((item.path.clone(), Checksum { size: item.size, modified, hash }));
+        }
+    }
+
+    /// Compares both sides of a leg by content, after a run that is to verify everything.
+    fn verify_all(
+        &mut self,
+        round: &Round,
+        leg: &Leg,
+        right: &Arc<dyn Store>,
+        report: &mut RunReport,
+    ) -> Outcome<()> {
+        let (_, found) =
+            crate::commands::verify::compare(self.context, &round.job, &round.ends, &leg.left, right)?;
+        let failed = Code::VerifyFailed;
+        let different = found.different.iter().map(|difference| {
+            let side = difference.changed.unwrap_or(Side::Right);
+            Problem::new(failed, side, difference.path.clone(), difference.sentence())
+        });
+        let unread = found.unread.iter().map(|(side, error)| Problem::from_error(*side, error));
+        let problems: Vec<Event> = different.chain(unread).map(Event::Problem).collect();
+        report.counts.problems += problems.len() as u64;
+        self.checksums.extend(found.checksums);
+        self.note(problems, round.to_key(leg).as_deref())
     }
 
     /// The run's name.
@@ -516,7 +553,7 @@ impl<'a> Run<'a> {
         }
     }
 
-    fn group(&mut self, problem: &reedhook_core::problem::Problem) {
+    fn group(&mut self, problem: &Problem) {
         let code = problem.code.as_str();
         let group = self.groups.entry(code.to_owned()).or_insert_with(|| ProblemGroup {
             code: code.to_owned(),
@@ -563,6 +600,7 @@ impl<'a> Run<'a> {
             counts,
         };
         let mut record = self.context.home.record()?;
+        record.set_checksums(&self.job, &std::mem::take(&mut self.checksums))?;
         record.end_run(self.id, &end, &problems)?;
         let number = record.find_run(&self.job, &self.name)?.map_or(0, |row| row.number);
         Ok(RunResult {
@@ -576,6 +614,15 @@ impl<'a> Run<'a> {
             problems,
             elapsed,
         })
+    }
+}
+
+fn engine_failed() -> Failure {
+    Failure {
+        exit: STOPPED,
+        code: "internal",
+        message: "the engine failed; this is a fault in Reedhook, and what it had done is whole".to_owned(),
+        hint: "Run again; it goes on.".to_owned(),
     }
 }
 

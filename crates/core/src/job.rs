@@ -57,6 +57,18 @@ keywords! {
     }
 }
 
+keywords! {
+    /// What is read back to make sure that it arrived.
+    pub enum Verify {
+        /// Nothing.
+        None = "none",
+        /// What a run wrote, before it takes its place.
+        Changed = "changed",
+        /// That, and after the run every file on both sides.
+        All = "all",
+    }
+}
+
 /// Everything that shapes a run, apart from where the sides are.
 #[derive(Debug, Clone, PartialEq)]
 pub struct JobRules {
@@ -74,6 +86,8 @@ pub struct JobRules {
     pub keep_for: Age,
     /// How much room kept copies may take at the destination.
     pub keep_max: Room,
+    /// What is read back.
+    pub verify: Verify,
     /// The guard against mass removal.
     pub max_removals: Share,
     /// The guard against mass change.

@@ -20,6 +20,8 @@ pub enum Code {
     NameClash,
     /// The destination cannot hold links.
     NoLinks,
+    /// What was read back is not what was written, or the two sides differ though times and sizes agree.
+    VerifyFailed,
 }
 
 impl Code {
@@ -31,6 +33,7 @@ impl Code {
             Code::Occupied => "occupied",
             Code::NameClash => "name-clash",
             Code::NoLinks => "no-links",
+            Code::VerifyFailed => "verify-failed",
         }
     }
 }
@@ -58,6 +61,9 @@ pub fn hint(code: &str) -> &'static str {
         }
         "occupied" => "Move the filtered files away, or change the filter, so that the folder can make way.",
         "name-clash" => "Rename one of the two at the source; this destination would merge them.",
+        "verify-failed" => {
+            "Do not trust this medium: check it with its maker's tools, and restore the file from the good side."
+        }
         "no-links" => "This destination cannot hold links; exclude them, or choose another file system.",
         _ => "See the message of each item.",
     }

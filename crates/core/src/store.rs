@@ -339,6 +339,12 @@ pub trait Store: Send + Sync {
     /// When it is missing, unreadable or no regular file. A pipe is never waited on.
     fn open(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>>;
 
+    /// Opens a file so that what is read comes from the medium and not from memory, where the system allows it.
+    ///
+    /// # Errors
+    /// As [`Store::open`].
+    fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>>;
+
     /// Begins a file that is to stand at `path`; its folder exists.
     ///
     /// # Errors

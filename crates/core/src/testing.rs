@@ -4,7 +4,7 @@ use std::io::Read;
 
 use crate::entry::{EntryKind, Meta, Stamp};
 use crate::filter::FilterSpec;
-use crate::job::{JobRules, Kind, Newer, Removed, Replaced};
+use crate::job::{JobRules, Kind, Newer, Removed, Replaced, Verify};
 use crate::path::RelPath;
 use crate::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
 use crate::units::{Room, Share};
@@ -51,6 +51,7 @@ pub fn rules(kind: Kind) -> JobRules {
         replaced: Replaced::Keep,
         keep_for: "30 days".parse().expect("an age"),
         keep_max: Room::Percent(10.0),
+        verify: Verify::None,
         max_removals: Share::Percent(25.0),
         max_changes: Share::Off,
     }

@@ -30,6 +30,8 @@ pub struct ScanInput<'a> {
     pub filter: &'a Filter,
     /// How paths are decided.
     pub rules: OneWayRules,
+    /// Hears of every file that is the same on both sides by size and time; called by the scan's workers.
+    pub on_same: Option<&'a (dyn Fn(&RelPath, &Meta, &Meta) + Sync)>,
 }
 
 /// How far a scan is; read from another thread while it goes on.
@@ -404,7 +406,13 @@ impl<'a> Visit<'a> {
     fn item_on_left(&mut self, name: Name, left: Meta, right: Option<Meta>, inherited: Inherited) {
         let decision = decide(&self.input.rules, Some(&left), right.as_ref());
         match (decision, right) {
-            (Decision::Same, _) => self.found.plan.counts.same += 1,
+            (Decision::Same, right) => {
+                self.found.plan.counts.same += 1;
+                if let (Some(on_same), Some(right), EntryKind::File) = (self.input.on_same, &right, left.kind)
+                {
+                    on_same(&self.record.plan.path.join(&name), &left, right);
+                }
+            }
             (Decision::Add, _) => self.plan_add(name, left),
             (Decision::Update, Some(was)) => self.plan_update(name, left, was),
             (Decision::Metadata, Some(was)) => {

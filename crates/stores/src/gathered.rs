@@ -114,6 +114,13 @@ impl Store for Gathered {
         }
     }
 
+    fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        match self.member(path, "read")? {
+            Some((store, below)) => store.open_fresh(&below).map_err(Self::from_member(path)),
+            None => Self::refuse("read", path),
+        }
+    }
+
     fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>> {
         Self::refuse("write", path)
     }

@@ -80,6 +80,7 @@ struct Tree {
     clock: i64,
     slowness: Duration,
     capacity: Option<u64>,
+    bad_writes: bool,
     /// Called before each read of a file's content: lets a test change the tree at an awkward moment.
     before_read: Option<ReadHook>,
 }
@@ -145,6 +146,20 @@ impl SimulatedStore {
     /// Limits the bytes it can hold.
     pub fn set_capacity(&self, bytes: u64) {
         self.tree().capacity = Some(bytes);
+    }
+
+    /// Flips a bit of a file's content without changing its size or time, as a failing medium does.
+    pub fn rot(&self, path: &RelPath) {
+        if let Some(node) = self.tree().nodes.get_mut(path)
+            && let Some(byte) = Arc::make_mut(&mut node.content).first_mut()
+        {
+            *byte ^= 1;
+        }
+    }
+
+    /// From now on what is written arrives with a flipped bit.
+    pub fn write_badly(&self) {
+        self.tree().bad_writes = true;
     }
 
     /// Calls `hook` with path and position before each read of content.
@@ -345,6 +360,10 @@ impl Store for SimulatedStore {
             Some(_) => Err(StoreError::new(FaultKind::LinkInPath, "read", path)),
             None => Err(StoreError::new(FaultKind::NotFound, "read", path)),
         }
+    }
+
+    fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        self.open(path, 0)
     }
 
     fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>> {
@@ -578,6 +597,10 @@ impl Stage for SimulatedStage {
         let content = std::mem::take(&mut self.content);
         {
             let mut tree = self.tree();
+            let mut content = content;
+            if tree.bad_writes {
+                content.iter_mut().take(1).for_each(|byte| *byte ^= 1);
+            }
             if let Some(node) = tree.nodes.get_mut(&self.temporary) {
                 node.meta.size = content.len() as u64;
                 node.content = Arc::new(content);

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Stamp};
 use reedhook_core::filter::Filter;
-use reedhook_core::job::{Kind, Newer, Removed, Replaced};
+use reedhook_core::job::{Kind, Newer, Removed, Replaced, Verify};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Plan;
 use reedhook_core::plan::one_way::OneWayRules;
@@ -24,7 +24,7 @@ fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError
     let filter = Filter::new(&rules(Kind::Mirror).filter, Stamp::new(0, 0)).unwrap();
     let by = Comparison::between(left.capabilities(), right.capabilities());
     let rules = OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, by };
-    scan(&ScanInput { left, right, filter: &filter, rules }, &ScanProgress::default())
+    scan(&ScanInput { left, right, filter: &filter, rules, on_same: None }, &ScanProgress::default())
 }
 
 /// Carries a plan out; the problems come along.
@@ -40,6 +40,7 @@ fn carry_out(
         right,
         removed: Removed::Keep,
         replaced: Replaced::Keep,
+        verify: Verify::None,
         run: Name::new(run.as_bytes()).unwrap(),
         strict: false,
         events: &sender,

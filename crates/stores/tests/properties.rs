@@ -10,7 +10,7 @@ use proptest::prelude::*;
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Meta, Stamp};
 use reedhook_core::filter::Filter;
-use reedhook_core::job::{Kind, Newer, Removed, Replaced};
+use reedhook_core::job::{Kind, Newer, Removed, Replaced, Verify};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan};
@@ -143,7 +143,7 @@ fn plan(left: &dyn Store, right: &dyn Store) -> Plan {
     let filter = Filter::new(&rules(Kind::Mirror).filter, Stamp::new(0, 0)).unwrap();
     let by = Comparison::between(left.capabilities(), right.capabilities());
     let rules = OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, by };
-    scan(&ScanInput { left, right, filter: &filter, rules }, &ScanProgress::default()).unwrap()
+    scan(&ScanInput { left, right, filter: &filter, rules, on_same: None }, &ScanProgress::default()).unwrap()
 }
 
 /// Runs a mirror; returns its numbers and what an undo needs.
@@ -156,6 +156,7 @@ fn mirror(left: &dyn Store, right: &dyn Store, run: &str) -> (Counts, Past) {
         right,
         removed: Removed::Keep,
         replaced: Replaced::Keep,
+        verify: Verify::None,
         run: run.clone(),
         strict: true,
         events: &sender,

@@ -10,6 +10,7 @@ mod recover;
 mod run;
 mod status;
 mod store;
+pub mod verify;
 
 use crate::args::{Command, JobCommand};
 use crate::context::Context;
@@ -34,6 +35,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Restore { job, paths, into, run } => {
             recover::restore(context, &job, &paths, into.as_deref(), run.as_deref())
         }
+        Command::Verify { job } => verify::verify(context, &job),
         Command::Undo { job, run } => recover::undo(context, &job, &run),
         Command::Once { kind, left, right, keys, allow, preview } => {
             run::once(context, &kind, left, right, *keys, &allow, preview)

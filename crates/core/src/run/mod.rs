@@ -16,6 +16,7 @@
 pub mod kept;
 mod transfer;
 pub mod undo;
+pub mod verify;
 
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -24,7 +25,7 @@ use std::sync::{Mutex, PoisonError};
 use crossbeam_channel::Sender;
 
 use crate::entry::{Meta, Side, Stamp};
-use crate::job::{Removed, Replaced};
+use crate::job::{Removed, Replaced, Verify};
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Step};
 use crate::problem::{Code, Problem};
@@ -98,11 +99,13 @@ pub struct Item {
     pub now: Mark,
     /// What stood there before.
     pub was: Mark,
+    /// The BLAKE3 hash of what was written, when the run verifies.
+    pub hash: Option<verify::Hash>,
 }
 
 impl Item {
     fn new(done: Done, path: RelPath, size: u64) -> Item {
-        Item { done, side: Side::Right, path, size, now: Mark::default(), was: Mark::default() }
+        Item { done, side: Side::Right, path, size, now: Mark::default(), was: Mark::default(), hash: None }
     }
 }
 
@@ -186,6 +189,8 @@ pub struct RunInput<'a> {
     pub removed: Removed,
     /// Where replaced files go.
     pub replaced: Replaced,
+    /// What is read back.
+    pub verify: Verify,
     /// The name of this run; kept copies go to `.reedhook/kept/RUN/`.
     pub run: Name,
     /// A source file that differs from the plan is skipped and reported, not taken as it is now. For saved plans.

@@ -7,11 +7,13 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use super::verify::{Hash, Hashing, hash_file};
 use super::{Done, Engine, Event, Halt, Item, Mark, PlannedItem};
 use crate::entry::{EntryKind, Meta, Side};
-use crate::job::Replaced;
+use crate::job::{Replaced, Verify};
 use crate::path::RelPath;
 use crate::plan::Step;
+use crate::problem::{Code, Problem};
 use crate::store::{Attributes, CopyError, Expect, FaultKind, Flow, Publish, Sealed, StoreError, is_still};
 
 /// A batch is published when it has this many files or bytes. More would save syncs but lose more work to a crash.
@@ -82,6 +84,8 @@ struct Pending {
     keep: bool,
     size: u64,
     now: Mark,
+    /// What was read at the source, when it is to be verified.
+    hash: Option<Hash>,
 }
 
 /// A file or link that is ready to be published.
@@ -89,6 +93,7 @@ struct Staged {
     sealed: Sealed,
     size: u64,
     now: Mark,
+    hash: Option<Hash>,
 }
 
 #[derive(Default)]
@@ -215,11 +220,12 @@ impl Transfer<'_, '_> {
             _ => self.stage_file(reporter, path, from),
         };
         match staged {
-            Ok(Staged { sealed, size, now }) => {
+            Ok(Staged { sealed, size, now, hash }) => {
                 let pending = Pending {
                     sealed,
                     size,
                     now,
+                    hash,
                     done: if was.is_some() { Done::Updated } else { Done::Added },
                     expect: was.map_or(Expect::Absent, |was| Expect::This(was.clone())),
                     keep: was.is_some() && self.engine.input.replaced == Replaced::Keep,
@@ -236,7 +242,9 @@ impl Transfer<'_, '_> {
     fn stage_link(&self, path: &RelPath, from: &Meta) -> Result<Staged, CopyError> {
         let target = from.target.as_deref().unwrap_or_default();
         let sealed = self.engine.input.right.stage_link(path, target, &self.attributes(from));
-        sealed.map(|sealed| Staged { sealed, size: 0, now: Mark::of(from) }).map_err(CopyError::Write)
+        sealed
+            .map(|sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None })
+            .map_err(CopyError::Write)
     }
 
     /// Copies a file to a staged one. A source that changes under the reader is tried again: the half-read never lands.
@@ -273,13 +281,19 @@ impl Transfer<'_, '_> {
             reporter.moved(bytes);
             if engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
         };
-        let written = stage.fill(content.as_mut(), before.size, &mut progress)?;
+        let (written, hash) = if engine.input.verify == Verify::None {
+            (stage.fill(content.as_mut(), before.size, &mut progress)?, None)
+        } else {
+            let mut hashing = Hashing::new(content.as_mut());
+            let written = stage.fill(&mut hashing, before.size, &mut progress)?;
+            (written, Some(hashing.finish()))
+        };
         let after = content.meta().map_err(CopyError::Read)?;
         if !is_still(&before, &after) || written != after.size {
             return Ok(None);
         }
         let sealed = stage.seal(&self.attributes(&after)).map_err(CopyError::Write)?;
-        Ok(Some(Staged { sealed, size: written, now: Mark::of(&after) }))
+        Ok(Some(Staged { sealed, size: written, now: Mark::of(&after), hash }))
     }
 
     fn enqueue(&self, pending: Pending) {
@@ -315,8 +329,31 @@ impl Transfer<'_, '_> {
             return;
         }
         for item in pending {
-            self.publish(item);
+            match self.read_back(&item) {
+                Ok(true) => self.publish(item),
+                Ok(false) => self.arrived_wrong(item),
+                Err(error) => {
+                    let path = item.sealed.target.clone();
+                    self.engine.input.right.discard(item.sealed);
+                    self.report(error, &path);
+                }
+            }
         }
+    }
+
+    /// Whether the medium holds what was written; true when nobody asked.
+    fn read_back(&self, item: &Pending) -> Result<bool, StoreError> {
+        match item.hash {
+            Some(expected) => Ok(hash_file(self.engine.input.right, &item.sealed.temporary)? == expected),
+            None => Ok(true),
+        }
+    }
+
+    fn arrived_wrong(&self, item: Pending) {
+        let path = item.sealed.target.clone();
+        self.engine.input.right.discard(item.sealed);
+        let message = "what was read back is not what was written; what stood there before is untouched";
+        self.engine.problem(Problem::new(Code::VerifyFailed, Side::Right, path, message));
     }
 
     fn publish(&self, item: Pending) {
@@ -336,7 +373,8 @@ impl Transfer<'_, '_> {
                     Expect::This(was) => Mark::of(was),
                     Expect::Absent => Mark::default(),
                 };
-                let done = Item { now: item.now, was, ..Item::new(item.done, path, item.size) };
+                let done =
+                    Item { now: item.now, was, hash: item.hash, ..Item::new(item.done, path, item.size) };
                 self.engine.done(done, item.size);
             }
             Err(error) => self.report(error, &path),

@@ -109,7 +109,15 @@ impl Undoing<'_> {
     }
 
     fn tell(&mut self, done: Done, item: &Item, size: u64, now: Mark, was: Mark) {
-        self.done.items.push(Item { done, side: Side::Right, path: item.path.clone(), size, now, was });
+        self.done.items.push(Item {
+            done,
+            side: Side::Right,
+            path: item.path.clone(),
+            size,
+            now,
+            was,
+            hash: None,
+        });
     }
 
     /// What stands at a path, if it is still what the run wrote there.

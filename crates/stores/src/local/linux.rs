@@ -310,6 +310,13 @@ pub(super) fn default_mode() -> u32 {
     })
 }
 
+/// Asks the kernel to drop what it holds of a file in memory, so that the next read comes from the medium. It keeps what is
+/// not yet written; the caller has synced. On file systems in memory this does nothing.
+pub(super) fn forget_cached(file: &File) {
+    // Advice that is not taken is no failure.
+    let _ = rustix::fs::fadvise(file, 0, None, rustix::fs::Advice::DontNeed);
+}
+
 /// Makes `to` share the blocks of `from`, where the file system can.
 pub(super) fn clone_file(from: &File, to: &File) -> io::Result<()> {
     Ok(rustix::fs::ioctl_ficlone(to, from)?)

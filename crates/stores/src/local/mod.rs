@@ -207,6 +207,14 @@ impl Store for LocalStore {
         Ok(Box::new(LocalContent { file, path: path.clone(), fresh: Some(meta) }))
     }
 
+    fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        let content = self.open(path, 0)?;
+        if let Some(file) = content.as_file() {
+            sys::forget_cached(file);
+        }
+        Ok(content)
+    }
+
     fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>> {
         let (folder, _) = self.parent(path, "write")?;
         let part = self.part_name();

@@ -1,0 +1,144 @@
+//! `verify`: every file on both sides, read whole and compared.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
+
+use reedhook_core::compare::Comparison;
+use reedhook_core::path::RelPath;
+use reedhook_core::plan::Plan;
+use reedhook_core::plan::one_way::OneWayRules;
+use reedhook_core::run::verify::{Comparer, Verified};
+use reedhook_core::store::Store;
+use reedhook_core::walk::{ScanError, ScanInput, ScanProgress, scan};
+use serde_json::json;
+
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::jobfile::{Job, load_job};
+use crate::json as lines;
+use crate::places::{Ends, open_destination};
+use crate::round::{interrupted, open_sources, refuse_foreign};
+use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, rate, styled};
+
+/// Verifies a job's sides against each other.
+pub fn verify(context: &Context, name: &str) -> Outcome {
+    let job = load_job(&context.home, name)?;
+    let ends = Ends::of(&job, &context.home, &context.settings)?;
+    let left = open_sources(&ends, &context.home)?;
+    let mut code = 0;
+    for to in &ends.to {
+        let missing =
+            || Failure::refused("destination-missing", format!("{} is not there", to.shown(&context.home)));
+        let right = open_destination(to, &context.home)?.ok_or_else(missing)?;
+        refuse_foreign(context, &job, to, right.as_ref())?;
+        let begun = Instant::now();
+        let (plan, found) = compare(context, &job, &ends, &left, &right)?;
+        context.home.record()?.set_checksums(name, &found.checksums)?;
+        if context.global.json {
+            print_json(&job, &plan, &found, begun);
+        } else {
+            context.say(text(&job, &plan, &found, begun).trim_end());
+        }
+        let differs = found.different.len() + found.unread.len() + plan.problems.len();
+        code = code.max(u8::from(differs > 0 || !plan.is_empty()));
+    }
+    Ok(code)
+}
+
+/// Scans both sides and compares the content of what looks the same. Nothing is changed.
+pub fn compare(
+    context: &Context,
+    job: &Job,
+    ends: &Ends,
+    left: &Arc<dyn Store>,
+    right: &Arc<dyn Store>,
+) -> Outcome<(Plan, Verified)> {
+    let mut filter = job.filter()?;
+    if let Some(names) = ends.landing_names()? {
+        filter = filter.with_top_level(names);
+    }
+    let record = Mutex::new(context.home.record()?);
+    let remembered = |path: &RelPath| {
+        let record = record.lock().unwrap_or_else(PoisonError::into_inner);
+        record.checksum(&job.name, path).ok().flatten()
+    };
+    let comparer = Comparer::new(left.as_ref(), right.as_ref(), &remembered);
+    let stop = context.stop.clone();
+    let on_same = |path: &RelPath, ours: &_, theirs: &_| {
+        if !stop.load(std::sync::atomic::Ordering::Relaxed) {
+            comparer.look(path, ours, theirs);
+        }
+    };
+    let by = Comparison::between(left.capabilities(), right.capabilities());
+    let rules = OneWayRules { kind: job.rules.kind, newer: job.rules.newer, by };
+    let input = ScanInput {
+        left: left.as_ref(),
+        right: right.as_ref(),
+        filter: &filter,
+        rules,
+        on_same: Some(&on_same),
+    };
+    let progress = ScanProgress { stop: context.stop.clone(), ..ScanProgress::default() };
+    let plan = scan(&input, &progress).map_err(|error| match error {
+        ScanError::Stopped => interrupted(),
+        ScanError::Store(side, error) => {
+            Failure::refused("unreadable", format!("the {side} side cannot be read: {error}"))
+        }
+    })?;
+    Ok((plan, comparer.into_found()))
+}
+
+fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant) -> String {
+    let took = begun.elapsed();
+    let mut text = format!(
+        "{}: {} the same on both sides, byte for byte.\n  {} read in {}, {}.\n",
+        styled(BOLD, &job.name),
+        count(found.same, "file is", "files are"),
+        bytes(found.bytes),
+        duration(took),
+        rate(found.bytes, took)
+    );
+    if !found.different.is_empty() || !found.unread.is_empty() {
+        text.push_str(&format!("\n{}\n", styled(BAD, "Differ")));
+        let mut table = Columns::new(&[Align::Left, Align::Left]);
+        for difference in &found.different {
+            table.row(vec![difference.path.to_string(), difference.sentence()]);
+        }
+        for (side, error) in &found.unread {
+            table.row(vec![error.path.to_string(), format!("{} ({side})", error.reason())]);
+        }
+        text.push_str(&table.render(2));
+    }
+    let counts = &plan.counts;
+    if !plan.is_empty() {
+        text.push_str(&format!(
+            "\nNot in step: a run would add {}, update {}, remove {} and adjust {}. `reedhook preview {}` lists them.\n",
+            counts.added, counts.updated, counts.removed, counts.meta, job.name
+        ));
+    }
+    for problem in &plan.problems {
+        text.push_str(&format!("  {}: {} ({})\n", problem.path, problem.message, problem.side));
+    }
+    text
+}
+
+fn print_json(job: &Job, plan: &Plan, found: &Verified, begun: Instant) {
+    for difference in &found.different {
+        let mut object = lines::object(json!({"event": "difference", "state": "differs",
+            "changed": difference.changed.map(|side| side.as_str()), "message": difference.sentence()}));
+        object.extend(lines::object(
+            serde_json::to_value(lines::path_keys(&difference.path)).unwrap_or_default(),
+        ));
+        lines::print(&object.into());
+    }
+    for (side, error) in &found.unread {
+        let problem = reedhook_core::problem::Problem::from_error(*side, error);
+        crate::context::print_text(lines::problem(&problem));
+    }
+    let counts = &plan.counts;
+    lines::print(
+        &json!({"event": "verified", "job": job.name, "same": found.same, "different": found.different.len(),
+        "unread": found.unread.len(), "pending": counts.changes(), "bytes": found.bytes,
+        "seconds": begun.elapsed().as_secs_f64()}),
+    );
+}
