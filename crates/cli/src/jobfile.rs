@@ -10,7 +10,7 @@ use std::path::Path;
 use clap::Args;
 use reedhook_core::entry::Stamp;
 use reedhook_core::filter::{Filter, FilterSpec, TakeOrSkip};
-use reedhook_core::job::{JobRules, Kind, Newer, Removed, Replaced, Verify};
+use reedhook_core::job::{JobRules, Kind, Newer, Owners, Preserve, Removed, Replaced, Verify};
 use reedhook_core::units::{Age, Moment, Room, Share, Size};
 use serde::{Deserialize, Deserializer, Serialize};
 
@@ -97,6 +97,19 @@ pub struct JobKeys {
     #[arg(long, value_name = "ROOM")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keep_max: Option<Room>,
+    /// What is carried over: content (data and times), standard (default; modes and links too) or full (owners, access
+    /// lists and other extended attributes, second names, devices and pipes too).
+    #[arg(long, value_name = "content|standard|full")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub preserve: Option<Preserve>,
+    /// How owners travel between machines: names (default) or numbers; on one machine both are the same.
+    #[arg(long, value_name = "names|numbers")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub owners: Option<Owners>,
+    /// Leave out other file systems that are mounted below the source.
+    #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub one_filesystem: Option<bool>,
     /// What is read back and compared: none (default), changed (what a run wrote) or all (both sides, after each run).
     #[arg(long, value_name = "none|changed|all")]
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -130,6 +143,9 @@ impl JobKeys {
         "replaced",
         "keep_for",
         "keep_max",
+        "preserve",
+        "owners",
+        "one_filesystem",
         "verify",
         "max_removals",
         "max_changes",
@@ -155,6 +171,9 @@ impl JobKeys {
             replaced: other.replaced.or(self.replaced),
             keep_for: other.keep_for.or(self.keep_for),
             keep_max: other.keep_max.or(self.keep_max),
+            preserve: other.preserve.or(self.preserve),
+            owners: other.owners.or(self.owners),
+            one_filesystem: other.one_filesystem.or(self.one_filesystem),
             verify: other.verify.or(self.verify),
             max_removals: other.max_removals.or(self.max_removals),
             max_changes: other.max_changes.or(self.max_changes),
@@ -234,6 +253,9 @@ impl Job {
             replaced: keys.replaced.unwrap_or(Replaced::Keep),
             keep_for: keys.keep_for.unwrap_or_else(|| Age::from_days(30)),
             keep_max: keys.keep_max.unwrap_or(Room::Percent(10.0)),
+            preserve: keys.preserve.unwrap_or(Preserve::Standard),
+            owners: keys.owners.unwrap_or(Owners::Names),
+            one_filesystem: keys.one_filesystem.unwrap_or(false),
             verify: keys.verify.unwrap_or(Verify::None),
             max_removals: keys.max_removals.unwrap_or(Share::Percent(25.0)),
             max_changes: keys.max_changes.unwrap_or(Share::Off),
@@ -378,6 +400,9 @@ mod tests {
             replaced: Some(Replaced::Erase),
             keep_for: Some("10 days".parse().unwrap()),
             keep_max: Some("5%".parse().unwrap()),
+            preserve: Some(Preserve::Full),
+            owners: Some(Owners::Numbers),
+            one_filesystem: Some(true),
             verify: Some(Verify::All),
             max_removals: Some("50%".parse().unwrap()),
             max_changes: Some("off".parse().unwrap()),

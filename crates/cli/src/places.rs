@@ -5,6 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use reedhook_core::job::Preserve;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{FaultKind, Place, Store};
 use reedhook_stores::gathered::Gathered;
@@ -182,9 +183,14 @@ impl Ends {
     }
 }
 
+/// Opens a folder, looking at as much of each entry as is to be kept.
+fn open_local(path: &Path, preserve: Preserve) -> reedhook_core::store::Result<LocalStore> {
+    if preserve == Preserve::Full { LocalStore::open_full(path) } else { LocalStore::open(path) }
+}
+
 /// Opens a source.
-pub fn open_source(located: &Located, home: &Home) -> Outcome<Arc<dyn Store>> {
-    match LocalStore::open(&located.path) {
+pub fn open_source(located: &Located, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+    match open_local(&located.path, preserve) {
         Ok(store) => Ok(Arc::new(store)),
         Err(error) => {
             let shown = located.shown(home);
@@ -203,8 +209,12 @@ pub fn open_source(located: &Located, home: &Home) -> Outcome<Arc<dyn Store>> {
 }
 
 /// Opens a destination; `None` when it does not exist yet but could be made where it is.
-pub fn open_destination(located: &Located, home: &Home) -> Outcome<Option<Arc<dyn Store>>> {
-    match LocalStore::open(&located.path) {
+pub fn open_destination(
+    located: &Located,
+    home: &Home,
+    preserve: Preserve,
+) -> Outcome<Option<Arc<dyn Store>>> {
+    match open_local(&located.path, preserve) {
         Ok(store) => Ok(Some(Arc::new(store))),
         Err(error) if error.kind == FaultKind::NotFound && !located.path.exists() && can_be_made(located) => {
             Ok(None)
@@ -256,7 +266,7 @@ fn absent_hint(located: &Located) -> String {
 }
 
 /// Makes a missing destination.
-pub fn make_destination(located: &Located) -> Outcome<Arc<dyn Store>> {
+pub fn make_destination(located: &Located, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
     let failed = |why: String| {
         Failure::refused(
             "destination-missing",
@@ -264,14 +274,14 @@ pub fn make_destination(located: &Located) -> Outcome<Arc<dyn Store>> {
         )
     };
     fs::create_dir_all(&located.path).map_err(|error| failed(error.to_string()))?;
-    let store = LocalStore::open(&located.path).map_err(|error| failed(error.kind.words().to_owned()))?;
+    let store = open_local(&located.path, preserve).map_err(|error| failed(error.kind.words().to_owned()))?;
     Ok(Arc::new(store))
 }
 
 /// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.
-pub fn not_there_yet(located: &Located) -> Outcome<Arc<dyn Store>> {
+pub fn not_there_yet(located: &Located, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
     let above = located.path.ancestors().skip(1).find(|above| above.is_dir());
-    let store = above.and_then(|above| LocalStore::open(above).ok());
+    let store = above.and_then(|above| open_local(above, preserve).ok());
     let capabilities = store.map(|store| store.capabilities().clone());
     let missing =
         || Failure::refused("destination-missing", format!("{} is not there", located.path.display()));

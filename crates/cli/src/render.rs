@@ -77,8 +77,16 @@ struct Section {
 }
 
 const SECTIONS: &[Section] = &[
-    Section { word: "add", title: "Add", wanted: |step| matches!(step, Step::Add { .. }) },
-    Section { word: "update", title: "Update", wanted: |step| matches!(step, Step::Update { .. }) },
+    Section {
+        word: "add",
+        title: "Add",
+        wanted: |step| matches!(step, Step::Add { .. } | Step::SecondName { was: None, .. }),
+    },
+    Section {
+        word: "update",
+        title: "Update",
+        wanted: |step| matches!(step, Step::Update { .. } | Step::SecondName { was: Some(_), .. }),
+    },
     Section { word: "remove", title: "Remove", wanted: |step| matches!(step, Step::Remove { .. }) },
     Section {
         word: "adjust",
@@ -189,6 +197,7 @@ fn item_size(action: &Action) -> String {
         | Step::Metadata { from, .. }
         | Step::Leave { from, .. } => size(from),
         Step::Remove { was } => size(was),
+        Step::SecondName { .. } => "2nd name".to_owned(),
     }
 }
 

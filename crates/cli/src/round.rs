@@ -14,7 +14,7 @@ use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::filter::Filter;
 use reedhook_core::identity;
-use reedhook_core::job::Verify;
+use reedhook_core::job::{Preserve, Verify};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::guard::{self, Lift, Nesting, Refusal};
 use reedhook_core::plan::one_way::OneWayRules;
@@ -88,7 +88,7 @@ impl Round {
 pub fn look(context: &Context, job: &Job, lifted: &[Lift]) -> Outcome<Round> {
     let ends = Ends::of(job, &context.home, &context.settings)?;
     refuse_nested(&ends, &context.home)?;
-    let left = open_sources(&ends, &context.home)?;
+    let left = open_sources(&ends, &context.home, job.rules.preserve)?;
     let top_level = ends.landing_names()?;
     let mut legs = Vec::new();
     for to in &ends.to {
@@ -109,19 +109,50 @@ fn look_at(
     filter: &Filter,
     lifted: &[Lift],
 ) -> Outcome<Leg> {
-    let opened = places::open_destination(to, &context.home)?;
+    let opened = places::open_destination(to, &context.home, job.rules.preserve)?;
     let to_be_made = opened.is_none();
     if to_be_made {
         refuse_vanished(context, job, to)?;
     }
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(to)?,
+        None => places::not_there_yet(to, job.rules.preserve)?,
     };
     if !to_be_made {
         refuse_foreign(context, job, to, right.as_ref())?;
     }
     scan_leg(context, job, left, (to, right, to_be_made), filter, lifted)
+}
+
+/// How a job decides, given what its stores can compare.
+pub fn one_way_rules(job: &Job, by: Comparison) -> OneWayRules {
+    OneWayRules { kind: job.rules.kind, newer: job.rules.newer, preserve: job.rules.preserve, by }
+}
+
+/// What a job wants to keep and a destination cannot hold: said once, not for every file.
+pub fn losses(job: &Job, right: &dyn Store) -> Vec<String> {
+    let can = right.capabilities();
+    let wanted = job.rules.preserve;
+    let mut lost = Vec::new();
+    if wanted != Preserve::Content && !can.modes {
+        lost.push("modes");
+    }
+    if wanted != Preserve::Content && !can.links {
+        lost.push("links");
+    }
+    if wanted == Preserve::Full && !can.full {
+        lost.push("owners, extended attributes and second names");
+    }
+    let root =
+        std::fs::metadata("/proc/self").is_ok_and(|meta| std::os::unix::fs::MetadataExt::uid(&meta) == 0);
+    let mut lines = Vec::new();
+    if !lost.is_empty() {
+        lines.push(format!("{} cannot hold {}; they are lost there", right.name(), lost.join(", ")));
+    }
+    if wanted == Preserve::Full && can.full && !root {
+        lines.push("owners and devices are kept only when root runs the job".to_owned());
+    }
+    lines
 }
 
 /// Scans one leg between two opened stores and checks the guards.
@@ -133,9 +164,11 @@ pub fn scan_leg(
     filter: &Filter,
     lifted: &[Lift],
 ) -> Outcome<Leg> {
-    let by = Comparison::between(left.capabilities(), right.capabilities());
-    let rules = OneWayRules { kind: job.rules.kind, newer: job.rules.newer, by };
-    let input = ScanInput { left: left.as_ref(), right: right.as_ref(), filter, rules, on_same: None };
+    let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
+    let rules = one_way_rules(job, by);
+    let one_filesystem = job.rules.one_filesystem;
+    let (from, to_store) = (left.as_ref(), right.as_ref());
+    let input = ScanInput { left: from, right: to_store, filter, rules, one_filesystem, on_same: None };
     let plan = scan_watched(context, job, &input)?;
     let space = right.space().ok().flatten();
     let refusal = guard::check(&plan, &job.rules, space, lifted);
@@ -182,10 +215,13 @@ pub fn refuse_foreign(context: &Context, job: &Job, to: &Located, right: &dyn St
 }
 
 /// Opens a job's sources as one tree.
-pub fn open_sources(ends: &Ends, home: &Home) -> Outcome<Arc<dyn Store>> {
+pub fn open_sources(ends: &Ends, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
     let names = ends.landing_names()?;
-    let stores =
-        ends.from.iter().map(|located| places::open_source(located, home)).collect::<Outcome<Vec<_>>>()?;
+    let stores = ends
+        .from
+        .iter()
+        .map(|located| places::open_source(located, home, preserve))
+        .collect::<Outcome<Vec<_>>>()?;
     let members: Vec<_> = names.unwrap_or_default().into_iter().zip(stores.iter().cloned()).collect();
     match (Gathered::new(members), stores.into_iter().next()) {
         (Some(gathered), _) => Ok(Arc::new(gathered)),
@@ -408,11 +444,15 @@ impl<'a> Run<'a> {
     fn carry_out_leg(&mut self, round: &Round, leg: &Leg) -> Outcome<RunReport> {
         let nothing =
             leg.plan.folders.is_empty() && leg.plan.leftovers.is_empty() && leg.plan.problems.is_empty();
-        if nothing && !leg.to_be_made {
+        if nothing && !leg.to_be_made && round.job.rules.verify != Verify::All {
             let counts = leg.plan.counts;
             return Ok(RunReport { counts, folders_made: 0, folders_removed: 0, ended: Ended::Done });
         }
-        let right = if leg.to_be_made { places::make_destination(&leg.to)? } else { leg.right.clone() };
+        let right = if leg.to_be_made {
+            places::make_destination(&leg.to, round.job.rules.preserve)?
+        } else {
+            leg.right.clone()
+        };
         let lock = if leg.ours { Some(self.claim(right.as_ref(), leg)?) } else { None };
         self.open_log()?;
         let (sender, receiver) = crossbeam_channel::bounded(1024);
@@ -430,6 +470,7 @@ impl<'a> Run<'a> {
                     removed: rules.removed,
                     replaced: rules.replaced,
                     verify: rules.verify,
+                    preserve: rules.preserve,
                     run,
                     strict: false,
                     events: &sender,

@@ -4,6 +4,7 @@ use std::cmp::Ordering;
 use std::time::Duration;
 
 use crate::entry::{EntryKind, Meta};
+use crate::job::Preserve;
 use crate::store::Capabilities;
 
 /// What the two stores of a job can both express; anything finer cannot differ.
@@ -15,15 +16,18 @@ pub struct Comparison {
     pub link_times: bool,
     /// Whether both keep mode bits, and the job wants them.
     pub modes: bool,
+    /// Whether both look at owners and extended attributes, and the job wants them.
+    pub full: bool,
 }
 
 impl Comparison {
-    /// What can be compared between two stores.
-    pub fn between(left: &Capabilities, right: &Capabilities) -> Comparison {
+    /// What can be compared between two stores, for a job that preserves so much.
+    pub fn between(left: &Capabilities, right: &Capabilities, preserve: Preserve) -> Comparison {
         Comparison {
             precision: left.time_precision.zip(right.time_precision).map(|(a, b)| a.max(b)),
             link_times: left.link_times && right.link_times,
-            modes: left.modes && right.modes,
+            modes: left.modes && right.modes && preserve != Preserve::Content,
+            full: left.full && right.full && preserve == Preserve::Full,
         }
     }
 
@@ -31,6 +35,14 @@ impl Comparison {
     pub fn same_time(&self, left: &Meta, right: &Meta) -> bool {
         match (left.modified, right.modified, self.precision) {
             (Some(a), Some(b), Some(precision)) => a.same_within(b, precision),
+            _ => true,
+        }
+    }
+
+    /// Whether owners and extended attributes agree, where both look at them.
+    pub fn same_rights(&self, left: &Meta, right: &Meta) -> bool {
+        match (&left.extra, &right.extra) {
+            (Some(a), Some(b)) if self.full => a.same_rights(b),
             _ => true,
         }
     }
@@ -65,7 +77,7 @@ pub fn compare(left: &Meta, right: &Meta, by: &Comparison) -> Difference {
         (EntryKind::Folder, EntryKind::Folder) => true,
         // A link and a file are both single things that can take each other's place.
         (EntryKind::File, EntryKind::Link) | (EntryKind::Link, EntryKind::File) => false,
-        (a, b) if a == b => true,
+        (a, b) if a == b => device(left) == device(right),
         _ => return Difference::Kind,
     };
     if !same {
@@ -76,7 +88,11 @@ pub fn compare(left: &Meta, right: &Meta, by: &Comparison) -> Difference {
     let link = left.kind == EntryKind::Link;
     let metadata_differs =
         if link { by.link_times && !by.same_time(left, right) } else { !by.same_mode(left, right) };
-    if metadata_differs { Difference::Metadata } else { Difference::None }
+    if metadata_differs || !by.same_rights(left, right) { Difference::Metadata } else { Difference::None }
+}
+
+fn device(meta: &Meta) -> Option<(u32, u32)> {
+    meta.extra.as_ref().and_then(|extra| extra.device)
 }
 
 #[cfg(test)]
@@ -86,7 +102,12 @@ mod tests {
 
     #[test]
     fn the_kinds_of_difference() {
-        let by = Comparison { precision: Some(Duration::from_nanos(1)), link_times: true, modes: true };
+        let by = Comparison {
+            precision: Some(Duration::from_nanos(1)),
+            link_times: true,
+            modes: true,
+            full: false,
+        };
         let coarse = Comparison { precision: Some(Duration::from_secs(2)), ..by };
         let timeless = Comparison { precision: None, ..by };
         let cases = [

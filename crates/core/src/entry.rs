@@ -3,6 +3,7 @@
 //! These are plain values. Comparing them is the work of [`crate::compare`]; reading and writing them is a store's.
 
 use std::fmt;
+use std::sync::Arc;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -139,6 +140,28 @@ pub struct FileId {
     pub inode: u64,
 }
 
+/// What only a full preservation looks at: who owns an entry, its other names, its extended attributes.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Extra {
+    /// The owner's number.
+    pub owner: u32,
+    /// The group's number.
+    pub group: u32,
+    /// How many names the file has.
+    pub names: u64,
+    /// The major and minor number of a device.
+    pub device: Option<(u32, u32)>,
+    /// Extended attributes by name, sorted; access control lists are among them.
+    pub attributes: Vec<(Vec<u8>, Vec<u8>)>,
+}
+
+impl Extra {
+    /// Whether two entries have the same owners and attributes; other names are a matter of the tree.
+    pub fn same_rights(&self, other: &Extra) -> bool {
+        (self.owner, self.group) == (other.owner, other.group) && self.attributes == other.attributes
+    }
+}
+
 /// Everything that a listing tells about one entry, apart from its name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Meta {
@@ -154,6 +177,8 @@ pub struct Meta {
     pub id: Option<FileId>,
     /// Where a link points, as stored; `None` for anything else.
     pub target: Option<Box<[u8]>>,
+    /// Owners and extended attributes; `None` unless the store was opened to look at them.
+    pub extra: Option<Arc<Extra>>,
 }
 
 impl Meta {

@@ -58,6 +58,28 @@ keywords! {
 }
 
 keywords! {
+    /// What of a tree is carried over.
+    pub enum Preserve {
+        /// Data and times.
+        Content = "content",
+        /// That, modes and links.
+        Standard = "standard",
+        /// That, owners, groups, extended attributes with access control lists, second names, devices and pipes.
+        Full = "full",
+    }
+}
+
+keywords! {
+    /// How owners are carried between machines; on one machine both are the same.
+    pub enum Owners {
+        /// By name.
+        Names = "names",
+        /// By number.
+        Numbers = "numbers",
+    }
+}
+
+keywords! {
     /// What is read back to make sure that it arrived.
     pub enum Verify {
         /// Nothing.
@@ -86,6 +108,12 @@ pub struct JobRules {
     pub keep_for: Age,
     /// How much room kept copies may take at the destination.
     pub keep_max: Room,
+    /// What of a tree is carried over.
+    pub preserve: Preserve,
+    /// How owners are carried between machines.
+    pub owners: Owners,
+    /// Whether other file systems mounted below the source are left out.
+    pub one_filesystem: bool,
     /// What is read back.
     pub verify: Verify,
     /// The guard against mass removal.

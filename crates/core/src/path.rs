@@ -15,6 +15,11 @@ pub const RESERVED_NAME: &[u8] = b".reedhook";
 /// What the names of Reedhook's unfinished files begin with, anywhere in a tree.
 pub const PART_PREFIX: &[u8] = b".reedhook-part-";
 
+/// The name of an unfinished file, from what tells it apart from others.
+pub fn part_name(key: &str) -> Vec<u8> {
+    [PART_PREFIX, key.as_bytes()].concat()
+}
+
 /// Why some bytes are not an acceptable name or path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum PathError {

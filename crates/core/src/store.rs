@@ -17,9 +17,10 @@ use std::fmt;
 use std::fs::File;
 use std::io::Read;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
-use crate::entry::{Entry, Meta, Stamp};
+use crate::entry::{Entry, Extra, Meta, Stamp};
 use crate::path::{Name, RelPath};
 
 /// What a store can hold and do. The planner and the engine read this first and do not ask for what is missing.
@@ -39,6 +40,8 @@ pub struct Capabilities {
     pub folds_case: bool,
     /// The longest name, in bytes.
     pub max_name: usize,
+    /// Whether owners, extended attributes, second names, devices and pipes are looked at and kept.
+    pub full: bool,
     /// Whether one [`Store::sync`] makes many sealed files durable, so that publishing them in batches pays.
     pub batch_sync: bool,
     /// How many workers may usefully use the store at once.
@@ -210,12 +213,14 @@ pub enum Place {
 }
 
 /// The metadata to give to something; `None` leaves it as the store makes it.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Attributes {
     /// The modification time.
     pub modified: Option<Stamp>,
     /// The twelve POSIX mode bits.
     pub mode: Option<u32>,
+    /// Owners and extended attributes, for a store with [`Capabilities::full`].
+    pub extra: Option<Arc<Extra>>,
 }
 
 /// What stands at a path when something is to take its place.
@@ -290,9 +295,9 @@ pub trait Stage: Send {
     /// When the store fails.
     fn write(&mut self, data: &[u8]) -> Result<()>;
 
-    /// Takes everything from `content`, in the quickest way the two have, and returns the number of bytes.
+    /// Takes everything that follows in `content`, in the quickest way the two have, and returns the number of bytes.
     ///
-    /// `size_hint` is the expected size. `progress` hears of each piece and may stop the copy.
+    /// `size_hint` is the expected number of bytes. `progress` hears of each piece and may stop the copy.
     ///
     /// # Errors
     /// [`CopyError`] tells which side failed.
@@ -302,6 +307,20 @@ pub trait Stage: Send {
         size_hint: u64,
         progress: &mut dyn FnMut(u64) -> Flow,
     ) -> Result<u64, CopyError>;
+
+    /// Keeps of what an earlier run left as much as equals the beginning of `content`, byte for byte, and returns its
+    /// length; both are then positioned after it. 0 for a fresh file.
+    ///
+    /// # Errors
+    /// [`CopyError`] tells which side failed.
+    fn adopt(
+        &mut self,
+        content: &mut dyn Content,
+        progress: &mut dyn FnMut(u64) -> Flow,
+    ) -> Result<u64, CopyError>;
+
+    /// Closes the file as it is, for a later run to go on with; a file that cannot be resumed is removed.
+    fn set_aside(self: Box<Self>);
 
     /// Sets times and mode and closes the file.
     ///
@@ -351,11 +370,31 @@ pub trait Store: Send + Sync {
     /// When the store fails.
     fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>>;
 
+    /// Begins or goes on with a large file that is to stand at `path`. Its unfinished file is named after `key`
+    /// (see [`crate::path::part_name`]), so that what an interrupted run left can be found and, after
+    /// [`Stage::adopt`] has proved it, used.
+    ///
+    /// # Errors
+    /// As [`Store::stage`].
+    fn stage_resumable(&self, path: &RelPath, key: &str) -> Result<Box<dyn Stage>>;
+
     /// Makes a link under a temporary name, with its time.
     ///
     /// # Errors
     /// When the store fails, or [`FaultKind::Unsupported`] without [`Capabilities::links`].
     fn stage_link(&self, path: &RelPath, target: &[u8], attributes: &Attributes) -> Result<Sealed>;
+
+    /// Makes a pipe or device under a temporary name.
+    ///
+    /// # Errors
+    /// When the store fails or the account may not, or [`FaultKind::Unsupported`] without [`Capabilities::full`].
+    fn stage_special(&self, path: &RelPath, from: &Meta, attributes: &Attributes) -> Result<Sealed>;
+
+    /// Makes a second name for the file at `existing`, under a temporary name beside `path`.
+    ///
+    /// # Errors
+    /// When the store fails, or [`FaultKind::Unsupported`] without [`Capabilities::full`].
+    fn stage_second_name(&self, path: &RelPath, existing: &RelPath) -> Result<Sealed>;
 
     /// Makes everything that was sealed, published, removed or renamed until now durable.
     ///
@@ -408,6 +447,12 @@ pub trait Store: Send + Sync {
     /// # Errors
     /// When the store fails.
     fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()>;
+
+    /// Whether a folder is on a file system that the kernel makes up, such as `/proc`.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn is_pseudo(&self, folder: &RelPath) -> Result<bool>;
 
     /// Space on the medium; `None` when it cannot be told.
     ///

@@ -4,7 +4,7 @@ use std::io::Read;
 
 use crate::entry::{EntryKind, Meta, Stamp};
 use crate::filter::FilterSpec;
-use crate::job::{JobRules, Kind, Newer, Removed, Replaced, Verify};
+use crate::job::{JobRules, Kind, Newer, Owners, Preserve, Removed, Replaced, Verify};
 use crate::path::RelPath;
 use crate::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
 use crate::units::{Room, Share};
@@ -23,6 +23,7 @@ pub fn file(size: u64, seconds: i64) -> Meta {
         mode: Some(0o644),
         id: None,
         target: None,
+        extra: None,
     }
 }
 
@@ -51,6 +52,9 @@ pub fn rules(kind: Kind) -> JobRules {
         replaced: Replaced::Keep,
         keep_for: "30 days".parse().expect("an age"),
         keep_max: Room::Percent(10.0),
+        preserve: Preserve::Standard,
+        owners: Owners::Names,
+        one_filesystem: false,
         verify: Verify::None,
         max_removals: Share::Percent(25.0),
         max_changes: Share::Off,
@@ -69,7 +73,7 @@ pub fn put(store: &dyn Store, at: &str, content: &[u8], seconds: i64) {
     };
     let mut stage = store.stage(&target).expect("stage");
     stage.write(content).expect("write");
-    let attributes = Attributes { modified: Some(Stamp::new(seconds, 0)), mode: None };
+    let attributes = Attributes { modified: Some(Stamp::new(seconds, 0)), ..Attributes::default() };
     let sealed = stage.seal(&attributes).expect("seal");
     store.publish(sealed, &Publish { expect, keep_as: None }).expect("publish");
 }
@@ -141,8 +145,9 @@ fn replaces_only_what_is_expected(store: &dyn Store) {
     let publish = |content: &[u8], expect: Expect| {
         let mut stage = store.stage(&path("b/x")).expect("stage");
         stage.write(content).expect("write");
-        let sealed =
-            stage.seal(&Attributes { modified: Some(Stamp::new(2_000, 0)), mode: None }).expect("seal");
+        let sealed = stage
+            .seal(&Attributes { modified: Some(Stamp::new(2_000, 0)), ..Attributes::default() })
+            .expect("seal");
         kind_of(store.publish(sealed, &Publish { expect, keep_as: None }))
     };
     assert_eq!(publish(b"new!", Expect::Absent), Some(FaultKind::Changed));
@@ -242,7 +247,8 @@ fn holds_links_or_refuses(store: &dyn Store) {
 
 fn sets_times_and_modes(store: &dyn Store) {
     put(store, "t/x", b"x", 1_000);
-    let attributes = Attributes { modified: Some(Stamp::new(86_400, 123_456_789)), mode: Some(0o640) };
+    let attributes =
+        Attributes { modified: Some(Stamp::new(86_400, 123_456_789)), mode: Some(0o640), extra: None };
     let outcome = store.set_attributes(&path("t/x"), &attributes);
     let can = store.capabilities();
     let Some(precision) = can.time_precision else {
@@ -262,7 +268,7 @@ fn sets_times_and_modes(store: &dyn Store) {
 }
 
 fn attributes_of_folder() -> Attributes {
-    Attributes { modified: Some(Stamp::new(77_000, 0)), mode: Some(0o750) }
+    Attributes { modified: Some(Stamp::new(77_000, 0)), mode: Some(0o750), extra: None }
 }
 
 fn holds_odd_names(store: &dyn Store) {

@@ -11,7 +11,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
-use crate::entry::{Entry, EntryKind, Meta, Side};
+use crate::entry::{Entry, EntryKind, FileId, Meta, Side};
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{Name, RelPath};
 use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide};
@@ -30,6 +30,8 @@ pub struct ScanInput<'a> {
     pub filter: &'a Filter,
     /// How paths are decided.
     pub rules: OneWayRules,
+    /// Leave out what is on another file system than the folder above it.
+    pub one_filesystem: bool,
     /// Hears of every file that is the same on both sides by size and time; called by the scan's workers.
     pub on_same: Option<&'a (dyn Fn(&RelPath, &Meta, &Meta) + Sync)>,
 }
@@ -81,6 +83,7 @@ fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {
         right: examine(input.right, Side::Right)?,
         inherited: input.filter.root(),
         chosen: true,
+        hollow: false,
     })
 }
 
@@ -93,6 +96,8 @@ struct Task {
     inherited: Inherited,
     /// The filter lets the folder itself take part, not only something below it.
     chosen: bool,
+    /// Another file system is mounted there, whose content is no part of the job: only the folder itself is.
+    hollow: bool,
 }
 
 /// The common stack of folders. A worker that finds it empty waits, because another may still add to it.
@@ -152,6 +157,20 @@ impl Queue {
 struct Found {
     folders: Vec<Record>,
     plan: Plan,
+    named: Vec<SeveralNames>,
+}
+
+/// One of several names of a file on the left.
+#[derive(Debug)]
+struct SeveralNames {
+    id: FileId,
+    folder: RelPath,
+    name: Name,
+    left: Meta,
+    /// The file or link that has the name on the right.
+    right: Option<Meta>,
+    /// The right file holds the same.
+    same: bool,
 }
 
 /// A folder's plan with what is needed to settle its fate once everything below it is known.
@@ -230,7 +249,7 @@ impl<'a> Visit<'a> {
             unknown: HashSet::new(),
             left_incomplete: false,
         };
-        let entries = visit.read(task.inherited, progress)?;
+        let entries = if task.hollow { None } else { visit.read(task.inherited, progress)? };
         if let Some((left, right)) = entries {
             visit.decide_all(left, right, task.inherited);
         }
@@ -400,11 +419,37 @@ impl<'a> Visit<'a> {
         if right_folder.is_none() && self.cannot_hold(&name, &left) {
             return;
         }
+        let foreign = self.foreign_file_system(&name, &left);
+        if let Some(reason) = foreign {
+            self.act(name.clone(), Step::Leave { from: left.clone(), reason }, 0);
+        }
         self.descend(&name, Some(left), right_folder, verdict, chosen);
+        if let Some(task) = self.below.last_mut() {
+            task.hollow = foreign.is_some();
+        }
+    }
+
+    /// Why the content of a folder is left out: another file system is mounted there.
+    fn foreign_file_system(&self, name: &Name, left: &Meta) -> Option<LeaveReason> {
+        let device = |meta: &Meta| meta.id.map(|id| id.device);
+        let here = self.record.plan.left.as_ref().and_then(device);
+        if here.is_none() || here == device(left) {
+            return None;
+        }
+        if self.input.one_filesystem {
+            return Some(LeaveReason::OtherFileSystem);
+        }
+        let pseudo = self.input.left.is_pseudo(&self.record.plan.path.join(name)).unwrap_or(false);
+        pseudo.then_some(LeaveReason::PseudoFileSystem)
     }
 
     fn item_on_left(&mut self, name: Name, left: Meta, right: Option<Meta>, inherited: Inherited) {
-        let decision = decide(&self.input.rules, Some(&left), right.as_ref());
+        let decision = match decide(&self.input.rules, Some(&left), right.as_ref()) {
+            // Alone on the left, but on the right a second name of something: it has to become a file of its own.
+            Decision::Same if self.is_parted(&left, right.as_ref()) => Decision::Update,
+            decision => decision,
+        };
+        self.note_names(&name, &left, right.as_ref(), decision);
         match (decision, right) {
             (Decision::Same, right) => {
                 self.found.plan.counts.same += 1;
@@ -442,6 +487,31 @@ impl<'a> Visit<'a> {
             // Without a right entry the decision is one of those above.
             _ => {}
         }
+    }
+
+    /// Remembers a file that has several names on the left: which of them belong together is settled at the end.
+    fn note_names(&mut self, name: &Name, left: &Meta, right: Option<&Meta>, decision: Decision) {
+        let several = |meta: &Meta| meta.extra.as_ref().is_some_and(|extra| extra.names > 1);
+        if !self.input.rules.by.full || left.kind != EntryKind::File || !several(left) {
+            return;
+        }
+        if let Some(id) = left.id {
+            self.record.touched = true;
+            self.found.named.push(SeveralNames {
+                id,
+                folder: self.record.plan.path.clone(),
+                name: name.clone(),
+                left: left.clone(),
+                right: right.filter(|right| right.is_item()).cloned(),
+                same: matches!(decision, Decision::Same | Decision::Metadata),
+            });
+        }
+    }
+
+    fn is_parted(&self, left: &Meta, right: Option<&Meta>) -> bool {
+        let names = |meta: &Meta| meta.extra.as_ref().map_or(1, |extra| extra.names);
+        let file = left.kind == EntryKind::File;
+        self.input.rules.by.full && file && names(left) == 1 && right.is_some_and(|right| names(right) > 1)
     }
 
     fn plan_add(&mut self, name: Name, left: Meta) {
@@ -499,7 +569,8 @@ impl<'a> Visit<'a> {
     ) {
         let inherited = self.input.filter.inherit(verdict);
         self.record.touched |= left.is_none() || right.is_none();
-        self.below.push(Task { path: self.record.plan.path.join(name), left, right, inherited, chosen });
+        let path = self.record.plan.path.join(name);
+        self.below.push(Task { path, left, right, inherited, chosen, hollow: false });
     }
 
     /// Whether the destination's limits rule the entry out; reported when they do.
@@ -538,7 +609,8 @@ impl<'a> Visit<'a> {
         if let (Some(left), Some(right)) = (&plan.left, &plan.right) {
             let by = &self.input.rules.by;
             // The root of a destination belongs to the person or the drive: its mode is theirs.
-            plan.remode = self.record.chosen && !plan.path.is_root() && !by.same_mode(left, right);
+            let same_rights = by.same_mode(left, right) && by.same_rights(left, right);
+            plan.remode = self.record.chosen && !plan.path.is_root() && !same_rights;
             self.found.plan.counts.meta += u64::from(plan.remode);
             let retime = self.record.chosen && !by.same_time(left, right);
             if plan.actions.is_empty() && !plan.remode && !retime && !self.record.touched {
@@ -571,7 +643,9 @@ struct Judged {
 fn assemble(found: Vec<Found>) -> Plan {
     let mut plan = Plan::default();
     let mut records = Vec::new();
+    let mut named = Vec::new();
     for part in found {
+        named.extend(part.named);
         records.extend(part.folders);
         plan.counts.add(&part.plan.counts);
         plan.problems.extend(part.plan.problems);
@@ -583,12 +657,65 @@ fn assemble(found: Vec<Found>) -> Plan {
         plan.bytes_set_aside += part.plan.bytes_set_aside;
     }
     records.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
+    settle_names(&mut records, &mut plan, named);
     settle_fates(&mut records, &mut plan);
     plan.folders = records.into_iter().map(|record| record.plan).filter(says_something).collect();
     plan.problems.sort_by(|a, b| a.path.cmp(&b.path));
     plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
     plan.counts.problems = plan.problems.len() as u64;
     plan
+}
+
+/// Of the names of one file the first is brought like any file, the others become second names of it.
+fn settle_names(records: &mut [Record], plan: &mut Plan, mut named: Vec<SeveralNames>) {
+    named.sort_by(|a, b| {
+        a.id.cmp(&b.id).then_with(|| a.folder.cmp(&b.folder)).then_with(|| a.name.cmp(&b.name))
+    });
+    for group in named.chunk_by(|a, b| a.id == b.id) {
+        let Some((first, others)) = group.split_first() else { continue };
+        let of = first.folder.join(&first.name);
+        for other in others {
+            let right_id = |member: &SeveralNames| member.right.as_ref().and_then(|right| right.id);
+            if first.same && other.same && right_id(first) == right_id(other) {
+                // The first one's metadata is the other's as well.
+                drop_action(records, plan, other);
+                plan.counts.same += 1;
+                continue;
+            }
+            drop_action(records, plan, other);
+            let step = Step::SecondName {
+                from: other.left.clone(),
+                of: of.clone(),
+                was: other.right.clone().map(Box::new),
+            };
+            plan.counts.count(&step, 0);
+            if let Ok(at) = records.binary_search_by(|record| record.plan.path.cmp(&other.folder)) {
+                records[at].plan.actions.push(Action { name: other.name.clone(), side: Side::Right, step });
+            }
+        }
+    }
+}
+
+/// Takes back what was planned or counted for a name.
+fn drop_action(records: &mut [Record], plan: &mut Plan, member: &SeveralNames) {
+    let Ok(at) = records.binary_search_by(|record| record.plan.path.cmp(&member.folder)) else { return };
+    let actions = &mut records[at].plan.actions;
+    let brings = |step: &Step| matches!(step, Step::Add { .. } | Step::Update { .. } | Step::Metadata { .. });
+    match actions.iter().position(|action| action.name == member.name && brings(&action.step)) {
+        Some(position) => match actions.remove(position).step {
+            Step::Add { from } => {
+                plan.counts.added -= 1;
+                plan.counts.bytes -= from.size;
+            }
+            Step::Update { from, was } => {
+                plan.counts.updated -= 1;
+                plan.counts.bytes -= from.size;
+                plan.bytes_set_aside -= was.size;
+            }
+            _ => plan.counts.meta -= 1,
+        },
+        None => plan.counts.same -= u64::from(member.same),
+    }
 }
 
 /// A folder that should go stays when something in it stays; a folder that nobody asked for by itself is made only when

@@ -32,6 +32,7 @@ impl Gathered {
             rename: a.rename && b.rename,
             folds_case: a.folds_case || b.folds_case,
             max_name: a.max_name.min(b.max_name),
+            full: a.full && b.full,
             batch_sync: a.batch_sync && b.batch_sync,
             workers: a.workers.max(b.workers),
         })?;
@@ -65,7 +66,7 @@ impl Gathered {
 }
 
 fn root() -> Meta {
-    Meta { kind: EntryKind::Folder, size: 0, modified: None, mode: None, id: None, target: None }
+    Meta { kind: EntryKind::Folder, size: 0, modified: None, mode: None, id: None, target: None, extra: None }
 }
 
 impl Store for Gathered {
@@ -125,8 +126,20 @@ impl Store for Gathered {
         Self::refuse("write", path)
     }
 
+    fn stage_resumable(&self, path: &RelPath, _key: &str) -> Result<Box<dyn Stage>> {
+        Self::refuse("write", path)
+    }
+
     fn stage_link(&self, path: &RelPath, _target: &[u8], _attributes: &Attributes) -> Result<Sealed> {
         Self::refuse("make link", path)
+    }
+
+    fn stage_special(&self, path: &RelPath, _from: &Meta, _attributes: &Attributes) -> Result<Sealed> {
+        Self::refuse("make special file", path)
+    }
+
+    fn stage_second_name(&self, path: &RelPath, _existing: &RelPath) -> Result<Sealed> {
+        Self::refuse("make second name", path)
     }
 
     fn sync(&self) -> Result<()> {
@@ -161,6 +174,13 @@ impl Store for Gathered {
 
     fn set_attributes(&self, path: &RelPath, _attributes: &Attributes) -> Result<()> {
         Self::refuse("set time or mode of", path)
+    }
+
+    fn is_pseudo(&self, folder: &RelPath) -> Result<bool> {
+        match self.member(folder, "examine")? {
+            Some((store, below)) => store.is_pseudo(&below),
+            None => Ok(false),
+        }
     }
 
     fn space(&self) -> Result<Option<Space>> {

@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use reedhook_core::entry::{Entry, EntryKind, Meta, Stamp};
-use reedhook_core::path::{Name, PART_PREFIX, RelPath};
+use reedhook_core::path::{Name, PART_PREFIX, RelPath, part_name};
 use reedhook_core::store::{
     Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Listing, Place, Publish, Result,
     Sealed, Space, Stage, Store, StoreError, Unknown, is_still,
@@ -107,6 +107,7 @@ impl SimulatedStore {
             rename: true,
             folds_case: false,
             max_name: 255,
+            full: false,
             batch_sync: true,
             workers: 2,
         };
@@ -219,7 +220,15 @@ impl Tree {
         let id = reedhook_core::entry::FileId { device: 0, inode: self.next_id };
         let mode =
             Some(if kind == EntryKind::Folder { 0o755 } else { 0o644 }).filter(|_| kind != EntryKind::Link);
-        Meta { kind, size: 0, modified: Some(Stamp::new(self.clock, 0)), mode, id: Some(id), target: None }
+        Meta {
+            kind,
+            size: 0,
+            modified: Some(Stamp::new(self.clock, 0)),
+            mode,
+            id: Some(id),
+            target: None,
+            extra: None,
+        }
     }
 
     fn fault(&mut self, operation: Operation, path: &RelPath, bytes: u64) -> Option<FaultKind> {
@@ -374,8 +383,23 @@ impl Store for SimulatedStore {
             target: path.clone(),
             temporary,
             content: Vec::new(),
+            left: Vec::new(),
             sealed: false,
         }))
+    }
+
+    fn stage_resumable(&self, path: &RelPath, key: &str) -> Result<Box<dyn Stage>> {
+        let mut tree = self.begin(Operation::Write, "write", path)?;
+        tree.parent(path, "write")?;
+        let name =
+            Name::new(&part_name(key)).map_err(|_| StoreError::new(FaultKind::NameRefused, "write", path))?;
+        let temporary = path.parent().unwrap_or_default().join(&name);
+        let left = tree.nodes.get(&temporary).map(|node| node.content.to_vec()).unwrap_or_default();
+        let mut meta = tree.meta(EntryKind::File);
+        meta.mode = Some(0o600);
+        tree.nodes.insert(temporary.clone(), Node { meta, content: Arc::default(), durable: false });
+        let (target, tree) = (path.clone(), self.tree.clone());
+        Ok(Box::new(SimulatedStage { tree, target, temporary, content: Vec::new(), left, sealed: false }))
     }
 
     fn stage_link(&self, path: &RelPath, target: &[u8], attributes: &Attributes) -> Result<Sealed> {
@@ -390,6 +414,14 @@ impl Store for SimulatedStore {
         }
         tree.apply(&temporary, attributes);
         Ok(Sealed { target: path.clone(), temporary })
+    }
+
+    fn stage_special(&self, path: &RelPath, _from: &Meta, _attributes: &Attributes) -> Result<Sealed> {
+        Err(StoreError::new(FaultKind::Unsupported, "make special file", path))
+    }
+
+    fn stage_second_name(&self, path: &RelPath, _existing: &RelPath) -> Result<Sealed> {
+        Err(StoreError::new(FaultKind::Unsupported, "make second name", path))
     }
 
     fn sync(&self) -> Result<()> {
@@ -482,6 +514,10 @@ impl Store for SimulatedStore {
         Ok(())
     }
 
+    fn is_pseudo(&self, _folder: &RelPath) -> Result<bool> {
+        Ok(false)
+    }
+
     fn space(&self) -> Result<Option<Space>> {
         let tree = self.tree();
         Ok(tree.capacity.map(|total| Space { free: total.saturating_sub(tree.used()), total }))
@@ -546,6 +582,8 @@ struct SimulatedStage {
     target: RelPath,
     temporary: RelPath,
     content: Vec<u8>,
+    /// What an earlier run left, until it is adopted.
+    left: Vec<u8>,
     sealed: bool,
 }
 
@@ -593,6 +631,33 @@ impl Stage for SimulatedStage {
         }
     }
 
+    fn adopt(
+        &mut self,
+        content: &mut dyn Content,
+        progress: &mut dyn FnMut(u64) -> Flow,
+    ) -> Result<u64, CopyError> {
+        let mut left = std::mem::take(&mut self.left);
+        let mut beginning = vec![0; left.len()];
+        if content.read_exact(&mut beginning).is_err() || beginning != left {
+            return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", &self.target)));
+        }
+        let length = left.len() as u64;
+        self.content.append(&mut left);
+        if length > 0 {
+            progress(length);
+        }
+        Ok(length)
+    }
+
+    fn set_aside(mut self: Box<Self>) {
+        let content = std::mem::take(&mut self.content);
+        if let Some(node) = self.tree().nodes.get_mut(&self.temporary) {
+            node.meta.size = content.len() as u64;
+            node.content = Arc::new(content);
+        }
+        self.sealed = true;
+    }
+
     fn seal(mut self: Box<Self>, attributes: &Attributes) -> Result<Sealed> {
         let content = std::mem::take(&mut self.content);
         {
@@ -606,7 +671,7 @@ impl Stage for SimulatedStage {
                 node.content = Arc::new(content);
             }
             let mode = Some(attributes.mode.unwrap_or(0o644));
-            tree.apply(&self.temporary, &Attributes { mode, modified: attributes.modified });
+            tree.apply(&self.temporary, &Attributes { mode, modified: attributes.modified, extra: None });
         }
         self.sealed = true;
         Ok(Sealed { target: self.target.clone(), temporary: self.temporary.clone() })

@@ -9,12 +9,12 @@ use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Stamp};
 use reedhook_core::filter::Filter;
-use reedhook_core::job::{Kind, Newer, Removed, Replaced, Verify};
+use reedhook_core::job::{Kind, Newer, Preserve, Removed, Replaced, Verify};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Plan;
 use reedhook_core::plan::one_way::OneWayRules;
-use reedhook_core::problem::Problem;
-use reedhook_core::run::{Ended, Event, RunInput, RunReport, execute};
+use reedhook_core::problem::{Code, Problem};
+use reedhook_core::run::{Ended, Event, RESUME_FROM, RunInput, RunReport, execute};
 use reedhook_core::store::{Attributes, FaultKind, Store};
 use reedhook_core::testing::{path, put, rules};
 use reedhook_core::walk::{ScanError, ScanInput, ScanProgress, scan};
@@ -22,9 +22,36 @@ use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
 
 fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError> {
     let filter = Filter::new(&rules(Kind::Mirror).filter, Stamp::new(0, 0)).unwrap();
-    let by = Comparison::between(left.capabilities(), right.capabilities());
-    let rules = OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, by };
-    scan(&ScanInput { left, right, filter: &filter, rules, on_same: None }, &ScanProgress::default())
+    let by = Comparison::between(left.capabilities(), right.capabilities(), Preserve::Standard);
+    let rules = OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, preserve: Preserve::Standard, by };
+    scan(
+        &ScanInput { left, right, filter: &filter, rules, one_filesystem: false, on_same: None },
+        &ScanProgress::default(),
+    )
+}
+
+fn run_input<'a>(
+    left: &'a SimulatedStore,
+    right: &'a SimulatedStore,
+    run: &str,
+    verify: Verify,
+    events: &'a crossbeam_channel::Sender<Event>,
+    stop: &'a AtomicBool,
+) -> RunInput<'a> {
+    let run = Name::new(run.as_bytes()).unwrap();
+    let (removed, replaced) = (Removed::Keep, Replaced::Keep);
+    RunInput {
+        left,
+        right,
+        removed,
+        replaced,
+        preserve: Preserve::Standard,
+        verify,
+        run,
+        strict: false,
+        events,
+        stop,
+    }
 }
 
 /// Carries a plan out; the problems come along.
@@ -34,19 +61,19 @@ fn carry_out(
     plan: &Plan,
     run: &str,
 ) -> (RunReport, Vec<Problem>) {
+    carry_out_verifying(left, right, plan, run, Verify::None)
+}
+
+fn carry_out_verifying(
+    left: &SimulatedStore,
+    right: &SimulatedStore,
+    plan: &Plan,
+    run: &str,
+    verify: Verify,
+) -> (RunReport, Vec<Problem>) {
     let (sender, receiver) = crossbeam_channel::unbounded();
-    let input = RunInput {
-        left,
-        right,
-        removed: Removed::Keep,
-        replaced: Replaced::Keep,
-        verify: Verify::None,
-        run: Name::new(run.as_bytes()).unwrap(),
-        strict: false,
-        events: &sender,
-        stop: &AtomicBool::new(false),
-    };
-    let report = execute(plan, &input);
+    let stop = AtomicBool::new(false);
+    let report = execute(plan, &run_input(left, right, run, verify, &sender, &stop));
     drop(sender);
     let problems = receiver.into_iter().filter_map(|event| match event {
         Event::Problem(problem) => Some(problem),
@@ -193,8 +220,11 @@ fn changing_source(times: u32) -> Arc<SimulatedStore> {
     left.before_read(move |at, position| {
         let number = if position == 2048 { done.fetch_add(1, Ordering::SeqCst) } else { times };
         if number < times {
-            let attributes =
-                Attributes { modified: Some(Stamp::new(1000 + i64::from(number), 0)), mode: None };
+            let attributes = Attributes {
+                modified: Some(Stamp::new(1000 + i64::from(number), 0)),
+                mode: None,
+                extra: None,
+            };
             writer.set_attributes(at, &attributes).unwrap();
         }
     });
@@ -264,4 +294,44 @@ fn what_a_store_cannot_hold_is_not_asked_of_it() {
     let codes: Vec<_> = problems.iter().map(|p| p.code.as_str()).collect();
     assert_eq!((report.counts.added, codes), (1, vec!["no-links", "name-too-long"]));
     assert_eq!(plan(&left, &right).unwrap().counts.changes(), 0);
+}
+
+#[test]
+fn what_arrives_wrong_never_lands_when_the_run_verifies() {
+    let (left, right) = sides();
+    let old = content(&right);
+    right.write_badly();
+    let planned = plan(&left, &right).unwrap();
+    let (report, problems) = carry_out_verifying(&left, &right, &planned, "bad", Verify::Changed);
+    // Links and folders aside, every file that was written is refused.
+    assert!(problems.iter().all(|problem| problem.code == Code::VerifyFailed), "{problems:?}");
+    assert_eq!((report.counts.added, report.counts.updated, problems.len()), (0, 0, 14));
+    assert_whole(&old, &left, &right, "bad writes");
+}
+
+#[test]
+fn a_large_file_is_resumed_and_only_the_rest_is_written() {
+    let (left, right) = (SimulatedStore::new("left"), SimulatedStore::new("right"));
+    let large: Vec<u8> = (0..RESUME_FROM + 100_000).map(|at| (at >> 8) as u8).collect();
+    put(&left, "night.mp4", &large, 100);
+    let stop = AtomicBool::new(false);
+    let planned = plan(&left, &right).unwrap();
+    let (sender, receiver) = crossbeam_channel::unbounded();
+    let input = run_input(&left, &right, "stopped", Verify::None, &sender, &stop);
+    std::thread::scope(|scope| {
+        let (stop, input, planned) = (&stop, &input, &planned);
+        let worker = scope.spawn(move || execute(planned, input));
+        let mut seen = 0;
+        for event in receiver {
+            if let Event::Bytes { bytes, .. } = event {
+                seen += bytes;
+            }
+            if seen > 0 {
+                stop.store(true, Ordering::SeqCst);
+                break;
+            }
+        }
+        assert!(matches!(worker.join().unwrap().ended, Ended::Interrupted | Ended::Done));
+    });
+    assert_converges(&left, &right, "after the stop");
 }

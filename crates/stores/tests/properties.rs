@@ -10,7 +10,7 @@ use proptest::prelude::*;
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Meta, Stamp};
 use reedhook_core::filter::Filter;
-use reedhook_core::job::{Kind, Newer, Removed, Replaced, Verify};
+use reedhook_core::job::{Kind, Newer, Preserve, Removed, Replaced, Verify};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan};
@@ -85,7 +85,7 @@ fn apply(store: &dyn Store, edit: &Edit) {
         Edit::Folder { path, mode } => {
             make_way(store, path);
             clear(store, path);
-            store.make_folder(path, &Attributes { mode: Some(*mode), modified: None }).unwrap();
+            store.make_folder(path, &Attributes { mode: Some(*mode), ..Attributes::default() }).unwrap();
         }
         Edit::Link { path, target } => {
             make_way(store, path);
@@ -97,7 +97,7 @@ fn apply(store: &dyn Store, edit: &Edit) {
         Edit::Touch { path, time, mode } => {
             if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
                 let modified = Some(Stamp::new(*time, 7));
-                store.set_attributes(path, &Attributes { modified, mode: Some(*mode) }).unwrap();
+                store.set_attributes(path, &Attributes { modified, mode: Some(*mode), extra: None }).unwrap();
             }
         }
     }
@@ -141,9 +141,13 @@ fn tree(store: &dyn Store, root: &RelPath) -> BTreeMap<RelPath, Found> {
 
 fn plan(left: &dyn Store, right: &dyn Store) -> Plan {
     let filter = Filter::new(&rules(Kind::Mirror).filter, Stamp::new(0, 0)).unwrap();
-    let by = Comparison::between(left.capabilities(), right.capabilities());
-    let rules = OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, by };
-    scan(&ScanInput { left, right, filter: &filter, rules, on_same: None }, &ScanProgress::default()).unwrap()
+    let by = Comparison::between(left.capabilities(), right.capabilities(), Preserve::Standard);
+    let rules = OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, preserve: Preserve::Standard, by };
+    scan(
+        &ScanInput { left, right, filter: &filter, rules, one_filesystem: false, on_same: None },
+        &ScanProgress::default(),
+    )
+    .unwrap()
 }
 
 /// Runs a mirror; returns its numbers and what an undo needs.
@@ -156,6 +160,7 @@ fn mirror(left: &dyn Store, right: &dyn Store, run: &str) -> (Counts, Past) {
         right,
         removed: Removed::Keep,
         replaced: Replaced::Keep,
+        preserve: Preserve::Standard,
         verify: Verify::None,
         run: run.clone(),
         strict: true,

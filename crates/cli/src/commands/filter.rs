@@ -137,7 +137,7 @@ fn save(context: &Context, job: &Job, request: &Request) -> Outcome<Job> {
 
 fn look(context: &Context, job: &Job) -> Outcome<(Filter, Survey)> {
     let ends = Ends::of(job, &context.home, &context.settings)?;
-    let source = open_sources(&ends, &context.home)?;
+    let source = open_sources(&ends, &context.home, job.rules.preserve)?;
     let mut filter = job.filter()?;
     if let Some(names) = ends.landing_names()? {
         filter = filter.with_top_level(names);

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use reedhook_core::job::{Kind, Removed};
+use reedhook_core::job::{Kind, Preserve, Removed};
 use reedhook_core::units::UnitError;
 use serde_json::{Value, json};
 
@@ -165,7 +165,7 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
         let agreed = context.global.yes
             || (context.can_ask() && ask::yes(&format!("{shown} does not exist. Make it?"), true)?);
         if agreed {
-            make_destination(to)?;
+            make_destination(to, Preserve::Standard)?;
         } else {
             context.say(format!("The folder {shown} does not exist yet."));
         }
@@ -207,8 +207,9 @@ fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
         }
     }
     let misaligned = || {
-        let left = open_sources(ends, &context.home).ok()?;
-        let right = crate::places::open_destination(ends.to.first()?, &context.home).ok()??;
+        let left = open_sources(ends, &context.home, Preserve::Standard).ok()?;
+        let right =
+            crate::places::open_destination(ends.to.first()?, &context.home, Preserve::Standard).ok()??;
         alignment::warning(left.as_ref(), right.as_ref())
     };
     warnings.extend(misaligned());

@@ -9,7 +9,7 @@ use crate::failure::{Failure, Outcome, REFUSED};
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::render;
-use crate::round::{Round, guard_failure, lifted, look};
+use crate::round::{Round, guard_failure, lifted, look, losses};
 
 /// Shows what a run of the job would do.
 pub fn preview(context: &Context, name: &str, all: bool) -> Outcome {
@@ -25,6 +25,7 @@ pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -
         print_json(&round, refusal.as_ref());
     } else {
         context.say(text(context, &round, all, refusal.as_ref()).trim_end());
+        tell_losses(context, &round);
         for leg in round.legs.iter().filter(|leg| !leg.to_be_made) {
             if let Some(warning) = alignment::warning(leg.left.as_ref(), leg.right.as_ref()) {
                 context.warn(warning);
@@ -35,6 +36,13 @@ pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -
         Some(failure) => failure.exit,
         None => u8::from(round.counts().problems > 0),
     })
+}
+
+/// What the destinations cannot hold.
+pub fn tell_losses(context: &Context, round: &Round) {
+    for leg in &round.legs {
+        losses(&round.job, leg.right.as_ref()).iter().for_each(|line| context.warn(line));
+    }
 }
 
 fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) -> String {

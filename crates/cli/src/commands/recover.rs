@@ -8,7 +8,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use reedhook_core::filter::Filter;
-use reedhook_core::job::{Kind, Newer};
+use reedhook_core::job::{Kind, Newer, Preserve};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::{Counts, Step};
 use reedhook_core::record::{Outcome as RunOutcome, RunRow};
@@ -80,7 +80,7 @@ fn destination(context: &Context, job: &Job) -> Outcome<(Located, Arc<dyn Store>
     let to = ends.to.into_iter().next().ok_or_else(|| Failure::usage("the job has no destination"))?;
     let missing =
         || Failure::refused("destination-missing", format!("{} is not there", to.shown(&context.home)));
-    let store = open_destination(&to, &context.home)?.ok_or_else(missing)?;
+    let store = open_destination(&to, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
     Ok((to, store))
 }
 
@@ -215,7 +215,7 @@ fn bring(context: &Context, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome 
     for (found, paths) in groups {
         let source: Arc<dyn Store> = match &found {
             Found::OtherSide => right.clone(),
-            Found::Kept(run) => Arc::new(open_kept(&right_place, run)?),
+            Found::Kept(run) => Arc::new(open_kept(&right_place, run, &job)?),
         };
         code = bring_group(context, &job, &source, &target, paths)?.max(code);
     }
@@ -271,11 +271,13 @@ fn locate(
     }
 }
 
-fn open_kept(right: &Located, run: &Name) -> Outcome<LocalStore> {
+fn open_kept(right: &Located, run: &Name, job: &Job) -> Outcome<LocalStore> {
     use std::os::unix::ffi::OsStrExt;
     let below = kept_folder(run);
     let path = right.path.join(std::ffi::OsStr::from_bytes(below.as_bytes()));
-    LocalStore::open(&path).map_err(|error| unreadable(&error))
+    let full = job.rules.preserve == Preserve::Full;
+    let opened = if full { LocalStore::open_full(&path) } else { LocalStore::open(&path) };
+    opened.map_err(|error| unreadable(&error))
 }
 
 fn bring_group(
@@ -305,9 +307,9 @@ fn look_at_restore(
     paths: Vec<RelPath>,
 ) -> Outcome<Round> {
     let filter = Filter::for_paths(paths).map_err(|error| Failure::usage(error.to_string()))?;
-    let store: Arc<dyn Store> = match open_destination(target, &context.home)? {
+    let store: Arc<dyn Store> = match open_destination(target, &context.home, job.rules.preserve)? {
         Some(store) => store,
-        None => crate::places::make_destination(target)?,
+        None => crate::places::make_destination(target, job.rules.preserve)?,
     };
     let mut copy = job.clone();
     (copy.rules.kind, copy.rules.newer) = (Kind::Copy, Newer::Leave);

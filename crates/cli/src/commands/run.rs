@@ -135,6 +135,9 @@ fn run_job(context: &Context, job: &Job, allow: &Allow) -> Outcome {
         Ok(round) => round,
         Err(failure) => return told(context, job, None, run.refuse(failure)?),
     };
+    if context.talks() {
+        super::preview::tell_losses(context, &round);
+    }
     let result = run.carry_out(&round)?;
     if result.counts.removed > 0 {
         context.home.record()?.set_removals_confirmed(&job.name, true)?;

@@ -6,7 +6,6 @@ use std::time::Instant;
 use reedhook_core::compare::Comparison;
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
-use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::run::verify::{Comparer, Verified};
 use reedhook_core::store::Store;
 use reedhook_core::walk::{ScanError, ScanInput, ScanProgress, scan};
@@ -24,12 +23,12 @@ use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, rate, style
 pub fn verify(context: &Context, name: &str) -> Outcome {
     let job = load_job(&context.home, name)?;
     let ends = Ends::of(&job, &context.home, &context.settings)?;
-    let left = open_sources(&ends, &context.home)?;
+    let left = open_sources(&ends, &context.home, job.rules.preserve)?;
     let mut code = 0;
     for to in &ends.to {
         let missing =
             || Failure::refused("destination-missing", format!("{} is not there", to.shown(&context.home)));
-        let right = open_destination(to, &context.home)?.ok_or_else(missing)?;
+        let right = open_destination(to, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
         refuse_foreign(context, &job, to, right.as_ref())?;
         let begun = Instant::now();
         let (plan, found) = compare(context, &job, &ends, &left, &right)?;
@@ -69,14 +68,15 @@ pub fn compare(
             comparer.look(path, ours, theirs);
         }
     };
-    let by = Comparison::between(left.capabilities(), right.capabilities());
-    let rules = OneWayRules { kind: job.rules.kind, newer: job.rules.newer, by };
+    let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
+    let rules = crate::round::one_way_rules(job, by);
     let input = ScanInput {
         left: left.as_ref(),
         right: right.as_ref(),
         filter: &filter,
         rules,
         on_same: Some(&on_same),
+        one_filesystem: job.rules.one_filesystem,
     };
     let progress = ScanProgress { stop: context.stop.clone(), ..ScanProgress::default() };
     let plan = scan(&input, &progress).map_err(|error| match error {

@@ -291,3 +291,13 @@ pub fn set_folder_time(path: &Path, seconds: u64) {
 pub fn make_pipe(path: &Path) {
     assert!(Command::new("mkfifo").arg(path).status().unwrap().success());
 }
+
+/// Whether a test that needs root can run. Where everything is required, being unable to is a failure.
+pub fn as_root_only(what: &str) -> bool {
+    let root = is_root();
+    assert!(root || std::env::var_os("REEDHOOK_REQUIRE_ALL").is_none(), "{what} needs root here");
+    if !root {
+        println!("skipped: {what} needs root");
+    }
+    root
+}

@@ -37,6 +37,15 @@ pub enum Step {
         /// What is there now.
         was: Box<Meta>,
     },
+    /// Make it a second name of another file of the tree.
+    SecondName {
+        /// What it is.
+        from: Meta,
+        /// The file, which is in place by then.
+        of: RelPath,
+        /// What is there now.
+        was: Option<Box<Meta>>,
+    },
     /// Give it other metadata.
     Metadata {
         /// Where the metadata comes from.
@@ -188,8 +197,8 @@ impl Counts {
     /// Counts one action as done.
     pub fn count(&mut self, step: &Step, bytes: u64) {
         match step {
-            Step::Add { .. } => self.added += 1,
-            Step::Update { .. } => self.updated += 1,
+            Step::Add { .. } | Step::SecondName { was: None, .. } => self.added += 1,
+            Step::Update { .. } | Step::SecondName { was: Some(_), .. } => self.updated += 1,
             Step::Metadata { .. } => self.meta += 1,
             Step::Remove { .. } => self.removed += 1,
             Step::Leave { .. } => self.skipped += 1,

@@ -3,8 +3,8 @@
 use std::cmp::Ordering;
 
 use crate::compare::{Comparison, Difference, compare};
-use crate::entry::{EntryKind, Meta};
-use crate::job::{Kind, Newer};
+use crate::entry::{EntryKind, Meta, Special};
+use crate::job::{Kind, Newer, Preserve};
 use crate::problem::Code;
 
 /// What the decision depends on, besides the two entries.
@@ -14,8 +14,22 @@ pub struct OneWayRules {
     pub kind: Kind,
     /// What a copy does about a newer file at the destination.
     pub newer: Newer,
+    /// What of the left is carried over.
+    pub preserve: Preserve,
     /// How entries are compared.
     pub by: Comparison,
+}
+
+impl OneWayRules {
+    /// Why an entry of the left is not carried at all; `None` when it is.
+    fn not_carried(&self, left: &Meta) -> Option<LeaveReason> {
+        match left.kind {
+            EntryKind::Special(Special::Socket | Special::Other) => Some(LeaveReason::Special),
+            EntryKind::Special(_) if !self.by.full => Some(LeaveReason::Special),
+            EntryKind::Link if self.preserve == Preserve::Content => Some(LeaveReason::Link),
+            _ => None,
+        }
+    }
 }
 
 /// What to do about one path.
@@ -48,6 +62,12 @@ pub enum LeaveReason {
     Newer,
     /// A pipe, socket or device.
     Special,
+    /// A link, in a job that carries content only.
+    Link,
+    /// Another file system is mounted there, and the job stays on one.
+    OtherFileSystem,
+    /// A file system of the kernel's own is mounted there.
+    PseudoFileSystem,
 }
 
 impl LeaveReason {
@@ -56,6 +76,9 @@ impl LeaveReason {
         match self {
             LeaveReason::Newer => "newer at the destination",
             LeaveReason::Special => "a pipe, socket or device",
+            LeaveReason::Link => "a link; preserve is content",
+            LeaveReason::OtherFileSystem => "another file system is mounted there",
+            LeaveReason::PseudoFileSystem => "the kernel's own file system is mounted there",
         }
     }
 }
@@ -66,9 +89,11 @@ pub fn decide(rules: &OneWayRules, left: Option<&Meta>, right: Option<&Meta>) ->
     let (left, right) = match (left, right) {
         (None, None) => return Decision::Same,
         (None, Some(_)) => return if mirror { Decision::Remove } else { Decision::Ignore },
-        (Some(left), _) if is_special(left) => return Decision::Leave(LeaveReason::Special),
-        (Some(_), None) => return Decision::Add,
-        (Some(left), Some(right)) => (left, right),
+        (Some(left), right) => match (rules.not_carried(left), right) {
+            (Some(reason), _) => return Decision::Leave(reason),
+            (None, None) => return Decision::Add,
+            (None, Some(right)) => (left, right),
+        },
     };
     match compare(left, right, &rules.by) {
         Difference::None => Decision::Same,
@@ -85,16 +110,11 @@ pub fn decide(rules: &OneWayRules, left: Option<&Meta>, right: Option<&Meta>) ->
     }
 }
 
-fn is_special(meta: &Meta) -> bool {
-    matches!(meta.kind, EntryKind::Special(_))
-}
-
 #[cfg(test)]
 mod tests {
     use std::time::Duration;
 
     use super::*;
-    use crate::entry::Special;
     use crate::testing::{file, folder, link, moded};
 
     /// The whole table, a row each: left, right, what a copy does, what a mirror does.
@@ -138,15 +158,24 @@ mod tests {
             (Some(pipe()), Some(folder()), special(), special()),
             (f(5, 1), Some(pipe()), differs(), Replace),
         ];
-        let by = Comparison { precision: Some(Duration::from_nanos(1)), link_times: true, modes: true };
+        let by = Comparison {
+            precision: Some(Duration::from_nanos(1)),
+            link_times: true,
+            modes: true,
+            full: false,
+        };
         for (left, right, copy, mirror) in rows {
             for (kind, expected) in [(Kind::Copy, copy), (Kind::Mirror, mirror)] {
-                let rules = OneWayRules { kind, newer: Newer::Leave, by };
+                let rules = OneWayRules { kind, newer: Newer::Leave, preserve: Preserve::Standard, by };
                 let found = decide(&rules, left.as_ref(), right.as_ref());
                 assert_eq!(found, expected, "{kind:?} {left:?} {right:?}");
             }
         }
-        let eager = OneWayRules { kind: Kind::Copy, newer: Newer::Update, by };
+        let eager = OneWayRules { kind: Kind::Copy, newer: Newer::Update, preserve: Preserve::Standard, by };
         assert_eq!(decide(&eager, Some(&file(5, 1)), Some(&file(5, 9))), Update);
+        let bare = OneWayRules { kind: Kind::Mirror, preserve: Preserve::Content, ..eager };
+        assert_eq!(decide(&bare, Some(&link("x", 1)), f(5, 1).as_ref()), Leave(LeaveReason::Link));
+        let full = OneWayRules { by: Comparison { full: true, ..by }, preserve: Preserve::Full, ..eager };
+        assert_eq!(decide(&full, Some(&pipe()), None), Add);
     }
 }

@@ -134,9 +134,10 @@ fn erase_folder(store: &dyn Store, folder: &RelPath) -> Result<()> {
 /// Kept folders are made by us; one whose mode somebody has narrowed is opened again.
 fn open_to_us(store: &dyn Store, path: &RelPath, mode: Option<u32>) -> Result<()> {
     match mode {
-        Some(mode) if mode & 0o700 != 0o700 => {
-            store.set_attributes(path, &crate::store::Attributes { mode: Some(mode | 0o700), modified: None })
-        }
+        Some(mode) if mode & 0o700 != 0o700 => store.set_attributes(
+            path,
+            &crate::store::Attributes { mode: Some(mode | 0o700), ..Default::default() },
+        ),
         _ => Ok(()),
     }
 }

@@ -20,13 +20,13 @@ pub mod verify;
 
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use crossbeam_channel::Sender;
 
-use crate::entry::{Meta, Side, Stamp};
-use crate::job::{Removed, Replaced, Verify};
-use crate::path::{Name, RESERVED_NAME, RelPath};
+use crate::entry::{Extra, Meta, Side, Stamp};
+use crate::job::{Preserve, Removed, Replaced, Verify};
+use crate::path::{Name, RESERVED_NAME, RelPath, part_name};
 use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{Attributes, FaultKind, Store, StoreError, StoreExt, is_still};
@@ -159,8 +159,8 @@ impl Done {
     /// The word for a planned step.
     pub fn of(step: &Step) -> Done {
         match step {
-            Step::Add { .. } => Done::Added,
-            Step::Update { .. } => Done::Updated,
+            Step::Add { .. } | Step::SecondName { was: None, .. } => Done::Added,
+            Step::Update { .. } | Step::SecondName { was: Some(_), .. } => Done::Updated,
             Step::Metadata { .. } => Done::Metadata,
             Step::Remove { .. } => Done::Removed,
             Step::Leave { .. } => Done::Left,
@@ -176,6 +176,7 @@ pub fn step_size(step: &Step) -> u64 {
         | Step::Metadata { from, .. }
         | Step::Leave { from, .. } => from.size,
         Step::Remove { was } => was.size,
+        Step::SecondName { .. } => 0,
     }
 }
 
@@ -189,6 +190,8 @@ pub struct RunInput<'a> {
     pub removed: Removed,
     /// Where replaced files go.
     pub replaced: Replaced,
+    /// What of a tree is carried over.
+    pub preserve: Preserve,
     /// What is read back.
     pub verify: Verify,
     /// The name of this run; kept copies go to `.reedhook/kept/RUN/`.
@@ -223,6 +226,16 @@ pub struct RunReport {
     pub folders_removed: u64,
     /// How it ended.
     pub ended: Ended,
+}
+
+/// Files of this size and above are resumed after an interruption: below it, proving what is there costs as much as copying.
+pub const RESUME_FROM: u64 = 16 << 20;
+
+/// What tells the unfinished file of a large file apart: its path, size and time. A source that has changed has another.
+pub fn resume_key(path: &RelPath, from: &Meta) -> String {
+    let modified = from.modified.map(Stamp::to_text).unwrap_or_default();
+    let text = [path.as_bytes(), format!("\0{}\0{modified}", from.size).as_bytes()].concat();
+    blake3::hash(&text).to_hex()[..16].to_owned()
 }
 
 /// The folder of a run's kept copies.
@@ -330,6 +343,7 @@ impl<'a> Engine<'a> {
         self.make_folders()?;
         let (now, late) = self.transfers();
         transfer::run(self, &now)?;
+        transfer::run(self, &self.second_names())?;
         let rest: Vec<_> = self.removals().filter(|item| !early.paths.contains(&item.path())).collect();
         for item in &rest {
             self.remove(item)?;
@@ -366,12 +380,28 @@ impl<'a> Engine<'a> {
     }
 
     fn clear_leftovers(&self) -> Result<(), Halt> {
-        for (path, meta) in &self.plan.leftovers {
+        let resumable = self.resumable_parts();
+        for (path, meta) in self.plan.leftovers.iter().filter(|(path, _)| !resumable.contains(path)) {
             self.go_on()?;
             // A leftover that cannot be cleared harms nobody; the next run tries again.
             self.lost_only(Side::Right, self.input.right.remove(path, meta))?;
         }
         Ok(())
+    }
+
+    /// The unfinished files that this run can go on with.
+    fn resumable_parts(&self) -> HashSet<RelPath> {
+        if self.plan.leftovers.is_empty() {
+            return HashSet::new();
+        }
+        let part_of = |item: PlannedItem<'_>| match &item.action.step {
+            Step::Add { from } | Step::Update { from, .. } if from.size >= RESUME_FROM => {
+                let name = Name::new(&part_name(&resume_key(&item.path(), from))).ok()?;
+                Some(item.folder.path.join(&name))
+            }
+            _ => None,
+        };
+        self.items().filter_map(part_of).collect()
     }
 
     /// Gives write permission to folders of ours in which something is to change; closed again at the end.
@@ -382,7 +412,7 @@ impl<'a> Engine<'a> {
         for folder in self.folders_with(Fate::Stay).chain(self.folders_with(Fate::Remove)) {
             let Some(mode) = folder.right.as_ref().and_then(|meta| meta.mode) else { continue };
             if mode & 0o300 != 0o300 {
-                let attributes = Attributes { mode: Some(mode | 0o700), modified: None };
+                let attributes = Attributes { mode: Some(mode | 0o700), ..Attributes::default() };
                 match self.input.right.set_attributes(&folder.path, &attributes) {
                     Ok(()) => self.state().opened.push((folder.path.clone(), mode)),
                     // Not ours: what is to change in it will say so, each by itself.
@@ -420,8 +450,9 @@ impl<'a> Engine<'a> {
                 continue;
             }
             // Open to us until the end, whatever its final mode.
-            let mode = folder.left.as_ref().and_then(|meta| meta.mode).map(|mode| mode | 0o700);
-            match self.input.right.make_folder(&folder.path, &Attributes { mode, modified: None }) {
+            let wanted = folder.left.as_ref().and_then(|meta| meta.mode).filter(|_| self.keeps_modes());
+            let mode = wanted.map(|mode| mode | 0o700);
+            match self.input.right.make_folder(&folder.path, &Attributes { mode, ..Attributes::default() }) {
                 Ok(()) => {
                     self.state().folders_made += 1;
                     self.send(Event::Item(Item::new(Done::FolderMade, folder.path.clone(), 0)));
@@ -432,6 +463,16 @@ impl<'a> Engine<'a> {
             }
         }
         Ok(())
+    }
+
+    fn keeps_modes(&self) -> bool {
+        self.input.preserve != Preserve::Content && self.input.right.capabilities().modes
+    }
+
+    /// The owners and extended attributes to give, where the job and both stores go that far.
+    fn extra(&self, from: &Meta) -> Option<Arc<Extra>> {
+        let full = self.input.preserve == Preserve::Full && self.input.right.capabilities().full;
+        from.extra.clone().filter(|_| full)
     }
 
     fn is_folder(&self, path: &RelPath) -> bool {
@@ -465,6 +506,11 @@ impl<'a> Engine<'a> {
             })
             .filter(|item| failed.is_empty() || !failed.contains(&item.folder.path))
             .partition(|item| removed.is_empty() || !removed.contains(&item.path()))
+    }
+
+    /// Second names are made when the files they belong to are in place.
+    fn second_names(&self) -> Vec<PlannedItem<'a>> {
+        self.items().filter(|item| matches!(item.action.step, Step::SecondName { .. })).collect()
     }
 
     fn remove(&self, item: &PlannedItem<'_>) -> Result<(), Halt> {
@@ -530,7 +576,7 @@ impl<'a> Engine<'a> {
     fn finish_folders(&self, complete: bool) -> Result<(), Halt> {
         let mut opened: Vec<(RelPath, u32)> = std::mem::take(&mut self.state().opened);
         opened.sort();
-        let modes = self.input.right.capabilities().modes;
+        let modes = self.keeps_modes();
         let times = self.input.right.capabilities().time_precision.is_some();
         for folder in self.plan.folders.iter().rev() {
             let was_open =
@@ -540,12 +586,14 @@ impl<'a> Engine<'a> {
             let finished = complete && ours && !failed;
             let new_mode = (finished && (folder.fate == Fate::Make || folder.remode)).then_some(&folder.left);
             let mode = new_mode.and_then(|left| left.as_ref()?.mode).filter(|_| modes).or(was_open);
+            let changes_rights = finished && (folder.fate == Fate::Make || folder.remode);
+            let extra = folder.left.as_ref().filter(|_| changes_rights).and_then(|left| self.extra(left));
             let modified =
                 if finished && times { folder.left.as_ref().and_then(|left| left.modified) } else { None };
-            if mode.is_none() && modified.is_none() {
+            if mode.is_none() && modified.is_none() && extra.is_none() {
                 continue;
             }
-            match self.input.right.set_attributes(&folder.path, &Attributes { modified, mode }) {
+            match self.input.right.set_attributes(&folder.path, &Attributes { modified, mode, extra }) {
                 Ok(()) => self.folder_finished(folder, finished, Mark { modified, mode }),
                 Err(error) if error.kind == FaultKind::NotFound => {}
                 // On some media the root's time cannot be set; that is no loss worth a problem.

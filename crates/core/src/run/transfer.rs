@@ -14,7 +14,9 @@ use crate::job::{Replaced, Verify};
 use crate::path::RelPath;
 use crate::plan::Step;
 use crate::problem::{Code, Problem};
-use crate::store::{Attributes, CopyError, Expect, FaultKind, Flow, Publish, Sealed, StoreError, is_still};
+use crate::store::{
+    Attributes, Content, CopyError, Expect, FaultKind, Flow, Publish, Sealed, Stage, StoreError, is_still,
+};
 
 /// A batch is published when it has this many files or bytes. More would save syncs but lose more work to a crash.
 const BATCH_FILES: usize = 4096;
@@ -74,6 +76,18 @@ fn chunks<'a, 'p>(items: &'a [PlannedItem<'p>]) -> Vec<&'a [PlannedItem<'p>]> {
     }
     chunks.push(&items[start..]);
     chunks
+}
+
+/// Adopts what an earlier run left, then takes the rest; returns the whole length.
+fn fill(
+    stage: &mut dyn Stage,
+    content: &mut dyn Content,
+    size: u64,
+    resumable: bool,
+    progress: &mut dyn FnMut(u64) -> Flow,
+) -> Result<u64, CopyError> {
+    let adopted = if resumable { stage.adopt(content, progress)? } else { 0 };
+    Ok(adopted + stage.fill(content, size.saturating_sub(adopted), progress)?)
 }
 
 /// A sealed file with what its publication needs.
@@ -182,6 +196,11 @@ impl Transfer<'_, '_> {
             Step::Add { from } => self.bring(reporter, &path, from, None),
             Step::Update { from, was } => self.bring(reporter, &path, from, Some(was)),
             Step::Metadata { from, was } => self.set_metadata(&path, from, was),
+            Step::SecondName { from, of, was } => {
+                let sealed = self.engine.input.right.stage_second_name(&path, of).map_err(CopyError::Write);
+                let staged = sealed.map(|sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None });
+                self.take_over(&path, was.as_deref(), staged)
+            }
             Step::Remove { .. } | Step::Leave { .. } => Ok(()),
         }
     }
@@ -204,7 +223,8 @@ impl Transfer<'_, '_> {
         let timed = can.time_precision.is_some() && (!link || can.link_times);
         Attributes {
             modified: from.modified.filter(|_| timed),
-            mode: from.mode.filter(|_| can.modes && !link && self.engine.input.left.capabilities().modes),
+            mode: from.mode.filter(|_| self.engine.keeps_modes() && !link),
+            extra: self.engine.extra(from),
         }
     }
 
@@ -217,8 +237,19 @@ impl Transfer<'_, '_> {
     ) -> Result<(), Halt> {
         let staged = match from.kind {
             EntryKind::Link => self.stage_link(path, from),
+            EntryKind::Special(_) => self.stage_special(path, from),
             _ => self.stage_file(reporter, path, from),
         };
+        self.take_over(path, was, staged)
+    }
+
+    /// Puts a staged file into the batch, or reports why there is none.
+    fn take_over(
+        &self,
+        path: &RelPath,
+        was: Option<&Meta>,
+        staged: Result<Staged, CopyError>,
+    ) -> Result<(), Halt> {
         match staged {
             Ok(Staged { sealed, size, now, hash }) => {
                 let pending = Pending {
@@ -245,6 +276,12 @@ impl Transfer<'_, '_> {
         sealed
             .map(|sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None })
             .map_err(CopyError::Write)
+    }
+
+    fn stage_special(&self, path: &RelPath, from: &Meta) -> Result<Staged, CopyError> {
+        let sealed = self.engine.input.right.stage_special(path, from, &self.attributes(from));
+        let staged = |sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None };
+        sealed.map(staged).map_err(CopyError::Write)
     }
 
     /// Copies a file to a staged one. A source that changes under the reader is tried again: the half-read never lands.
@@ -276,23 +313,40 @@ impl Transfer<'_, '_> {
         if engine.input.strict && !is_still(planned, &before) {
             return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)));
         }
-        let mut stage = engine.input.right.stage(path).map_err(CopyError::Write)?;
+        let resumable = before.size >= super::RESUME_FROM;
+        let right = engine.input.right;
+        let mut stage = if resumable {
+            right.stage_resumable(path, &super::resume_key(path, &before)).map_err(CopyError::Write)?
+        } else {
+            right.stage(path).map_err(CopyError::Write)?
+        };
         let mut progress = |bytes| {
             reporter.moved(bytes);
             if engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
         };
-        let (written, hash) = if engine.input.verify == Verify::None {
-            (stage.fill(content.as_mut(), before.size, &mut progress)?, None)
+        let (filled, hash) = if engine.input.verify == Verify::None {
+            (fill(stage.as_mut(), content.as_mut(), before.size, resumable, &mut progress), None)
         } else {
             let mut hashing = Hashing::new(content.as_mut());
-            let written = stage.fill(&mut hashing, before.size, &mut progress)?;
-            (written, Some(hashing.finish()))
+            let filled = fill(stage.as_mut(), &mut hashing, before.size, resumable, &mut progress);
+            (filled, Some(hashing.finish()))
+        };
+        let written = match filled {
+            Ok(written) => written,
+            Err(CopyError::Stopped) => {
+                stage.set_aside();
+                return Err(CopyError::Stopped);
+            }
+            // What was left of an earlier run is not the beginning of this file; the next attempt begins anew.
+            Err(CopyError::Read(error)) if error.kind == FaultKind::Changed => return Ok(None),
+            Err(other) => return Err(other),
         };
         let after = content.meta().map_err(CopyError::Read)?;
         if !is_still(&before, &after) || written != after.size {
             return Ok(None);
         }
-        let sealed = stage.seal(&self.attributes(&after)).map_err(CopyError::Write)?;
+        let attributes = Attributes { extra: engine.extra(planned), ..self.attributes(&after) };
+        let sealed = stage.seal(&attributes).map_err(CopyError::Write)?;
         Ok(Some(Staged { sealed, size: written, now: Mark::of(&after), hash }))
     }
 

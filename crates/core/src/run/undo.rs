@@ -159,7 +159,7 @@ impl Undoing<'_> {
     }
 
     fn make_folder(&mut self, item: &Item) -> Result<()> {
-        let open = Attributes { mode: item.was.mode.map(|mode| mode | 0o700), modified: None };
+        let open = Attributes { mode: item.was.mode.map(|mode| mode | 0o700), ..Attributes::default() };
         self.store.make_folder(&item.path, &open)?;
         self.tell(Done::FolderMade, item, 0, item.was, Mark::default());
         Ok(())
@@ -204,7 +204,7 @@ impl Undoing<'_> {
         if !same_time(&meta, item.now) {
             return Err(StoreError::new(FaultKind::Changed, "undo", &item.path));
         }
-        let was = Attributes { modified: item.was.modified, mode: item.was.mode };
+        let was = Attributes { modified: item.was.modified, mode: item.was.mode, extra: None };
         self.store.set_attributes(&item.path, &was)?;
         self.tell(Done::Metadata, item, meta.size, item.was, Mark::of(&meta));
         Ok(())
@@ -227,8 +227,11 @@ impl Undoing<'_> {
         folders.extend(past.folders.iter().map(|(path, was)| (path, *was)));
         folders.sort_by(|a, b| b.0.cmp(a.0));
         for (path, was) in folders {
-            let attributes =
-                Attributes { modified: was.modified, mode: was.mode.filter(|_| !path.is_root()) };
+            let attributes = Attributes {
+                modified: was.modified,
+                mode: was.mode.filter(|_| !path.is_root()),
+                extra: None,
+            };
             match self.store.set_attributes(path, &attributes) {
                 Ok(()) => {}
                 Err(error) if error.kind == FaultKind::Lost => return Err(error),

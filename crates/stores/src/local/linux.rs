@@ -2,12 +2,12 @@
 
 use std::fs::File;
 use std::io;
-use std::os::fd::OwnedFd;
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::Path;
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
-use reedhook_core::entry::{Entry, EntryKind, FileId, Meta, Special, Stamp};
+use reedhook_core::entry::{Entry, EntryKind, Extra, FileId, Meta, Special, Stamp};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
     Attributes, Capabilities, FaultKind, Flow, Listing, Result, Space, StoreError, Unknown,
@@ -16,6 +16,7 @@ use rustix::fs::{
     AtFlags, CWD, FileType, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, SeekFrom, Statx, StatxFlags,
     Timespec, Timestamps, UTIME_OMIT,
 };
+use rustix::fs::{Gid, Uid};
 use rustix::io::Errno;
 
 use super::fault;
@@ -27,20 +28,27 @@ const WANTED: StatxFlags = StatxFlags::TYPE
     .union(StatxFlags::MTIME)
     .union(StatxFlags::INO);
 
+/// What a full preservation asks in addition.
+const FULL: StatxFlags = StatxFlags::UID.union(StatxFlags::GID).union(StatxFlags::NLINK);
+
 /// An open folder. All names given to it are single names.
-pub(super) struct Folder(OwnedFd);
+pub(super) struct Folder {
+    fd: OwnedFd,
+    /// Look at owners and extended attributes too.
+    full: bool,
+}
 
 impl Folder {
-    pub(super) fn open_root(path: &Path) -> io::Result<Folder> {
-        Ok(Folder(rustix::fs::openat(CWD, path, folder_flags(), Mode::empty())?))
+    pub(super) fn open_root(path: &Path, full: bool) -> io::Result<Folder> {
+        Ok(Folder { fd: rustix::fs::openat(CWD, path, folder_flags(), Mode::empty())?, full })
     }
 
     /// Opens a folder below this one without following any link and without leaving it.
     pub(super) fn open_below(&self, path: &RelPath) -> io::Result<Folder> {
         let bytes = if path.is_root() { b".".as_slice() } else { path.as_bytes() };
         let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
-        match rustix::fs::openat2(&self.0, bytes, folder_flags(), Mode::empty(), resolve) {
-            Ok(folder) => Ok(Folder(folder)),
+        match rustix::fs::openat2(&self.fd, bytes, folder_flags(), Mode::empty(), resolve) {
+            Ok(fd) => Ok(Folder { fd, full: self.full }),
             // Kernels before 5.6, and sandboxes that do not know the call.
             Err(Errno::NOSYS | Errno::PERM) => self.open_step_by_step(path),
             // Paths over 4096 bytes.
@@ -51,17 +59,17 @@ impl Folder {
 
     fn open_step_by_step(&self, path: &RelPath) -> io::Result<Folder> {
         let flags = folder_flags() | OFlags::NOFOLLOW;
-        let mut folder = rustix::fs::openat(&self.0, c".", flags, Mode::empty())?;
+        let mut folder = rustix::fs::openat(&self.fd, c".", flags, Mode::empty())?;
         for part in path.parts() {
             folder = rustix::fs::openat(&folder, part, flags, Mode::empty())?;
         }
-        Ok(Folder(folder))
+        Ok(Folder { fd: folder, full: self.full })
     }
 
     pub(super) fn list(&self, path: &RelPath) -> Result<Listing> {
         let mut listing = Listing::default();
         let mut buffer = Vec::with_capacity(64 << 10);
-        let mut entries = RawDir::new(&self.0, buffer.spare_capacity_mut());
+        let mut entries = RawDir::new(&self.fd, buffer.spare_capacity_mut());
         while let Some(entry) = entries.next() {
             let entry = match entry {
                 Ok(entry) => entry,
@@ -98,69 +106,161 @@ impl Folder {
 
     pub(super) fn stat(&self, name: &[u8]) -> io::Result<Option<Meta>> {
         let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
-        let found = match rustix::fs::statx(&self.0, name, flags, WANTED) {
+        let wanted = if self.full { WANTED.union(FULL) } else { WANTED };
+        let found = match rustix::fs::statx(&self.fd, name, flags, wanted) {
             Ok(found) => found,
             Err(Errno::NOENT) => return Ok(None),
             Err(error) => return Err(error.into()),
         };
         let mut meta = meta_of(&found);
         if meta.kind == EntryKind::Link {
-            let target = rustix::fs::readlinkat(&self.0, name, Vec::new())?;
+            let target = rustix::fs::readlinkat(&self.fd, name, Vec::new())?;
             meta.target = Some(target.into_bytes().into());
+        }
+        if self.full {
+            meta.extra = Some(Arc::new(self.extra(name, &found)?));
         }
         Ok(Some(meta))
     }
 
     pub(super) fn stat_self(&self) -> io::Result<Meta> {
-        Ok(meta_of(&rustix::fs::statx(&self.0, c"", AtFlags::EMPTY_PATH, WANTED)?))
+        Ok(meta_of(&rustix::fs::statx(&self.fd, c"", AtFlags::EMPTY_PATH, WANTED)?))
+    }
+
+    fn extra(&self, name: &[u8], found: &Statx) -> io::Result<Extra> {
+        // Owners that cannot be given to a file are not compared either.
+        let (owner, group) = if is_root() { (found.stx_uid, found.stx_gid) } else { (0, 0) };
+        let kind = FileType::from_raw_mode(u32::from(found.stx_mode));
+        let device = matches!(kind, FileType::CharacterDevice | FileType::BlockDevice)
+            .then_some((found.stx_rdev_major, found.stx_rdev_minor));
+        let attributes =
+            if kind == FileType::Symlink { Vec::new() } else { xattr::read(&self.handle(name)?)? };
+        Ok(Extra { owner, group, names: u64::from(found.stx_nlink), device, attributes })
+    }
+
+    /// A handle on an entry that is good for metadata only and follows no link.
+    fn handle(&self, name: &[u8]) -> io::Result<OwnedFd> {
+        let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        Ok(rustix::fs::openat(&self.fd, name, flags, Mode::empty())?)
+    }
+
+    pub(super) fn make_special(&self, name: &[u8], from: &Meta) -> io::Result<()> {
+        let kind = match from.kind {
+            EntryKind::Special(Special::Fifo) => FileType::Fifo,
+            EntryKind::Special(Special::CharDevice) => FileType::CharacterDevice,
+            EntryKind::Special(Special::BlockDevice) => FileType::BlockDevice,
+            _ => return Err(Errno::OPNOTSUPP.into()),
+        };
+        let (major, minor) = from.extra.as_ref().and_then(|extra| extra.device).unwrap_or((0, 0));
+        let device = rustix::fs::makedev(major, minor);
+        Ok(rustix::fs::mknodat(&self.fd, name, kind, Mode::RUSR | Mode::WUSR, device)?)
+    }
+
+    /// Owners first, because giving a file away clears its setuid bit; then attributes, mode and time.
+    pub(super) fn set_all(&self, name: &[u8], attributes: &Attributes) -> io::Result<()> {
+        if let Some(extra) = &attributes.extra {
+            if is_root() {
+                let (owner, group) = owners(extra);
+                rustix::fs::chownat(&self.fd, name, owner, group, AtFlags::SYMLINK_NOFOLLOW)?;
+            }
+            let handle = self.handle(name)?;
+            let kind = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, StatxFlags::TYPE)?.stx_mode;
+            if FileType::from_raw_mode(u32::from(kind)) != FileType::Symlink {
+                xattr::write(&handle, &extra.attributes)?;
+            }
+        }
+        if let Some(mode) = attributes.mode {
+            self.set_mode(name, mode)?;
+        }
+        if let Some(modified) = attributes.modified {
+            self.set_time(name, modified)?;
+        }
+        Ok(())
+    }
+
+    /// Whether the kernel makes this file system up.
+    pub(super) fn is_pseudo(&self) -> io::Result<bool> {
+        // Magic numbers of the kernel's statfs(2): proc, sysfs, cgroup, cgroup2, devpts, debugfs, tracefs, securityfs,
+        // pstore, bpf, configfs, mqueue, hugetlbfs, binfmt_misc, fusectl, efivarfs, selinuxfs, nsfs.
+        const MADE_UP: [u32; 18] = [
+            0x9fa0,
+            0x6265_6572,
+            0x0027_e0eb,
+            0x6367_7270,
+            0x1cd1,
+            0x6462_6720,
+            0x7472_6163,
+            0x7363_6673,
+            0x6165_676c,
+            0xcafe_4a11,
+            0x6265_6570,
+            0x1980_0202,
+            0x9584_58f6,
+            0x4249_4e4d,
+            0x6573_5543,
+            0xde5e_81e4,
+            0xf97c_ff8c,
+            0x6e73_6673,
+        ];
+        Ok(MADE_UP.contains(&(rustix::fs::fstatfs(&self.fd)?.f_type as u32)))
     }
 
     /// Opens a regular file for reading. A pipe is not waited on, and nothing but a file is accepted.
     pub(super) fn open_file(&self, name: &[u8]) -> io::Result<File> {
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
-        Ok(File::from(rustix::fs::openat(&self.0, name, flags, Mode::empty())?))
+        Ok(File::from(rustix::fs::openat(&self.fd, name, flags, Mode::empty())?))
     }
 
     pub(super) fn create_file(&self, name: &[u8]) -> io::Result<File> {
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        Ok(File::from(rustix::fs::openat(&self.0, name, flags, Mode::RUSR | Mode::WUSR)?))
+        Ok(File::from(rustix::fs::openat(&self.fd, name, flags, Mode::RUSR | Mode::WUSR)?))
+    }
+
+    /// Opens an unfinished file that an earlier run may have left, for reading and writing. Only a regular file of one name
+    /// is accepted: a link or a second name planted there would lead the writing elsewhere.
+    pub(super) fn open_part(&self, name: &[u8]) -> io::Result<File> {
+        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
+        let file = File::from(rustix::fs::openat(&self.fd, name, flags, Mode::RUSR | Mode::WUSR)?);
+        let found = rustix::fs::fstat(&file)?;
+        let regular = FileType::from_raw_mode(found.st_mode) == FileType::RegularFile;
+        if regular && found.st_nlink == 1 { Ok(file) } else { Err(Errno::EXIST.into()) }
     }
 
     pub(super) fn open_or_create(&self, name: &[u8]) -> io::Result<File> {
         let flags = OFlags::RDWR | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        Ok(File::from(rustix::fs::openat(&self.0, name, flags, Mode::from_raw_mode(0o644))?))
+        Ok(File::from(rustix::fs::openat(&self.fd, name, flags, Mode::from_raw_mode(0o644))?))
     }
 
     pub(super) fn make_link(&self, target: &[u8], name: &[u8]) -> io::Result<()> {
-        Ok(rustix::fs::symlinkat(target, &self.0, name)?)
+        Ok(rustix::fs::symlinkat(target, &self.fd, name)?)
     }
 
     pub(super) fn make_folder(&self, name: &[u8], mode: Option<u32>) -> io::Result<()> {
-        Ok(rustix::fs::mkdirat(&self.0, name, Mode::from_raw_mode(mode.unwrap_or(0o777)))?)
+        Ok(rustix::fs::mkdirat(&self.fd, name, Mode::from_raw_mode(mode.unwrap_or(0o777)))?)
     }
 
     pub(super) fn unlink(&self, name: &[u8]) -> io::Result<()> {
-        Ok(rustix::fs::unlinkat(&self.0, name, AtFlags::empty())?)
+        Ok(rustix::fs::unlinkat(&self.fd, name, AtFlags::empty())?)
     }
 
     pub(super) fn remove_folder(&self, name: &[u8]) -> io::Result<()> {
-        Ok(rustix::fs::unlinkat(&self.0, name, AtFlags::REMOVEDIR)?)
+        Ok(rustix::fs::unlinkat(&self.fd, name, AtFlags::REMOVEDIR)?)
     }
 
     /// A second name for a file or link (not for what a link points to).
     pub(super) fn link(&self, name: &[u8], to: &Folder, new: &[u8]) -> io::Result<()> {
-        Ok(rustix::fs::linkat(&self.0, name, &to.0, new, AtFlags::empty())?)
+        Ok(rustix::fs::linkat(&self.fd, name, &to.fd, new, AtFlags::empty())?)
     }
 
     /// Renames to a name that nothing has.
     pub(super) fn rename_new(&self, name: &[u8], to: &Folder, new: &[u8]) -> io::Result<()> {
-        match rustix::fs::renameat_with(&self.0, name, &to.0, new, RenameFlags::NOREPLACE) {
+        match rustix::fs::renameat_with(&self.fd, name, &to.fd, new, RenameFlags::NOREPLACE) {
             // File systems without the exclusive rename: look first, then rename.
             Err(Errno::INVAL | Errno::NOSYS) => {
                 if to.stat(new)?.is_some() {
                     return Err(Errno::EXIST.into());
                 }
-                Ok(rustix::fs::renameat(&self.0, name, &to.0, new)?)
+                Ok(rustix::fs::renameat(&self.fd, name, &to.fd, new)?)
             }
             other => Ok(other?),
         }
@@ -168,46 +268,40 @@ impl Folder {
 
     /// Renames within the folder, replacing what has the name.
     pub(super) fn rename_over(&self, name: &[u8], new: &[u8]) -> io::Result<()> {
-        Ok(rustix::fs::renameat(&self.0, name, &self.0, new)?)
+        Ok(rustix::fs::renameat(&self.fd, name, &self.fd, new)?)
     }
 
-    pub(super) fn set_time(&self, name: &[u8], modified: Stamp) -> io::Result<()> {
-        Ok(rustix::fs::utimensat(&self.0, name, &timestamps(Some(modified)), AtFlags::SYMLINK_NOFOLLOW)?)
+    fn set_time(&self, name: &[u8], modified: Stamp) -> io::Result<()> {
+        Ok(rustix::fs::utimensat(&self.fd, name, &timestamps(Some(modified)), AtFlags::SYMLINK_NOFOLLOW)?)
     }
 
     /// Sets the mode of a file or folder; a link is refused. `chmod` follows links, so the entry is opened first,
     /// without following, and changed through that.
-    pub(super) fn set_mode(&self, name: &[u8], mode: u32) -> io::Result<()> {
-        let handle = rustix::fs::openat(
-            &self.0,
-            name,
-            OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC,
-            Mode::empty(),
-        )?;
+    fn set_mode(&self, name: &[u8], mode: u32) -> io::Result<()> {
+        let handle = self.handle(name)?;
         let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, StatxFlags::TYPE)?;
         if FileType::from_raw_mode(u32::from(found.stx_mode)) == FileType::Symlink {
             return Err(Errno::LOOP.into());
         }
-        let through = format!("/proc/self/fd/{}", std::os::fd::AsRawFd::as_raw_fd(&handle));
-        Ok(rustix::fs::chmod(through.as_str(), Mode::from_raw_mode(mode))?)
+        Ok(rustix::fs::chmod(through_proc(&handle), Mode::from_raw_mode(mode))?)
     }
 
     pub(super) fn set_self(&self, attributes: &Attributes) -> io::Result<()> {
         if let Some(mode) = attributes.mode {
-            rustix::fs::fchmod(&self.0, Mode::from_raw_mode(mode))?;
+            rustix::fs::fchmod(&self.fd, Mode::from_raw_mode(mode))?;
         }
         if attributes.modified.is_some() {
-            rustix::fs::futimens(&self.0, &timestamps(attributes.modified))?;
+            rustix::fs::futimens(&self.fd, &timestamps(attributes.modified))?;
         }
         Ok(())
     }
 
     pub(super) fn sync_file_system(&self) -> io::Result<()> {
-        Ok(rustix::fs::syncfs(&self.0)?)
+        Ok(rustix::fs::syncfs(&self.fd)?)
     }
 
     pub(super) fn space(&self) -> io::Result<Space> {
-        let found = rustix::fs::fstatvfs(&self.0)?;
+        let found = rustix::fs::fstatvfs(&self.fd)?;
         Ok(Space {
             free: found.f_bavail.saturating_mul(found.f_frsize),
             total: found.f_blocks.saturating_mul(found.f_frsize),
@@ -225,8 +319,8 @@ impl Folder {
         const NTFS3: u32 = 0x7366_746e;
         const FUSE: u32 = 0x6573_5546;
         // The width of `f_type` differs between machines; the numbers have 32 bits.
-        let kind = rustix::fs::fstatfs(&self.0)?.f_type as u32;
-        let names = rustix::fs::fstatvfs(&self.0)?.f_namemax;
+        let kind = rustix::fs::fstatfs(&self.fd)?.f_type as u32;
+        let names = rustix::fs::fstatvfs(&self.fd)?.f_namemax;
         let precision = match kind {
             MSDOS => Duration::from_secs(2),
             EXFAT => Duration::from_millis(10),
@@ -242,6 +336,7 @@ impl Folder {
             links: !plain && !matches!(kind, CIFS | SMB2),
             rename: true,
             folds_case: matches!(kind, MSDOS | EXFAT | HFS_PLUS | CIFS | SMB2),
+            full: self.full && !plain && !matches!(kind, CIFS | SMB2),
             max_name: usize::try_from(names).unwrap_or(255).clamp(1, 255),
             batch_sync: true,
             workers: std::thread::available_parallelism().map_or(2, usize::from).clamp(2, 8),
@@ -274,6 +369,7 @@ fn meta_of(found: &Statx) -> Meta {
         mode: (kind != EntryKind::Link).then_some(mode & 0o7777),
         id: Some(FileId { device, inode: found.stx_ino }),
         target: None,
+        extra: None,
     }
 }
 
@@ -283,6 +379,85 @@ pub(super) fn stat_file(file: &File) -> io::Result<Meta> {
     if meta.kind == EntryKind::File { Ok(meta) } else { Err(io::Error::other("not a regular file")) }
 }
 
+fn owners(extra: &Extra) -> (Option<Uid>, Option<Gid>) {
+    (Some(Uid::from_raw(extra.owner)), Some(Gid::from_raw(extra.group)))
+}
+
+/// Whether this account may give files away and make devices.
+fn is_root() -> bool {
+    rustix::process::geteuid().is_root()
+}
+
+/// A path that leads to what a metadata handle stands for.
+fn through_proc(handle: impl AsFd) -> String {
+    format!("/proc/self/fd/{}", handle.as_fd().as_raw_fd())
+}
+
+/// Extended attributes, through the handle's entry in `/proc`: the calls for handles refuse those for metadata only.
+mod xattr {
+    use std::io;
+    use std::os::fd::AsFd;
+
+    use rustix::fs::XattrFlags;
+    use rustix::io::Errno;
+
+    use super::through_proc;
+
+    /// What a tree's owner means to keep: their own attributes, access control lists, capabilities; not what the kernel or a
+    /// security module derives by itself.
+    fn is_wanted(name: &[u8]) -> bool {
+        name.starts_with(b"user.")
+            || name.starts_with(b"system.posix_acl_")
+            || name == b"security.capability"
+            || (name.starts_with(b"trusted.") && !name.starts_with(b"trusted.overlay."))
+    }
+
+    fn names(path: &str) -> io::Result<Vec<Vec<u8>>> {
+        let mut buffer = vec![0; 64 << 10];
+        let length = match rustix::fs::listxattr(path, &mut buffer[..]) {
+            Ok(length) => length,
+            Err(Errno::OPNOTSUPP) => return Ok(Vec::new()),
+            Err(error) => return Err(error.into()),
+        };
+        let names = buffer[..length].split(|byte| *byte == 0).filter(|name| is_wanted(name));
+        let mut names: Vec<Vec<u8>> = names.map(<[u8]>::to_vec).collect();
+        names.sort();
+        Ok(names)
+    }
+
+    pub(super) fn read(handle: impl AsFd) -> io::Result<Vec<(Vec<u8>, Vec<u8>)>> {
+        let path = through_proc(handle);
+        let mut found = Vec::new();
+        for name in names(&path)? {
+            let mut value = vec![0; 64 << 10];
+            match rustix::fs::getxattr(path.as_str(), name.as_slice(), &mut value[..]) {
+                Ok(length) => {
+                    value.truncate(length);
+                    found.push((name, value));
+                }
+                // It went meanwhile, or this account may not read it.
+                Err(Errno::NODATA | Errno::PERM | Errno::ACCESS) => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
+        Ok(found)
+    }
+
+    /// Makes the wanted attributes exactly these.
+    pub(super) fn write(handle: impl AsFd, wanted: &[(Vec<u8>, Vec<u8>)]) -> io::Result<()> {
+        let path = through_proc(handle);
+        for name in names(&path)? {
+            if !wanted.iter().any(|(known, _)| *known == name) {
+                rustix::fs::removexattr(path.as_str(), name.as_slice())?;
+            }
+        }
+        for (name, value) in wanted {
+            rustix::fs::setxattr(path.as_str(), name.as_slice(), value, XattrFlags::empty())?;
+        }
+        Ok(())
+    }
+}
+
 fn timestamps(modified: Option<Stamp>) -> Timestamps {
     let omit = Timespec { tv_sec: 0, tv_nsec: UTIME_OMIT };
     let modified =
@@ -290,10 +465,17 @@ fn timestamps(modified: Option<Stamp>) -> Timestamps {
     Timestamps { last_access: omit, last_modification: modified }
 }
 
-pub(super) fn set_file(file: &File, modified: Option<Stamp>, mode: u32) -> io::Result<()> {
+pub(super) fn set_file(file: &File, attributes: &Attributes, mode: u32) -> io::Result<()> {
+    if let Some(extra) = &attributes.extra {
+        if is_root() {
+            let (owner, group) = owners(extra);
+            rustix::fs::fchown(file, owner, group)?;
+        }
+        xattr::write(file, &extra.attributes)?;
+    }
     rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?;
-    if modified.is_some() {
-        rustix::fs::futimens(file, &timestamps(modified))?;
+    if attributes.modified.is_some() {
+        rustix::fs::futimens(file, &timestamps(attributes.modified))?;
     }
     Ok(())
 }
@@ -334,15 +516,16 @@ pub(super) enum KernelCopyError {
     Write(io::Error),
 }
 
-/// Copies within the kernel, keeping holes.
+/// Copies within the kernel from a position on, keeping holes; the bytes before it are there already.
 pub(super) fn copy_in_kernel(
     from: &File,
     to: &File,
+    begin: u64,
     piece: usize,
     progress: &mut dyn FnMut(u64) -> Flow,
 ) -> Result<KernelCopy, KernelCopyError> {
     let size = rustix::fs::fstat(from).map_err(read_error)?.st_size as u64;
-    let mut at = 0;
+    let mut at = begin;
     while at < size {
         let (start, end) = next_data(from, at, size)?;
         if start > at && progress(start - at) == Flow::Stop {
@@ -354,7 +537,7 @@ pub(super) fn copy_in_kernel(
             let (mut from_at, mut to_at) = (at, at);
             let copied =
                 match rustix::fs::copy_file_range(from, Some(&mut from_at), to, Some(&mut to_at), wanted) {
-                    Ok(0) => return finish(to, at, at),
+                    Ok(0) => return finish(to, at, at - begin),
                     Ok(copied) => copied as u64,
                     Err(Errno::INTR) => continue,
                     Err(Errno::XDEV | Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP | Errno::PERM)
@@ -365,7 +548,7 @@ pub(super) fn copy_in_kernel(
                     Err(error) => return Err(side_of(error)),
                 };
             if copied == 0 {
-                return finish(to, at, at);
+                return finish(to, at, at - begin);
             }
             at += copied;
             if progress(copied) == Flow::Stop {
@@ -373,7 +556,7 @@ pub(super) fn copy_in_kernel(
             }
         }
     }
-    finish(to, size, at)
+    finish(to, size, at - begin)
 }
 
 /// The next stretch of data at or after `at`: its start and end. A file system that knows no holes has one stretch.
@@ -396,10 +579,10 @@ fn copy_range(from: &File, to: &File, at: u64, wanted: usize) -> Result<u64, Ker
     Ok(length as u64)
 }
 
-/// Sets the length, for a hole at the end; `at` falls short of it when the source shrank meanwhile.
-fn finish(to: &File, size: u64, at: u64) -> Result<KernelCopy, KernelCopyError> {
+/// Sets the length, for a hole at the end; fewer bytes than expected were copied when the source shrank meanwhile.
+fn finish(to: &File, size: u64, copied: u64) -> Result<KernelCopy, KernelCopyError> {
     rustix::fs::ftruncate(to, size).map_err(|error| KernelCopyError::Write(error.into()))?;
-    Ok(KernelCopy::Copied(at))
+    Ok(KernelCopy::Copied(copied))
 }
 
 fn read_error(error: Errno) -> KernelCopyError {

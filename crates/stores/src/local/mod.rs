@@ -18,7 +18,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use reedhook_core::entry::Meta;
-use reedhook_core::path::{Name, PART_PREFIX, RESERVED_NAME, RelPath};
+use reedhook_core::path::{Name, RESERVED_NAME, RelPath, part_name};
 use reedhook_core::store::{
     Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Listing, Place, Publish, Result,
     Sealed, Space, Stage, Store, StoreError, is_still,
@@ -51,8 +51,21 @@ impl LocalStore {
     /// # Errors
     /// When it is missing, no folder, or not readable.
     pub fn open(path: &Path) -> Result<LocalStore> {
+        LocalStore::open_looking_at(path, false)
+    }
+
+    /// Opens a folder to look at and keep owners, extended attributes, second names, devices and pipes too. Owners, devices
+    /// and some attributes need root.
+    ///
+    /// # Errors
+    /// As [`LocalStore::open`].
+    pub fn open_full(path: &Path) -> Result<LocalStore> {
+        LocalStore::open_looking_at(path, true)
+    }
+
+    fn open_looking_at(path: &Path, full: bool) -> Result<LocalStore> {
         let failed = |error: io::Error| fault("open", &RelPath::root(), error);
-        let root = Folder::open_root(path).map_err(failed)?;
+        let root = Folder::open_root(path, full).map_err(failed)?;
         let place = path.canonicalize().map_err(failed)?;
         let capabilities = root.capabilities().map_err(failed)?;
         Ok(LocalStore {
@@ -104,7 +117,7 @@ impl LocalStore {
 
     fn part_name(&self) -> Vec<u8> {
         let number = self.next_part.fetch_add(1, Ordering::Relaxed);
-        [PART_PREFIX, format!("{number:016x}").as_bytes()].concat()
+        part_name(&format!("{number:016x}"))
     }
 
     /// Fails unless the entry is what the plan saw.
@@ -219,7 +232,14 @@ impl Store for LocalStore {
         let (folder, _) = self.parent(path, "write")?;
         let part = self.part_name();
         let file = folder.create_file(&part).map_err(|error| fault("write", path, error))?;
-        Ok(Box::new(LocalStage { folder, part, file: Some(file), target: path.clone() }))
+        Ok(Box::new(LocalStage { folder, part, file: Some(file), target: path.clone(), at: 0 }))
+    }
+
+    fn stage_resumable(&self, path: &RelPath, key: &str) -> Result<Box<dyn Stage>> {
+        let (folder, _) = self.parent(path, "write")?;
+        let part = part_name(key);
+        let file = folder.open_part(&part).map_err(|error| fault("write", path, error))?;
+        Ok(Box::new(LocalStage { folder, part, file: Some(file), target: path.clone(), at: 0 }))
     }
 
     fn stage_link(&self, path: &RelPath, target: &[u8], attributes: &Attributes) -> Result<Sealed> {
@@ -230,9 +250,25 @@ impl Store for LocalStore {
         let part = self.part_name();
         let failed = |error| fault("make link", path, error);
         folder.make_link(target, &part).map_err(failed)?;
-        if let Some(modified) = attributes.modified {
-            folder.set_time(&part, modified).map_err(failed)?;
-        }
+        folder.set_all(&part, &Attributes { mode: None, ..attributes.clone() }).map_err(failed)?;
+        Ok(sealed(path, &part))
+    }
+
+    fn stage_special(&self, path: &RelPath, from: &Meta, attributes: &Attributes) -> Result<Sealed> {
+        let (folder, _) = self.parent(path, "make special file")?;
+        let part = self.part_name();
+        let failed = |error| fault("make special file", path, error);
+        folder.make_special(&part, from).map_err(failed)?;
+        folder.set_all(&part, attributes).map_err(failed)?;
+        Ok(sealed(path, &part))
+    }
+
+    fn stage_second_name(&self, path: &RelPath, existing: &RelPath) -> Result<Sealed> {
+        let (folder, _) = self.parent(path, "make second name")?;
+        let (existing_folder, name) = self.parent(existing, "make second name")?;
+        let part = self.part_name();
+        let linked = existing_folder.link(name.as_bytes(), &folder, &part);
+        linked.map_err(|error| fault("make second name", path, error))?;
         Ok(sealed(path, &part))
     }
 
@@ -307,13 +343,12 @@ impl Store for LocalStore {
             return self.root.set_self(attributes).map_err(failed);
         }
         let (folder, name) = self.parent(path, "set time or mode of")?;
-        if let Some(mode) = attributes.mode {
-            folder.set_mode(name.as_bytes(), mode).map_err(failed)?;
-        }
-        if let Some(modified) = attributes.modified {
-            folder.set_time(name.as_bytes(), modified).map_err(failed)?;
-        }
-        Ok(())
+        folder.set_all(name.as_bytes(), attributes).map_err(failed)
+    }
+
+    fn is_pseudo(&self, folder: &RelPath) -> Result<bool> {
+        let open = self.root.open_below(folder).map_err(|error| fault("examine", folder, error))?;
+        open.is_pseudo().map_err(|error| fault("examine", folder, error))
     }
 
     fn space(&self) -> Result<Option<Space>> {
@@ -374,6 +409,8 @@ struct LocalStage {
     /// `None` once sealed: then there is nothing to clear away.
     file: Option<File>,
     target: RelPath,
+    /// Where the next byte goes: behind what was adopted.
+    at: u64,
 }
 
 impl LocalStage {
@@ -450,13 +487,13 @@ impl Stage for LocalStage {
             return self.fill_streaming(content, progress);
         };
         if !CLONING_FAILED.load(Ordering::Relaxed) {
-            if sys::clone_file(source, file).is_ok() {
+            if self.at == 0 && sys::clone_file(source, file).is_ok() {
                 progress(size_hint);
                 return Ok(size_hint);
             }
-            CLONING_FAILED.store(true, Ordering::Relaxed);
+            CLONING_FAILED.store(self.at == 0, Ordering::Relaxed);
         }
-        match sys::copy_in_kernel(source, file, PIECE, progress) {
+        match sys::copy_in_kernel(source, file, self.at, PIECE, progress) {
             Ok(sys::KernelCopy::Copied(bytes)) => Ok(bytes),
             Ok(sys::KernelCopy::Stopped) => Err(CopyError::Stopped),
             Err(sys::KernelCopyError::Read(error)) => {
@@ -466,11 +503,47 @@ impl Stage for LocalStage {
         }
     }
 
+    fn adopt(
+        &mut self,
+        content: &mut dyn Content,
+        progress: &mut dyn FnMut(u64) -> Flow,
+    ) -> Result<u64, CopyError> {
+        let target = self.target.clone();
+        let read_error = |error| CopyError::Read(fault("read", &target, error));
+        let write_error = |error| CopyError::Write(fault("write", &target, error));
+        let mut file = self.file.take().ok_or(CopyError::Stopped)?;
+        let left = file.metadata().map_err(write_error)?.len();
+        let (mut ours, mut theirs) = (vec![0; PIECE.min(left as usize)], vec![0; PIECE.min(left as usize)]);
+        let mut proved = 0;
+        while proved < left {
+            let length = ours.len().min((left - proved) as usize);
+            content.read_exact(&mut theirs[..length]).map_err(read_error)?;
+            file.read_exact(&mut ours[..length]).map_err(write_error)?;
+            if ours[..length] != theirs[..length] {
+                // What was left is not the beginning of this file: begin anew. The caller opens the source again.
+                self.file = Some(file);
+                return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", &target)));
+            }
+            proved += length as u64;
+            if progress(length as u64) == Flow::Stop {
+                self.file = Some(file);
+                return Err(CopyError::Stopped);
+            }
+        }
+        self.at = proved;
+        self.file = Some(file);
+        Ok(proved)
+    }
+
+    fn set_aside(mut self: Box<Self>) {
+        // Closed without being sealed or removed.
+        self.file = None;
+    }
+
     fn seal(mut self: Box<Self>, attributes: &Attributes) -> Result<Sealed> {
         let mode = attributes.mode.unwrap_or_else(sys::default_mode);
-        let modified = attributes.modified;
         let target = self.target.clone();
-        sys::set_file(self.file()?, modified, mode).map_err(|error| fault("write", &target, error))?;
+        sys::set_file(self.file()?, attributes, mode).map_err(|error| fault("write", &target, error))?;
         self.file = None;
         Ok(sealed(&target, &self.part))
     }

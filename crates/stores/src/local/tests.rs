@@ -41,7 +41,7 @@ fn a_link_on_the_way_is_never_followed() {
     assert_eq!(kind(store.stage(&through).map(drop)), FaultKind::LinkInPath);
     assert_eq!(kind(store.make_folder(&through, &Attributes::default())), FaultKind::LinkInPath);
     assert_eq!(kind(store.rename(&path("way"), &path("way/deeper"))), FaultKind::LinkInPath);
-    let mode = Attributes { mode: Some(0o777), modified: None };
+    let mode = Attributes { mode: Some(0o777), ..Attributes::default() };
     assert_eq!(kind(store.set_attributes(&path("way"), &mode)), FaultKind::LinkInPath);
     assert_eq!(std::fs::read_dir(outside.path()).unwrap().count(), 0);
 }
@@ -99,7 +99,7 @@ fn modes_survive_any_umask_and_parts_are_private() {
     let stage = store.stage(&path("x")).unwrap();
     let part = std::fs::read_dir(folder.path()).unwrap().next().unwrap().unwrap();
     assert_eq!(part.metadata().unwrap().permissions().mode() & 0o777, 0o600);
-    let sealed = stage.seal(&Attributes { mode: Some(0o4777), modified: None }).unwrap();
+    let sealed = stage.seal(&Attributes { mode: Some(0o4777), ..Attributes::default() }).unwrap();
     store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).unwrap();
     assert_eq!(folder.path().join("x").metadata().unwrap().permissions().mode() & 0o7777, 0o4777);
     assert_eq!(names(&store, ""), ["x"]);

@@ -1,0 +1,152 @@
+//! `preserve`: what of a tree is carried over, compared attribute by attribute with the system's own tools.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt, symlink};
+use std::path::Path;
+use std::process::Command;
+
+use common::{Station, as_root_only, make_pipe, number, set_mode, tree, write};
+
+/// Runs a tool and returns what it printed.
+#[track_caller]
+fn tool(folder: &Path, line: &str) -> String {
+    let output = Command::new("sh").args(["-c", line]).current_dir(folder).output().unwrap();
+    assert!(output.status.success(), "{line}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// A description of a whole tree: kinds, modes, owners, sizes, times, devices, which names belong together, attributes, lists.
+fn described(root: &Path) -> String {
+    let listed = tool(
+        root,
+        "find . -path ./.reedhook -prune -o ! -path . -printf '%p %y %m %U %G %s %T@ %l\\n' | sort; \
+         find . -path ./.reedhook -prune -o -type b -print -o -type c -print | sort | xargs -r stat -c '%n %t %T'; \
+         find . -path ./.reedhook -prune -o -type f -links +1 -printf '%i %p\\n' | sort -k2 | \
+           awk '{ if (!($1 in seen)) seen[$1] = $2; print $2, \"is\", seen[$1] }'; \
+         getfacl -R -n --skip-base . 2>/dev/null | grep -v -A9 '# file: .reedhook'; \
+         getfattr -R -h -d -m '^(user|trusted|security.capability)' . 2>/dev/null",
+    );
+    // Folders' link counts and sizes are the file system's own affair.
+    listed.lines().filter(|line| !line.contains(" d ")).collect::<Vec<_>>().join("\n")
+}
+
+fn rich_tree(left: &Path) {
+    write(&left.join("etc/plain"), b"plain", 1000);
+    write(&left.join("etc/owned"), b"owned", 1000);
+    write(&left.join("etc/listed"), b"listed", 1000);
+    write(&left.join("bin/helper"), b"setuid", 1000);
+    write(&left.join("bin/tool"), b"tagged", 1000);
+    fs::hard_link(left.join("etc/plain"), left.join("etc/second")).unwrap();
+    fs::hard_link(left.join("etc/plain"), left.join("bin/third")).unwrap();
+    symlink("../etc/plain", left.join("bin/link")).unwrap();
+    fs::create_dir_all(left.join("var/spool")).unwrap();
+    make_pipe(&left.join("var/pipe"));
+    tool(
+        left,
+        "mknod var/null c 1 3 && mknod var/loop b 7 200 && chown 1234:4321 etc/owned && chown -h 77:88 bin/link",
+    );
+    tool(
+        left,
+        "chown 1000:1000 bin/helper && chmod 4755 bin/helper && chown 55:66 var/spool && chmod 2770 var/spool",
+    );
+    tool(left, "setfacl -m u:1234:rw etc/listed && setfacl -d -m g:4321:rx var/spool");
+    tool(
+        left,
+        "setfattr -n user.station -v fenmere bin/tool && setfattr -n trusted.origin -v drive bin/tool",
+    );
+    tool(left, "setfattr -n user.folder -v yes var");
+    let sparse = fs::File::create(left.join("var/sparse")).unwrap();
+    sparse.set_len(8 << 20).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&sparse, b"end", (8 << 20) - 3).unwrap();
+}
+
+#[test]
+fn full_is_faithful_attribute_by_attribute() {
+    if !as_root_only("preserve = \"full\"") {
+        return;
+    }
+    let station = Station::with_job("mirror", &["--preserve", "full"]);
+    rich_tree(&station.left());
+    let preview = station.run(&["preview", "counts", "--json"]).expect(0).last();
+    let run = station.run_job(&[]).expect(0).last();
+    for key in ["added", "updated", "meta", "skipped", "bytes"] {
+        assert_eq!(preview[key], run[key], "{key}");
+    }
+    assert_eq!(described(&station.right()), described(&station.left()));
+    let blocks = |side: &Path| fs::metadata(side.join("var/sparse")).unwrap().blocks();
+    assert!(blocks(&station.right()) <= blocks(&station.left()) + 16, "the holes were filled");
+    let again = station.run_job(&[]).expect(0).last();
+    assert_eq!(["added", "updated", "meta", "removed"].map(|key| number(&again, key)), [0; 4]);
+
+    // Each of these changes nothing but metadata, or which names belong together.
+    tool(
+        &station.left(),
+        "chown 9:9 etc/owned && setfacl -b etc/listed && setfattr -x user.station bin/tool",
+    );
+    tool(&station.left(), "chown 1:1 var/spool && setfattr -n user.folder -v no var");
+    tool(&station.left(), "cp -p etc/second etc/copy && mv etc/copy etc/second && ln -f bin/tool etc/tool");
+    let run = station.run_job(&[]).expect(0).last();
+    assert_eq!(described(&station.right()), described(&station.left()));
+    assert_eq!(number(&run, "meta"), 5, "{run}");
+    assert_eq!(number(&station.run_job(&[]).expect(0).last(), "updated"), 0);
+}
+
+#[test]
+fn a_faithful_copy_survives_the_loss_of_rights() {
+    // Without root's rights, full keeps what it can and says once what it cannot.
+    let station = Station::with_job("mirror", &["--preserve", "full"]);
+    station.write("a", "1", 1000);
+    fs::hard_link(station.left().join("a"), station.left().join("b")).unwrap();
+    tool(&station.left(), "setfattr -n user.station -v fenmere a");
+    let station = station.without_rights();
+    let run = station.run(&["run", "counts"]).expect(0);
+    assert_eq!(run.err.matches("owners and devices are kept only when root").count(), 1, "{}", run.err);
+    let inode = |name: &str| fs::metadata(station.right().join(name)).unwrap().ino();
+    assert_eq!(inode("a"), inode("b"));
+    assert!(tool(&station.right(), "getfattr -n user.station a").contains("fenmere"));
+    assert!(station.run(&["run", "counts"]).expect(0).out.contains("nothing to do"));
+}
+
+#[test]
+fn content_carries_data_and_times_only() {
+    let station = Station::with_job("mirror", &["--preserve", "content"]);
+    station.write("a", "1", 1000);
+    set_mode(&station.left().join("a"), 0o600);
+    symlink("a", station.left().join("link")).unwrap();
+    let run = station.run_job(&[]).expect(0).last();
+    assert_eq!((number(&run, "added"), number(&run, "skipped")), (1, 1));
+    let meta = fs::metadata(station.right().join("a")).unwrap();
+    assert_eq!((meta.mode() & 0o777, meta.mtime()), (0o644, 1000));
+    assert!(!station.right().join("link").exists());
+    set_mode(&station.left().join("a"), 0o640);
+    assert_eq!(number(&station.run_job(&[]).expect(0).last(), "meta"), 0);
+}
+
+#[test]
+fn other_file_systems_are_left_out_on_request_and_the_kernels_own_always() {
+    if !as_root_only("mounting below the source") {
+        return;
+    }
+    let station = Station::with_job("mirror", &[]);
+    station.write("a", "1", 1000);
+    for (name, kind) in [("proc", "proc"), ("extra", "tmpfs")] {
+        fs::create_dir(station.left().join(name)).unwrap();
+        tool(&station.left(), &format!("mount -t {kind} none {name}"));
+    }
+    fs::write(station.left().join("extra/inside"), "1").unwrap();
+    let first = station.run_job(&[]);
+    station.run(&["job", "edit", "counts", "--one-filesystem"]).expect(0);
+    let second = station.run_job(&[]);
+    let found = tree(&station.right());
+    tool(&station.left(), "umount proc extra");
+    assert_eq!(
+        (number(&first.expect(0).last(), "added"), number(&second.expect(0).last(), "removed")),
+        (2, 0)
+    );
+    let names: Vec<_> = found.keys().map(|path| path.to_str().unwrap()).collect();
+    assert_eq!(names, ["a", "extra", "extra/inside", "proc"], "what is not looked at is not removed");
+}
