@@ -79,6 +79,9 @@ pub enum Command {
     /// Name places, so that jobs can say @name.
     #[command(subcommand)]
     Store(StoreCommand),
+    /// List the drives that are connected, with free space, and the known ones that are not.
+    #[command(after_help = "Example:\n  reedhook drives")]
+    Drives,
     /// Show what a run would do. Nothing is touched on either side.
     #[command(after_help = "Example:\n  reedhook preview heron-counts --all\n\n\
         Exit codes: 0, 1 when something could not be read, 3 when a guard would stop the run.")]
@@ -375,12 +378,17 @@ pub enum KeptCommand {
 #[derive(Debug, Subcommand)]
 pub enum StoreCommand {
     /// Give a place a name.
-    #[command(after_help = "Example:\n  reedhook store add field-drive /media/fenfield")]
+    #[command(after_help = "Examples:\n  reedhook store add field-drive --drive FENFIELD-1\n  \
+        reedhook store add station-share /srv/station")]
     Add {
         /// What to call it.
         name: String,
-        /// A folder.
-        location: String,
+        /// A folder; with --drive, a folder on the drive.
+        #[arg(required_unless_present = "drive")]
+        location: Option<String>,
+        /// The label or UUID of a drive, which is then found wherever it is mounted.
+        #[arg(long, value_name = "LABEL|UUID")]
+        drive: Option<String>,
     },
     /// List the named places.
     #[command(after_help = "Example:\n  reedhook store list")]

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use reedhook_core::job::Preserve;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{FaultKind, Place, Store};
+use reedhook_stores::drives;
 use reedhook_stores::gathered::Gathered;
 use reedhook_stores::local::LocalStore;
 use serde::{Deserialize, Serialize};
@@ -28,8 +29,41 @@ pub struct Settings {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct StoreEntry {
-    /// Where it is.
+    /// Where it is; on a drive, the folder on it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub location: String,
+    /// The label or UUID of the drive that it is on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drive: Option<String>,
+}
+
+impl StoreEntry {
+    /// The store's folder now. A drive is looked for wherever it is mounted.
+    ///
+    /// # Errors
+    /// A sentence about the drive that is not connected, or not the only one of its name.
+    pub fn root(&self, home: &Home) -> Result<PathBuf, String> {
+        let Some(name) = &self.drive else { return Ok(home.expand(&self.location)) };
+        let connected =
+            drives::connected().map_err(|error| format!("the drives cannot be listed: {error}"))?;
+        let mut called = connected.into_iter().filter(|drive| drive.is_called(name));
+        match (called.next(), called.next()) {
+            (Some(drive), None) => Ok(drive.mount.join(self.location.trim_matches('/'))),
+            (Some(_), Some(_)) => {
+                Err(format!("two connected drives are called {name}; give the store its drive's UUID"))
+            }
+            (None, _) => Err(format!("the drive {name} is not connected")),
+        }
+    }
+
+    /// Where it is, for people.
+    pub fn shown(&self) -> String {
+        match &self.drive {
+            Some(drive) if self.location.is_empty() => format!("drive {drive}"),
+            Some(drive) => format!("drive {drive}, {}", self.location),
+            None => self.location.clone(),
+        }
+    }
 }
 
 impl Settings {
@@ -69,12 +103,16 @@ pub struct Located {
     pub path: PathBuf,
     /// The folder of the named store that it is in, if any.
     pub store_root: Option<PathBuf>,
+    /// Why it cannot be reached, when its drive is not there.
+    pub absent: Option<String>,
 }
 
 impl Located {
     /// For people: as written, with the folder behind it where that says more.
     pub fn shown(&self, home: &Home) -> String {
-        if self.written.starts_with('@') {
+        if self.absent.is_some() {
+            self.written.clone()
+        } else if self.written.starts_with('@') {
             format!("{} ({})", self.written, home.shorten(&self.path))
         } else {
             home.shorten(&self.path)
@@ -109,12 +147,16 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
     if let Some(named) = written.strip_prefix('@') {
         let (name, below) = named.split_once('/').unwrap_or((named, ""));
         let entry = settings.store(name)?;
-        let root = home.expand(&entry.location);
+        let (root, absent) = match entry.root(home) {
+            Ok(root) => (root, None),
+            // A place that nothing has, so that it counts as missing everywhere.
+            Err(why) => (Path::new("/dev/null").join(written.trim_start_matches('@')), Some(why)),
+        };
         let below = below.trim_matches('/');
         RelPath::new(below.as_bytes())
             .map_err(|error| Failure::usage(format!("\"{written}\": the part after the store {error}")))?;
         let path = if below.is_empty() { root.clone() } else { root.join(below) };
-        return Ok(Located { written: written.to_owned(), path, store_root: Some(root) });
+        return Ok(Located { written: written.to_owned(), path, store_root: Some(root), absent });
     }
     if let Some((scheme, _)) = written.split_once("://") {
         return Err(Failure::usage(format!("\"{scheme}:\" places are not known to this version"))
@@ -124,7 +166,7 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
         .map_err(|error| Failure::usage(format!("\"{written}\": {error}")))?;
     // A slash at the end makes no difference.
     let path: PathBuf = path.components().collect();
-    Ok(Located { written: written.to_owned(), path, store_root: None })
+    Ok(Located { written: written.to_owned(), path, store_root: None, absent: None })
 }
 
 /// A place as it should be written into a job: absolute, with the user's own folder as `~`.
@@ -190,6 +232,7 @@ fn open_local(path: &Path, preserve: Preserve) -> reedhook_core::store::Result<L
 
 /// Opens a source.
 pub fn open_source(located: &Located, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+    refuse_absent_drive(located)?;
     match open_local(&located.path, preserve) {
         Ok(store) => Ok(Arc::new(store)),
         Err(error) => {
@@ -214,6 +257,7 @@ pub fn open_destination(
     home: &Home,
     preserve: Preserve,
 ) -> Outcome<Option<Arc<dyn Store>>> {
+    refuse_absent_drive(located)?;
     match open_local(&located.path, preserve) {
         Ok(store) => Ok(Some(Arc::new(store))),
         Err(error) if error.kind == FaultKind::NotFound && !located.path.exists() && can_be_made(located) => {
@@ -235,6 +279,14 @@ pub fn open_destination(
                 ),
             })
         }
+    }
+}
+
+fn refuse_absent_drive(located: &Located) -> Outcome<()> {
+    match &located.absent {
+        Some(why) => Err(Failure::refused("drive-absent", format!("{}: {why}", located.written))
+            .hint("Connect it and run again; `reedhook drives` shows what is connected.")),
+        None => Ok(()),
     }
 }
 

@@ -175,13 +175,16 @@ pub fn scan_leg(
     Ok(Leg { left: left.clone(), to: to.clone(), right, to_be_made, ours: true, plan, refusal })
 }
 
-/// A destination that earlier runs wrote to has not gone without a reason: a drive is not plugged in.
+/// In the record: a destination that was there when the job was set up, and has no mark yet.
+pub const SEEN: &str = "";
+
+/// A destination that was there has not gone without a reason: a drive is not plugged in.
 fn refuse_vanished(context: &Context, job: &Job, to: &Located) -> Outcome<()> {
-    if context.home.record()?.last_completed(&job.name)?.is_none() {
+    let record = context.home.record()?;
+    if record.last_completed(&job.name)?.is_none() && record.identity(&job.name, &to.written)?.is_none() {
         return Ok(());
     }
-    let message =
-        format!("the destination {} was there at the last run and is gone", to.shown(&context.home));
+    let message = format!("the destination {} was there before and is gone", to.shown(&context.home));
     Err(Failure::refused("destination-missing", message)
         .hint("Connect the drive; or, if the folder is meant to be new, make it and run again."))
 }
@@ -191,7 +194,10 @@ pub fn refuse_foreign(context: &Context, job: &Job, to: &Located, right: &dyn St
     if job.name == ONCE {
         return Ok(());
     }
-    let Some(expected) = context.home.record()?.identity(&job.name, &to.written)? else { return Ok(()) };
+    let Some(expected) = context.home.record()?.identity(&job.name, &to.written)?.filter(|mark| mark != SEEN)
+    else {
+        return Ok(());
+    };
     let shown = to.shown(&context.home);
     let found = identity::read(right).map_err(|error| {
         Failure::refused(

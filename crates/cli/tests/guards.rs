@@ -70,6 +70,15 @@ fn missing_sides() {
 }
 
 #[test]
+fn a_destination_that_was_there_when_the_job_was_set_up_is_missed_at_the_first_run() {
+    let station = Station::with_job("mirror", &[]);
+    station.write("a", "1", 1000);
+    fs::rename(station.right(), station.path("unplugged")).unwrap();
+    refused_without_right(&station, "destination-missing");
+    assert!(!station.right().exists());
+}
+
+#[test]
 fn a_new_destination_is_made_but_only_its_last_folder() {
     let station = Station::new();
     station.write("a", "1", 1000);

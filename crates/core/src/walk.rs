@@ -33,8 +33,11 @@ pub struct ScanInput<'a> {
     /// Leave out what is on another file system than the folder above it.
     pub one_filesystem: bool,
     /// Hears of every file that is the same on both sides by size and time; called by the scan's workers.
-    pub on_same: Option<&'a (dyn Fn(&RelPath, &Meta, &Meta) + Sync)>,
+    pub on_same: Option<OnSame<'a>>,
 }
+
+/// Hears of a file that is the same on both sides: its path, its left and its right entry.
+pub type OnSame<'a> = &'a (dyn Fn(&RelPath, &Meta, &Meta) + Sync);
 
 /// How far a scan is; read from another thread while it goes on.
 #[derive(Debug, Default)]

@@ -2,6 +2,7 @@
 //!
 //! Each module is one implementation of [`reedhook_core::store::Store`]; all pass the same conformance suite.
 
+pub mod drives;
 pub mod gathered;
 pub mod local;
 pub mod simulated;

@@ -17,7 +17,7 @@ use crate::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
 use crate::json as lines;
 use crate::places::{Ends, Located, locate, make_destination, written_for_keeping};
 use crate::render;
-use crate::round::{nested, open_sources};
+use crate::round::{SEEN, nested, open_sources};
 use crate::text::{Align, BOLD, Columns, styled};
 
 /// Carries out a `job` command, apart from `job filter`.
@@ -73,6 +73,7 @@ fn add(
     refuse_bad_ends(context, &ends)?;
     make_missing(context, &ends)?;
     job.save(&context.home)?;
+    remember_places(context, &name, &ends)?;
     announce(context, &job, &ends);
     if context.can_ask() && asked && ask::yes("Show what a run would do?", true)? {
         return super::preview::preview(context, &name, false);
@@ -169,6 +170,17 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
         } else {
             context.say(format!("The folder {shown} does not exist yet."));
         }
+    }
+    Ok(())
+}
+
+/// Remembers that a destination is there now, so that its absence at the first run is noticed: an unplugged drive leaves an
+/// empty mount point behind. Marks of earlier places are forgotten.
+fn remember_places(context: &Context, name: &str, ends: &Ends) -> Outcome<()> {
+    let record = context.home.record()?;
+    record.forget_places(name)?;
+    for to in ends.to.iter().filter(|to| to.path.is_dir()) {
+        record.set_identity(name, &to.written, SEEN)?;
     }
     Ok(())
 }
@@ -327,7 +339,7 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
         Ok(())
     })?;
     if !keys_to.is_empty() {
-        context.home.record()?.forget_places(name)?;
+        remember_places(context, name, &Ends::of(&new_job, &context.home, &context.settings)?)?;
     }
     context.say(format!("The job {} is changed.", styled(BOLD, name)));
     if new_job.rules.removed == Removed::Erase && job.rules.removed == Removed::Keep {
@@ -475,6 +487,7 @@ fn import(context: &Context, file: &Path, name: Option<String>) -> Outcome {
     let job = Job::new(&name, parse(&text, file)?)?;
     let ends = Ends::of(&job, &context.home, &context.settings)?;
     write_file(&context.home.job_file(&name), &text)?;
+    remember_places(context, &name, &ends)?;
     announce(context, &job, &ends);
     Ok(0)
 }

@@ -28,6 +28,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         }
         Command::Job(command) => job::job(context, command),
         Command::Store(command) => store::store(context, command),
+        Command::Drives => store::drives(context),
         Command::Preview { job, all } => preview::preview(context, &job, all),
         Command::Run { jobs, reverse: true, allow, .. } => run::reverse(context, &jobs, &allow),
         Command::Run { jobs, all, allow, .. } => run::run(context, &jobs, all, &allow),

@@ -227,7 +227,7 @@ fn folder_target(folder: &Path) -> Outcome<Located> {
         .map_err(|error| Failure::usage(format!("{}: {error}", folder.display())))?;
     std::fs::create_dir_all(&path)
         .map_err(|error| Failure::usage(format!("cannot make {}: {error}", path.display())))?;
-    Ok(Located { written: path.display().to_string(), path, store_root: None })
+    Ok(Located { written: path.display().to_string(), path, store_root: None, absent: None })
 }
 
 /// A typed path relative to the side's root; one that begins with a side's folder is understood too.

@@ -15,16 +15,18 @@ use crate::text::{Align, BOLD, Columns, bytes, styled};
 /// Carries out a `store` command.
 pub fn store(context: &Context, command: StoreCommand) -> Outcome {
     match command {
-        StoreCommand::Add { name, location } => add(context, &name, &location),
+        StoreCommand::Add { name, location, drive } => {
+            add(context, &name, location.unwrap_or_default(), drive)
+        }
         StoreCommand::List => list(context),
         StoreCommand::Check { name } => check(context, &name),
         StoreCommand::Remove { name } => remove(context, &name),
     }
 }
 
-fn add(context: &Context, name: &str, location: &str) -> Outcome {
+fn add(context: &Context, name: &str, location: String, drive: Option<String>) -> Outcome {
     check_name(name, "store")?;
-    if location.starts_with('@') {
+    if location.starts_with('@') && drive.is_none() {
         return Err(Failure::usage("a store cannot be inside another store").hint("Give a folder."));
     }
     let mut settings = context.settings.clone();
@@ -32,13 +34,77 @@ fn add(context: &Context, name: &str, location: &str) -> Outcome {
         return Err(Failure::usage(format!("there is already a store \"{name}\""))
             .hint("Choose another name, or use --yes to change where it is."));
     }
-    let location = written_for_keeping(&context.home, &context.settings, location)?;
-    let there = context.home.expand(&location).is_dir();
-    settings.stores.insert(name.to_owned(), StoreEntry { location: location.clone() });
+    let location = match &drive {
+        Some(_) => location.trim_matches('/').to_owned(),
+        None => written_for_keeping(&context.home, &context.settings, &location)?,
+    };
+    let entry = StoreEntry { location, drive };
+    let found = entry.root(&context.home);
+    settings.stores.insert(name.to_owned(), entry.clone());
     settings.save(&context.home)?;
-    context.say(format!("@{} is {location}. Jobs can say @{name}/sub/folder.", styled(BOLD, name)));
-    if !there {
-        context.warn(format!("{location} is not there now"));
+    context.say(format!("@{} is {}. Jobs can say @{name}/sub/folder.", styled(BOLD, name), entry.shown()));
+    match found {
+        Ok(root) if root.is_dir() => {}
+        Ok(root) => context.warn(format!("{} is not there now", root.display())),
+        Err(why) => context.warn(why),
+    }
+    Ok(0)
+}
+
+/// Lists connected drives, and known ones that are absent.
+pub fn drives(context: &Context) -> Outcome {
+    let connected = reedhook_stores::drives::connected()
+        .map_err(|error| Failure::own_files("the drives cannot be listed", error))?;
+    let stores = &context.settings.stores;
+    let mut table =
+        Columns::new(&[Align::Left, Align::Left, Align::Left, Align::Left, Align::Right, Align::Left]);
+    table.heading(&["label", "UUID", "mounted at", "kind", "free", "store"]);
+    for drive in &connected {
+        let known =
+            stores.iter().filter(|(_, entry)| entry.drive.as_ref().is_some_and(|name| drive.is_called(name)));
+        let names: Vec<String> = known.map(|(name, _)| format!("@{name}")).collect();
+        let space = LocalStore::open(&drive.mount).ok().and_then(|store| store.space().ok().flatten());
+        if context.global.json {
+            lines::print(
+                &json!({"event": "drive", "present": true, "label": drive.label, "uuid": drive.uuid,
+                "mount": drive.mount.to_string_lossy(), "file_system": drive.file_system,
+                "free": space.map(|space| space.free), "total": space.map(|space| space.total), "stores": names}),
+            );
+            continue;
+        }
+        table.row(vec![
+            drive.label.clone().unwrap_or_else(|| "–".into()),
+            drive.uuid.clone().unwrap_or_else(|| "–".into()),
+            drive.mount.display().to_string(),
+            drive.file_system.clone(),
+            space.map_or(String::new(), |space| bytes(space.free)),
+            names.join(" "),
+        ]);
+    }
+    for (name, entry) in stores {
+        let Some(wanted) =
+            entry.drive.as_ref().filter(|wanted| !connected.iter().any(|drive| drive.is_called(wanted)))
+        else {
+            continue;
+        };
+        if context.global.json {
+            lines::print(
+                &json!({"event": "drive", "present": false, "drive": wanted, "stores": [format!("@{name}")]}),
+            );
+            continue;
+        }
+        let blank = String::new;
+        table.row(vec![
+            wanted.clone(),
+            blank(),
+            "not connected".into(),
+            blank(),
+            blank(),
+            format!("@{name}"),
+        ]);
+    }
+    if !context.global.json {
+        context.say(table.render(0).trim_end());
     }
     Ok(0)
 }
@@ -52,18 +118,19 @@ fn list(context: &Context) -> Outcome {
     let mut table = Columns::new(&[Align::Left, Align::Left, Align::Left, Align::Right]);
     table.heading(&["store", "location", "now", "free"]);
     for (name, entry) in stores {
-        let opened = LocalStore::open(&context.home.expand(&entry.location)).ok();
+        let root = entry.root(&context.home).ok();
+        let opened = root.and_then(|root| LocalStore::open(&root).ok());
         let space = opened.as_ref().and_then(|store| store.space().ok().flatten());
         if context.global.json {
             lines::print(&json!({
-                "event": "store", "name": name, "location": entry.location, "present": opened.is_some(),
+                "event": "store", "name": name, "location": entry.location, "drive": entry.drive, "present": opened.is_some(),
                 "free": space.map(|space| space.free), "total": space.map(|space| space.total),
             }));
             continue;
         }
         let now = if opened.is_some() { "there" } else { "absent" };
         let free = space.map_or(String::new(), |space| bytes(space.free));
-        table.row(vec![format!("@{name}"), entry.location.clone(), now.into(), free]);
+        table.row(vec![format!("@{name}"), entry.shown(), now.into(), free]);
     }
     if !context.global.json {
         context.say(table.render(0).trim_end());
@@ -73,6 +140,10 @@ fn list(context: &Context) -> Outcome {
 
 fn check(context: &Context, name: &str) -> Outcome {
     let located = locate(&context.home, &context.settings, &format!("@{name}"))?;
+    if let Some(why) = &located.absent {
+        return Err(Failure::refused("drive-absent", format!("@{name}: {why}"))
+            .hint("`reedhook drives` shows what is connected."));
+    }
     let store = LocalStore::open(&located.path).map_err(|error| {
         let shown = located.path.display();
         Failure {

@@ -5,7 +5,7 @@
 //! | `runs` | one run of a job | `id`, `job`, `number` (1 for the job's first), `run` (its name, unique), `started` (ms since 1970), `seconds`, `outcome`, `code` and `message` (why it was refused or stopped), `folders_made`, `folders_removed`, and one column for each name in [`Counts::NAMES`] |
 //! | `problem_groups` | the problems of a run with one cause | `run_id`, `code`, `count`, `path` (bytes) and `message` of the first |
 //! | `job_state` | a job's lasting facts | `job`, `removals_confirmed` |
-//! | `places` | the store that a job last found at one of its destinations | `job`, `place` (as written in the job), `identity` |
+//! | `places` | the store that a job last found at one of its destinations | `job`, `place` (as written in the job), `identity` (empty: seen, but not yet marked) |
 //! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
 //!
 //! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.

@@ -629,11 +629,20 @@ impl<'a> Engine<'a> {
 
     /// Reports a failure under the item's own path, unless the store itself is gone.
     fn failed(&self, side: Side, error: StoreError, path: &RelPath) -> Result<(), Halt> {
-        if error.kind == FaultKind::Lost {
+        if error.kind == FaultKind::Lost || (error.kind == FaultKind::Io && self.is_gone(side)) {
             return Err(Halt::Lost(side, error));
         }
         self.problem(Problem::new(Code::Fault(error.kind), side, path.clone(), error.reason()));
         Ok(())
+    }
+
+    /// Whether an error of the medium means that all of it has gone, as when a drive is pulled out: then its root can no
+    /// longer be read, or nothing can be made durable there.
+    fn is_gone(&self, side: Side) -> bool {
+        match side {
+            Side::Left => self.input.left.list(&RelPath::root()).is_err(),
+            Side::Right => self.input.right.sync().is_err(),
+        }
     }
 
     fn problem(&self, problem: Problem) {

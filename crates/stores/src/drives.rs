@@ -1,0 +1,190 @@
+//! Drives that are connected now, with the label and the UUID by which they are recognised wherever they are mounted.
+//!
+//! Labels and UUIDs come from the links that the system keeps below `/dev/disk`. Where there are none (a container, a
+//! rescue system), they are read from the file system's own superblock, which needs the right to read the device.
+
+use std::collections::HashSet;
+use std::fs;
+use std::io::{self, Read};
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::path::{Path, PathBuf};
+
+/// A mounted drive.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Drive {
+    /// Its block device.
+    pub device: PathBuf,
+    /// Where it is mounted.
+    pub mount: PathBuf,
+    /// The kind of file system.
+    pub file_system: String,
+    /// The name that a person gave it.
+    pub label: Option<String>,
+    /// What tells it apart from every other.
+    pub uuid: Option<String>,
+}
+
+impl Drive {
+    /// Whether a person who writes `name` means this drive: its label, or its UUID in any case.
+    pub fn is_called(&self, name: &str) -> bool {
+        self.label.as_deref() == Some(name)
+            || self.uuid.as_deref().is_some_and(|uuid| uuid.eq_ignore_ascii_case(name))
+    }
+}
+
+/// The drives that are mounted now, each once.
+///
+/// # Errors
+/// When the system's table of mounts cannot be read.
+pub fn connected() -> io::Result<Vec<Drive>> {
+    let table = fs::read("/proc/self/mountinfo")?;
+    let (labels, uuids) = (links("/dev/disk/by-label"), links("/dev/disk/by-uuid"));
+    let mut seen = HashSet::new();
+    let mut drives = Vec::new();
+    for mount in table.split(|byte| *byte == b'\n').filter_map(parse_mount) {
+        let device = mount.source.canonicalize().unwrap_or(mount.source);
+        if !seen.insert(device.clone()) {
+            continue;
+        }
+        let named = |names: &[(PathBuf, String)]| {
+            names.iter().find(|(known, _)| *known == device).map(|(_, name)| name.clone())
+        };
+        let read = if labels.is_empty() && uuids.is_empty() { read_superblock(&device) } else { None };
+        let (label, uuid) = read.unwrap_or_else(|| (named(&labels), named(&uuids)));
+        drives.push(Drive { device, mount: mount.target, file_system: mount.file_system, label, uuid });
+    }
+    Ok(drives)
+}
+
+struct Mount {
+    source: PathBuf,
+    target: PathBuf,
+    file_system: String,
+}
+
+/// One line of `/proc/self/mountinfo` (proc_pid_mountinfo(5)), when it mounts the whole of a block device.
+fn parse_mount(line: &[u8]) -> Option<Mount> {
+    let fields: Vec<&[u8]> = line.split(|byte| *byte == b' ').collect();
+    let separator = fields.iter().position(|field| *field == b"-")?;
+    let (root, target) = (fields.get(3)?, fields.get(4)?);
+    let (kind, source) = (fields.get(separator + 1)?, fields.get(separator + 2)?);
+    // A folder of a file system that is mounted elsewhere is no drive; a btrfs subvolume stands for its drive.
+    let whole = *root == b"/" || *kind == b"btrfs";
+    let device = source.starts_with(b"/dev/");
+    (whole && device).then(|| Mount {
+        source: unescape(source, b"\\", 8, 3),
+        target: unescape(target, b"\\", 8, 3),
+        file_system: String::from_utf8_lossy(kind).into_owned(),
+    })
+}
+
+/// Replaces `\040` (octal, three digits) or `\x20` (hexadecimal, two) by the bytes they stand for.
+fn unescape(text: &[u8], mark: &[u8], radix: u32, digits: usize) -> PathBuf {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text;
+    while let Some((&first, tail)) = rest.split_first() {
+        let escaped = rest.strip_prefix(mark).and_then(|code| std::str::from_utf8(code.get(..digits)?).ok());
+        match escaped.and_then(|code| u8::from_str_radix(code, radix).ok()) {
+            Some(byte) => {
+                bytes.push(byte);
+                rest = &rest[mark.len() + digits..];
+            }
+            None => {
+                bytes.push(first);
+                rest = tail;
+            }
+        }
+    }
+    PathBuf::from(std::ffi::OsString::from_vec(bytes))
+}
+
+/// The links of a folder below `/dev/disk`: the device, and the name.
+fn links(folder: &str) -> Vec<(PathBuf, String)> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let link = |entry: fs::DirEntry| {
+        let name = unescape(entry.file_name().as_bytes(), b"\\x", 16, 2);
+        Some((entry.path().canonicalize().ok()?, name.to_string_lossy().into_owned()))
+    };
+    entries.filter_map(link).collect()
+}
+
+/// A label and a UUID, as far as they are known.
+type Names = (Option<String>, Option<String>);
+
+fn read_superblock(device: &Path) -> Option<Names> {
+    let mut head = Vec::new();
+    fs::File::open(device).ok()?.take(128 << 10).read_to_end(&mut head).ok()?;
+    names_in(&head)
+}
+
+/// The label and UUID in the first bytes of a device, by the published layouts of ext2–4, XFS, btrfs, FAT32 and exFAT.
+fn names_in(head: &[u8]) -> Option<Names> {
+    let at = |start: usize, length: usize| head.get(start..start + length);
+    if at(1080, 2) == Some(&[0x53, 0xef]) {
+        return Some((label(at(1144, 16)?), Some(uuid(at(1128, 16)?))));
+    }
+    if at(0, 4) == Some(b"XFSB") {
+        return Some((label(at(108, 12)?), Some(uuid(at(32, 16)?))));
+    }
+    if at(0x10040, 8) == Some(b"_BHRfS_M") {
+        return Some((label(at(0x1012b, 256)?), Some(uuid(at(0x10020, 16)?))));
+    }
+    if at(82, 5) == Some(b"FAT32") {
+        let name = label(at(71, 11)?).filter(|name| name != "NO NAME");
+        return Some((name, Some(serial(at(67, 4)?))));
+    }
+    if at(3, 5) == Some(b"EXFAT") {
+        return Some((None, Some(serial(at(100, 4)?))));
+    }
+    None
+}
+
+fn label(bytes: &[u8]) -> Option<String> {
+    let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
+    let text = String::from_utf8_lossy(&bytes[..end]).trim_end().to_owned();
+    (!text.is_empty()).then_some(text)
+}
+
+fn uuid(bytes: &[u8]) -> String {
+    let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+    format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
+}
+
+/// The serial number that stands for a UUID on FAT file systems: `1A2B-3C4D`.
+fn serial(bytes: &[u8]) -> String {
+    format!("{:02X}{:02X}-{:02X}{:02X}", bytes[3], bytes[2], bytes[1], bytes[0])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn mounts_of_whole_devices_are_drives() {
+        let parse = |line: &str| parse_mount(line.as_bytes()).map(|mount| (mount.source, mount.target));
+        let found =
+            parse("42 27 7:0 / /media/FEN\\040FIELD rw,relatime shared:7 - ext4 /dev/loop0 rw").unwrap();
+        assert_eq!(found, ("/dev/loop0".into(), "/media/FEN FIELD".into()));
+        assert!(parse("43 27 7:0 /sub /srv rw - ext4 /dev/loop0 rw").is_none(), "a bind mount");
+        assert!(parse("44 27 0:22 / /proc rw - proc proc rw").is_none());
+        assert!(parse("45 27 0:39 /@home /home rw - btrfs /dev/sda2 rw").is_some());
+        assert!(parse("").is_none() && parse("1 2 3").is_none());
+    }
+
+    #[test]
+    fn superblocks_tell_label_and_uuid() {
+        let mut ext = vec![0; 4096];
+        ext[1080..1082].copy_from_slice(&[0x53, 0xef]);
+        ext[1128..1144].copy_from_slice(&(1..17).collect::<Vec<u8>>());
+        ext[1144..1152].copy_from_slice(b"FENFIELD");
+        let expected = (Some("FENFIELD".to_owned()), Some("01020304-0506-0708-090a-0b0c0d0e0f10".to_owned()));
+        assert_eq!(names_in(&ext), Some(expected));
+        let mut fat = vec![0; 512];
+        fat[82..87].copy_from_slice(b"FAT32");
+        fat[67..71].copy_from_slice(&[0x4d, 0x3c, 0x2b, 0x1a]);
+        fat[71..82].copy_from_slice(b"NO NAME    ");
+        assert_eq!(names_in(&fat), Some((None, Some("1A2B-3C4D".to_owned()))));
+        assert_eq!(names_in(&[0; 4096]), None);
+        assert_eq!(names_in(b"XFSB"), None, "a device that ends early");
+    }
+}
