@@ -124,9 +124,11 @@ impl Located {
         if self.written.starts_with('@') { self.written.clone() } else { home.shorten(&self.path) }
     }
 
-    /// Where it is, with links resolved as far as it exists.
-    pub fn place(&self) -> Place {
-        Place::Local(resolve(&self.path))
+    /// Where it is: with links resolved as far as it exists, and on its file system, where bind mounts are no disguise.
+    pub fn places(&self) -> Vec<Place> {
+        let resolved = resolve(&self.path);
+        let on_device = drives::on_device(&resolved);
+        [Some(resolved), on_device].into_iter().flatten().map(Place::Local).collect()
     }
 }
 

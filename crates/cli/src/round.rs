@@ -248,16 +248,22 @@ pub fn nested(ends: &Ends, home: &Home) -> Option<String> {
     for from in &ends.from {
         for to in &ends.to {
             let (source, destination) = (from.shown(home), to.shown(home));
-            return Some(match guard::nesting(&from.place(), &to.place()) {
-                Nesting::Apart => continue,
-                Nesting::Same => format!("the source and the destination are the same folder, {destination}"),
-                Nesting::SecondInFirst => {
-                    format!("the destination {destination} lies inside the source {source}")
-                }
-                Nesting::FirstInSecond => {
-                    format!("the source {source} lies inside the destination {destination}")
-                }
-            });
+            let ways = from.places().into_iter().zip(to.places());
+            let related = ways.map(|(first, second)| guard::nesting(&first, &second));
+            return Some(
+                match related.into_iter().find(|how| *how != Nesting::Apart).unwrap_or(Nesting::Apart) {
+                    Nesting::Apart => continue,
+                    Nesting::Same => {
+                        format!("the source and the destination are the same folder, {destination}")
+                    }
+                    Nesting::SecondInFirst => {
+                        format!("the destination {destination} lies inside the source {source}")
+                    }
+                    Nesting::FirstInSecond => {
+                        format!("the source {source} lies inside the destination {destination}")
+                    }
+                },
+            );
         }
     }
     None
@@ -763,4 +769,35 @@ fn run_name(now: jiff::Timestamp) -> String {
         chance /= 32;
     }
     format!("{}-{tail}", now.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y%m%d-%H%M%S"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::jobfile::JobKeys;
+    use reedhook_core::job::Kind;
+    use reedhook_stores::simulated::SimulatedStore;
+
+    #[test]
+    fn what_a_destination_cannot_hold_is_said_once_for_all_files() {
+        let job = |preserve| {
+            let (from, to) = (vec!["a".to_owned()], vec!["b".to_owned()]);
+            Job::new("counts", JobKeys { kind: Some(Kind::Mirror), from, to, preserve, ..JobKeys::default() })
+        };
+        let whole = SimulatedStore::new("whole");
+        let plain = SimulatedStore::new("plain").with_capabilities(|can| {
+            can.modes = false;
+            can.links = false;
+        });
+        let cases = [
+            (&whole, None, ""),
+            (&plain, None, "cannot hold modes, links; they are lost there"),
+            (&plain, Some(Preserve::Content), ""),
+            (&whole, Some(Preserve::Full), "cannot hold owners, extended attributes and second names"),
+        ];
+        for (store, preserve, words) in cases {
+            let said = losses(&job(preserve).expect("a job"), store).join(" ");
+            assert!(said.contains(words) && said.is_empty() == words.is_empty(), "{preserve:?}: {said}");
+        }
+    }
 }

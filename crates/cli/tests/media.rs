@@ -153,6 +153,36 @@ fn a_drive_that_is_taken_away_in_the_middle_of_a_run() {
 }
 
 #[test]
+fn a_bind_mount_does_not_hide_that_sides_are_nested() {
+    if !as_root_only("bind mounts") {
+        return;
+    }
+    let station = Station::new();
+    station.write("a/b/c", "1", 1000);
+    let bind = |from: &Path, to: &Path| {
+        fs::create_dir_all(to).unwrap();
+        tool(&["mount", "--bind", from.to_str().unwrap(), to.to_str().unwrap()]);
+        Mounted(to.to_owned())
+    };
+    let _whole = bind(&station.left(), &station.path("whole"));
+    let _part = bind(&station.left().join("a"), &station.path("part"));
+    for (left, right, words) in [
+        ("left", "whole", "the same folder"),
+        ("left", "part", "lies inside the source"),
+        ("left", "part/b", "lies inside the source"),
+        ("part", "left", "lies inside the destination"),
+    ] {
+        let refused = station.run(&["once", "mirror", left, right, "--json"]).expect(3).last();
+        assert_eq!(refused["code"], "nested", "{left} {right}");
+        assert!(
+            refused["message"].as_str().unwrap().contains(words),
+            "{left} {right}: {}",
+            refused["message"]
+        );
+    }
+}
+
+#[test]
 fn a_full_destination_gets_what_fits_whole_and_says_the_rest() {
     if !as_root_only("a small file system") {
         return;

@@ -56,6 +56,29 @@ pub fn connected() -> io::Result<Vec<Drive>> {
     Ok(drives)
 }
 
+/// Where a folder is on its file system, whatever mount it is reached through: the device's number, then the path there.
+/// Two folders that a bind mount shows in two places have the same. `None` when the system does not tell.
+pub fn on_device(folder: &Path) -> Option<PathBuf> {
+    let table = fs::read("/proc/self/mountinfo").ok()?;
+    let mut best: Option<(PathBuf, PathBuf)> = None;
+    for line in table.split(|byte| *byte == b'\n') {
+        let fields: Vec<&[u8]> = line.split(|byte| *byte == b' ').collect();
+        let (Some(number), Some(root), Some(target)) = (fields.get(2), fields.get(3), fields.get(4)) else {
+            continue;
+        };
+        let target = unescape(target, b"\\", 8, 3);
+        let Ok(below) = folder.strip_prefix(&target) else { continue };
+        // The last mount on a path hides the ones before it, so an equally long one replaces.
+        if best.as_ref().is_none_or(|(known, _)| known.as_os_str().len() <= target.as_os_str().len()) {
+            let root = unescape(root, b"\\", 8, 3);
+            let there =
+                Path::new(std::ffi::OsStr::from_bytes(number)).join(root.strip_prefix("/").unwrap_or(&root));
+            best = Some((target.clone(), there.join(below)));
+        }
+    }
+    best.map(|(_, place)| place)
+}
+
 struct Mount {
     source: PathBuf,
     target: PathBuf,

@@ -187,12 +187,15 @@ fn a_failed_file_is_a_problem_and_the_rest_goes_on() {
         ..Fault::new(Operation::Read, Some(&path("new/3")), FaultKind::Io)
     });
     right.fail(Fault::new(Operation::Write, Some(&path("changed/2")), FaultKind::NoSpace));
+    left.fail(Fault::new(Operation::Open, Some(&path("new/5")), FaultKind::NotFound));
     let (report, problems) = mirror(&left, &right, "faulty");
     let mut found: Vec<_> =
         problems.iter().map(|p| (p.path.to_string(), p.code.as_str(), p.side.as_str())).collect();
     found.sort();
-    assert_eq!(found, [("changed/2".into(), "no-space", "right"), ("new/3".into(), "io-error", "left")]);
-    assert_eq!((report.counts.added, report.counts.updated, report.counts.problems), (5 + 2, 5, 2));
+    let expected =
+        [("changed/2", "no-space", "right"), ("new/3", "io-error", "left"), ("new/5", "vanished", "left")];
+    assert_eq!(found, expected.map(|(path, code, side)| (path.to_owned(), code, side)));
+    assert_eq!((report.counts.added, report.counts.updated, report.counts.problems), (4 + 2, 5, 3));
     assert_converges(&left, &right, "afterwards");
 }
 

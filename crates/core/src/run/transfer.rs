@@ -315,11 +315,13 @@ impl Transfer<'_, '_> {
         }
         let resumable = before.size >= super::RESUME_FROM;
         let right = engine.input.right;
-        let mut stage = if resumable {
-            right.stage_resumable(path, &super::resume_key(path, &before)).map_err(CopyError::Write)?
-        } else {
-            right.stage(path).map_err(CopyError::Write)?
+        let staged = match resumable.then(|| right.stage_resumable(path, &super::resume_key(path, &before))) {
+            // Something that is no unfinished file of ours has the name: begin under another one.
+            Some(Err(error)) if error.kind == FaultKind::Exists => right.stage(path),
+            Some(staged) => staged,
+            None => right.stage(path),
         };
+        let mut stage = staged.map_err(CopyError::Write)?;
         let mut progress = |bytes| {
             reporter.moved(bytes);
             if engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }

@@ -114,3 +114,40 @@ fn very_deep_trees_can_be_reached() {
     assert!(deep.as_bytes().len() > 4096);
     assert!(store.list(&deep).unwrap().entries.is_empty());
 }
+
+#[test]
+fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
+    let (folder, store) = store();
+    let content: Vec<u8> = (0..3_000_000_u32).map(|at| (at >> 4) as u8).collect();
+    std::fs::write(folder.path().join("from"), &content).unwrap();
+    let part = folder.path().join(".reedhook-part-key");
+    std::fs::write(&part, &content[..2_000_000]).unwrap();
+    let mut source = store.open(&path("from"), 0).unwrap();
+    let mut stage = store.stage_resumable(&path("to"), "key").unwrap();
+    assert_eq!(stage.adopt(source.as_mut(), &mut |_| Flow::Go).unwrap(), 2_000_000);
+    assert_eq!(
+        stage.fill(source.as_mut(), 1_000_000, &mut |_| Flow::Go).unwrap(),
+        1_000_000,
+        "only the rest"
+    );
+    let sealed = stage.seal(&Attributes::default()).unwrap();
+    store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).unwrap();
+    assert_eq!(get(&store, "to"), content);
+
+    // One wrong byte, and it is not taken; nor is a link or a second name that somebody planted in its place.
+    let mut spoilt = content[..2_000_000].to_vec();
+    spoilt[1_999_999] ^= 1;
+    std::fs::write(&part, &spoilt).unwrap();
+    let mut source = store.open(&path("from"), 0).unwrap();
+    let mut stage = store.stage_resumable(&path("to2"), "key").unwrap();
+    assert!(stage.adopt(source.as_mut(), &mut |_| Flow::Go).is_err());
+    drop(stage);
+    assert!(!part.exists(), "what is refused is cleared");
+    std::fs::write(folder.path().join("precious"), b"precious").unwrap();
+    std::fs::hard_link(folder.path().join("precious"), &part).unwrap();
+    assert!(store.stage_resumable(&path("to2"), "key").is_err());
+    std::fs::remove_file(&part).unwrap();
+    symlink("precious", &part).unwrap();
+    assert!(store.stage_resumable(&path("to2"), "key").is_err());
+    assert_eq!(get(&store, "precious"), b"precious");
+}
