@@ -15,7 +15,7 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::undo::{Past, undo};
-use reedhook_core::run::{Ended, Event, RunInput, execute, kept_folder};
+use reedhook_core::run::{Ended, Event, RunInput, RunReport, execute, kept_folder};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
 use reedhook_core::testing::{put, rules};
 use reedhook_core::walk::{ScanInput, ScanProgress, scan};
@@ -150,11 +150,9 @@ fn plan(left: &dyn Store, right: &dyn Store) -> Plan {
     .unwrap()
 }
 
-/// Runs a mirror; returns its numbers and what an undo needs.
-fn mirror(left: &dyn Store, right: &dyn Store, run: &str) -> (Counts, Past) {
-    let planned = plan(left, right);
+/// Carries a plan out and returns its report and events.
+fn carry_out(left: &dyn Store, right: &dyn Store, planned: &Plan, run: &Name) -> (RunReport, Vec<Event>) {
     let (sender, receiver) = crossbeam_channel::unbounded();
-    let run = Name::new(run.as_bytes()).unwrap();
     let input = RunInput {
         left,
         right,
@@ -167,12 +165,20 @@ fn mirror(left: &dyn Store, right: &dyn Store, run: &str) -> (Counts, Past) {
         events: &sender,
         stop: &AtomicBool::new(false),
     };
-    let report = execute(&planned, &input);
+    let report = execute(planned, &input);
     drop(sender);
+    (report, receiver.into_iter().collect())
+}
+
+/// Runs a mirror; returns its numbers and what an undo needs.
+fn mirror(left: &dyn Store, right: &dyn Store, run: &str) -> (Counts, Past) {
+    let planned = plan(left, right);
+    let run = Name::new(run.as_bytes()).unwrap();
+    let (report, events) = carry_out(left, right, &planned, &run);
     assert!(matches!(report.ended, Ended::Done) && report.counts.problems == 0);
     assert_eq!(report.counts, planned.counts, "a preview's numbers are the run's");
     let mut past = Past { run: Some(run), ..Past::default() };
-    for event in receiver {
+    for event in events {
         match event {
             Event::Item(item) => past.items.push(item),
             Event::Folder { path, was } => past.folders.push((path, was)),
@@ -260,5 +266,47 @@ fn an_undo_refuses_what_has_changed_since() {
     assert_eq!(refused, expected.map(|(path, code)| (path.to_owned(), code)));
     for (path, found) in tree(&right, &RelPath::root()) {
         assert_eq!(found.content, b"somebody worked here", "{path}");
+    }
+}
+
+/// Between the plan and the run somebody swaps folders for links that lead outside: nothing there is touched.
+#[test]
+fn folders_swapped_for_links_after_the_plan_are_not_followed() {
+    for swapped in ["a", "a/b", "a/b/c"] {
+        let (left_folder, right_folder) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        let outside = tempfile::tempdir().unwrap();
+        let left = LocalStore::open(left_folder.path()).unwrap();
+        let right = LocalStore::open(right_folder.path()).unwrap();
+        for folder in ["a", "a/b", "a/b/c"] {
+            for (name, time) in [("changed", 1_000), ("same but mode", 1_000), ("gone", 1_000)] {
+                put(&left, &format!("{folder}/{name}"), b"old", time);
+            }
+        }
+        mirror(&left, &right, "20310504-060000-aaaa");
+        for folder in ["a", "a/b", "a/b/c"] {
+            put(&left, &format!("{folder}/changed"), b"newer", 2_000);
+            put(&left, &format!("{folder}/new"), b"new", 2_000);
+            put(&left, &format!("{folder}/made/new"), b"new", 2_000);
+            let touched = RelPath::new(format!("{folder}/same but mode").as_bytes()).unwrap();
+            let mode = Attributes { mode: Some(0o600), ..Attributes::default() };
+            left.set_attributes(&touched, &mode).unwrap();
+            clear(&left, &RelPath::new(format!("{folder}/gone").as_bytes()).unwrap());
+        }
+        // Outside holds the same names, as a careful attacker would see to.
+        let decoy = LocalStore::open(outside.path()).unwrap();
+        for name in
+            ["changed", "same but mode", "gone", "b/changed", "b/gone", "b/c/changed", "c/gone", "c/changed"]
+        {
+            put(&decoy, name, b"old", 1_000);
+        }
+        let before = tree(&decoy, &RelPath::root());
+        // A store opened afresh, because one that has the folders open would never notice the links.
+        let right = LocalStore::open(right_folder.path()).unwrap();
+        let planned = plan(&left, &right);
+        std::fs::rename(right_folder.path().join(swapped), right_folder.path().join("away")).unwrap();
+        std::os::unix::fs::symlink(outside.path(), right_folder.path().join(swapped)).unwrap();
+        let (report, _) = carry_out(&left, &right, &planned, &Name::new(b"20310504-070000-bbbb").unwrap());
+        assert_eq!(tree(&decoy, &RelPath::root()), before, "written through the link at {swapped}");
+        assert!(report.counts.problems > 0, "{swapped}");
     }
 }

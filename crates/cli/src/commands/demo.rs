@@ -98,13 +98,18 @@ impl Stage {
         self.run(&["history", "fenmere", "2"])?;
 
         self.narrate("The map was needed after all. Its kept copy is on the drive; one copy brings it back.");
+        self.run(&["kept", "list", "fenmere", "2"])?;
         self.bring_back()?;
+        self.run(&["run", "fenmere"])?;
+
+        self.narrate("Is it all there? Every file on both sides is read whole and compared.");
+        self.run(&["verify", "fenmere"])?;
 
         self.narrate("To try next, in the same folder:");
         for line in [
-            "reedhook run fenmere             # the drive gets the map again",
-            "reedhook job filter fenmere --try 'stills/'",
-            "reedhook status",
+            "reedhook restore fenmere counts --into copies   # files back from the drive, into a folder",
+            "reedhook undo fenmere last                      # the drive as it was before the last run",
+            "reedhook job filter fenmere --try 'stills/'     # what one more line would do; nothing is saved",
         ] {
             print_text(format!("  {line}"));
         }

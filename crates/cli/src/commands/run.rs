@@ -199,7 +199,7 @@ pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResu
     };
     if context.global.json {
         lines::print(&finished(job, &result));
-    } else if let Some(round) = round.filter(|_| result.failure.is_none()) {
+    } else if let Some(round) = round.filter(|_| result.failure.is_none() || result.counts.changes() > 0) {
         let text = render::summary(round, &result, &context.home);
         context.say(text.trim_end());
         if result.outcome == RunOutcome::Problems {

@@ -23,7 +23,7 @@ const BATCH_FILES: usize = 4096;
 const BATCH_BYTES: u64 = 512 << 20;
 
 /// A worker takes this many items, or bytes, of one folder at a time.
-const CHUNK_ITEMS: usize = 64;
+const CHUNK_ITEMS: usize = 256;
 const CHUNK_BYTES: u64 = 64 << 20;
 
 /// How often a file that changes while it is read is tried.
