@@ -6,6 +6,7 @@
 mod alignment;
 mod args;
 mod ask;
+mod carry;
 mod commands;
 mod context;
 mod failure;

@@ -256,9 +256,10 @@ impl Live {
             bar.set_message(match worker {
                 Some(worker) if worker.size > 0 => {
                     let percent = (worker.done * 100 / worker.size).min(100);
+                    // All of it has been handed over; the medium is still at it.
                     let state =
-                        if percent == 100 { "flushing".to_owned() } else { format!("{percent:>6} %") };
-                    format!("{state:<8} of {:>8}  {}", bytes(worker.size), worker.path)
+                        if percent == 100 { "flushing".to_owned() } else { format!("{percent:>3} % of") };
+                    format!("{state:<8} {:>8}  {}", bytes(worker.size), worker.path)
                 }
                 Some(worker) => worker.path.clone(),
                 None => "idle".to_owned(),

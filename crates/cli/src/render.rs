@@ -11,9 +11,10 @@ use reedhook_core::problem::{Problem, hint};
 use reedhook_core::record::{Outcome as RunOutcome, ProblemGroup};
 use reedhook_core::run::{kept_root, step_size};
 
+use crate::carry::RunResult;
 use crate::home::Home;
 use crate::places::{Ends, Located};
-use crate::round::{Leg, Round, RunResult};
+use crate::round::{Leg, Round};
 use crate::text::{
     Align, BAD, BOLD, CARE, Columns, DIM, GOOD, bytes, count, duration, grouped, rate, styled,
 };
@@ -166,10 +167,12 @@ fn section_text(round: &Round, leg: &Leg, section: &Section, all: bool) -> Strin
         for (folder, action) in items {
             table.row(vec![item_path(folder, action), item_size(action), item_note(action)]);
         }
+        text.push_str(&table.render(2));
     } else {
         fold(&items, &mut table);
+        text.push_str(&table.render(2));
+        let _ = writeln!(text, "  {}", styled(DIM, "(folded by folder; --all lists every item)"));
     }
-    text.push_str(&table.render(2));
     text
 }
 
@@ -230,10 +233,6 @@ fn fold(items: &[(&FolderPlan, &Action)], table: &mut Columns) {
         let folders = count((folded.len() - FOLD_OVER) as u64, "more folder", "more folders");
         table.row(vec![format!("… and {folders}"), count(files, "file", "files"), String::new()]);
     }
-    table.styled_row(
-        DIM,
-        vec!["(folded by folder; --all lists every item)".into(), String::new(), String::new()],
-    );
 }
 
 fn levels(path: &RelPath) -> usize {

@@ -23,13 +23,14 @@ use super::history::{find, read_log};
 use super::run::told;
 use crate::args::KeptCommand;
 use crate::ask;
+use crate::carry::{Run, lock_destination, prune};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, STOPPED};
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::places::{Ends, Located, open_destination};
 use crate::render;
-use crate::round::{Round, Run, lock_destination, prune, scan_leg};
+use crate::round::{Round, scan_leg};
 use crate::text::{Align, Columns, bytes, count, grouped, moment};
 
 /// Carries out a `kept` command.

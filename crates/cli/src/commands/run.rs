@@ -6,12 +6,13 @@ use serde_json::{Value, json};
 
 use crate::args::Allow;
 use crate::ask;
+use crate::carry::{Run, RunResult};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
 use crate::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
 use crate::json as lines;
 use crate::render;
-use crate::round::{Round, Run, RunResult, guard_failure, lifted, look};
+use crate::round::{Round, guard_failure, lifted, look};
 use crate::text::{BOLD, styled};
 
 /// Runs jobs one after the other. All of them are read before the first one begins, so that a slip touches nothing.

@@ -109,17 +109,35 @@ fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant) -> String {
         }
         text.push_str(&table.render(2));
     }
-    let counts = &plan.counts;
     if !plan.is_empty() {
         text.push_str(&format!(
-            "\nNot in step: a run would add {}, update {}, remove {} and adjust {}. `reedhook preview {}` lists them.\n",
-            counts.added, counts.updated, counts.removed, counts.meta, job.name
+            "\nNot in step: a run would {}. `reedhook preview {}` lists it.\n",
+            pending(plan),
+            job.name
         ));
     }
     for problem in &plan.problems {
         text.push_str(&format!("  {}: {} ({})\n", problem.path, problem.message, problem.side));
     }
     text
+}
+
+/// What a run would do, in words.
+fn pending(plan: &Plan) -> String {
+    let counts = &plan.counts;
+    let files = [
+        ("add", counts.added),
+        ("update", counts.updated),
+        ("remove", counts.removed),
+        ("adjust", counts.meta),
+    ];
+    let folders = [("make", plan.folders_made()), ("remove", plan.folders_removed())];
+    let said = |verb: &str, number: u64, one: &str, many: &str| {
+        (number > 0).then(|| format!("{verb} {}", count(number, one, many)))
+    };
+    let files = files.into_iter().filter_map(|(verb, number)| said(verb, number, "file", "files"));
+    let folders = folders.into_iter().filter_map(|(verb, number)| said(verb, number, "folder", "folders"));
+    files.chain(folders).collect::<Vec<_>>().join(", ")
 }
 
 fn print_json(job: &Job, plan: &Plan, found: &Verified, begun: Instant) {

@@ -1,0 +1,451 @@
+//! Carrying a scanned job out: its lock and its row in the record, the engine and its listener, verification, kept copies
+//! that have had their time, and what came of it all.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{BufWriter, Write};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::Receiver;
+use reedhook_core::entry::{Side, Stamp};
+use reedhook_core::identity;
+use reedhook_core::job::Verify;
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::Counts;
+use reedhook_core::problem::{Code, Problem};
+use reedhook_core::record::{Checksum, Outcome as RunOutcome, ProblemGroup, RunEnd};
+use reedhook_core::run::kept::{self, KeptRun};
+use reedhook_core::run::{Ended, Event, Item, RunInput, RunReport, execute};
+use reedhook_core::store::{FaultKind, Store, StoreError};
+
+use crate::context::Context;
+use crate::failure::{Failure, Outcome, STOPPED};
+use crate::home::{Home, make_folder};
+use crate::jobfile::{Job, ONCE, now};
+use crate::json;
+use crate::places::{self, Located};
+use crate::progress::View;
+use crate::round::{Leg, Round};
+
+/// What a whole run came to.
+pub struct RunResult {
+    /// Its name.
+    pub run: String,
+    /// Its number among the job's runs.
+    pub number: i64,
+    /// How it ended.
+    pub outcome: RunOutcome,
+    /// Why, when it did not end well.
+    pub failure: Option<Failure>,
+    /// The numbers.
+    pub counts: Counts,
+    /// Folders made.
+    pub folders_made: u64,
+    /// Folders removed.
+    pub folders_removed: u64,
+    /// Problems by cause, the largest group first.
+    pub problems: Vec<ProblemGroup>,
+    /// The time since the scan began.
+    pub elapsed: Duration,
+}
+
+/// A run that has begun: it is in the record, and its log is open.
+pub struct Run<'a> {
+    context: &'a Context,
+    job: String,
+    name: String,
+    id: i64,
+    started: Instant,
+    log: Option<BufWriter<File>>,
+    groups: BTreeMap<String, ProblemGroup>,
+    /// What the files that were read back hold, until it is remembered.
+    checksums: Vec<(RelPath, Checksum)>,
+    /// What sort of run it is, when it is not the job's usual one: `restore`, `undo`, `reverse`.
+    special: &'static str,
+    _lock: Option<File>,
+}
+
+impl<'a> Run<'a> {
+    /// Takes the job's lock and notes that a run begins.
+    pub fn begin(context: &'a Context, job: &str) -> Outcome<Run<'a>> {
+        let lock = lock_job(&context.home, job)?;
+        let now = jiff::Timestamp::now();
+        let name = run_name(now);
+        let id = context.home.record()?.begin_run(job, &name, now.as_millisecond())?;
+        Ok(Run {
+            context,
+            job: job.to_owned(),
+            name,
+            id,
+            started: Instant::now(),
+            log: None,
+            groups: BTreeMap::new(),
+            checksums: Vec::new(),
+            special: "",
+            _lock: lock,
+        })
+    }
+
+    /// Says that it is not the job's usual run.
+    pub fn special(mut self, what: &'static str) -> Run<'a> {
+        self.special = what;
+        self
+    }
+
+    /// Carries out a scanned job, leg by leg. The guards have been checked.
+    pub fn carry_out(mut self, round: &Round) -> Outcome<RunResult> {
+        let mut counts = Counts::default();
+        let (mut made, mut removed) = (0, 0);
+        let mut failure = None;
+        let mut interrupted = false;
+        for leg in &round.legs {
+            match self.carry_out_leg(round, leg) {
+                Ok(report) => {
+                    counts.add(&report.counts);
+                    made += report.folders_made;
+                    removed += report.folders_removed;
+                    match report.ended {
+                        Ended::Done => continue,
+                        Ended::Interrupted => interrupted = true,
+                        Ended::Lost(side, error) => failure = Some(lost(side, leg, &error)),
+                    }
+                }
+                Err(refused) => failure = Some(refused),
+            }
+            break;
+        }
+        let outcome = match &failure {
+            Some(failure) if failure.exit == STOPPED => RunOutcome::Stopped,
+            Some(_) => RunOutcome::Refused,
+            None if interrupted => RunOutcome::Interrupted,
+            None if counts.problems > 0 => RunOutcome::Problems,
+            None => RunOutcome::Done,
+        };
+        self.end(outcome, failure, counts, (made, removed))
+    }
+
+    /// Notes that a run was refused before any change.
+    pub fn refuse(self, failure: Failure) -> Outcome<RunResult> {
+        let outcome = if failure.exit == 130 { RunOutcome::Interrupted } else { RunOutcome::Refused };
+        self.end(outcome, Some(failure), Counts::default(), (0, 0))
+    }
+
+    fn carry_out_leg(&mut self, round: &Round, leg: &Leg) -> Outcome<RunReport> {
+        let nothing =
+            leg.plan.folders.is_empty() && leg.plan.leftovers.is_empty() && leg.plan.problems.is_empty();
+        if nothing && !leg.to_be_made && round.job.rules.verify != Verify::All {
+            let counts = leg.plan.counts;
+            return Ok(RunReport { counts, folders_made: 0, folders_removed: 0, ended: Ended::Done });
+        }
+        let right = if leg.to_be_made {
+            places::make_destination(&leg.to, round.job.rules.preserve)?
+        } else {
+            leg.right.clone()
+        };
+        let lock = if leg.ours { Some(self.claim(right.as_ref(), leg)?) } else { None };
+        self.open_log()?;
+        let (sender, receiver) = crossbeam_channel::bounded(1024);
+        let run = Name::new(self.name.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
+        let context = self.context;
+        let to = round.to_key(leg);
+        let mut view = View::new(context, &leg.plan);
+        let pruned_at = right.clone();
+        let report = std::thread::scope(|scope| {
+            let rules = &round.job.rules;
+            let worker = scope.spawn(move || {
+                let input = RunInput {
+                    left: leg.left.as_ref(),
+                    right: right.as_ref(),
+                    removed: rules.removed,
+                    replaced: rules.replaced,
+                    verify: rules.verify,
+                    preserve: rules.preserve,
+                    run,
+                    strict: false,
+                    events: &sender,
+                    stop: &context.stop,
+                };
+                execute(&leg.plan, &input)
+            });
+            self.listen(&receiver, &mut view, to.as_deref());
+            worker.join()
+        });
+        view.finish();
+        let mut report = report.map_err(|_| engine_failed())?;
+        if round.job.rules.verify == Verify::All && leg.ours && matches!(report.ended, Ended::Done) {
+            self.verify_all(round, leg, &pruned_at, &mut report)?;
+        }
+        if leg.ours && !context.stop.load(Ordering::Relaxed) {
+            prune(context, &round.job, pruned_at.as_ref(), Some(&self.name), None)?;
+        }
+        drop(lock);
+        Ok(report)
+    }
+
+    /// Locks a destination and gives it a mark, which the job remembers.
+    fn claim(&self, right: &dyn Store, leg: &Leg) -> Outcome<Box<dyn Send + Sync>> {
+        let lock = lock_destination(right, &leg.to, &self.context.home)?;
+        if self.job != ONCE {
+            let id = identity::ensure(right, &self.name).map_err(|error| {
+                Failure::refused(
+                    error.kind.code(),
+                    format!("{} cannot be marked: {}", leg.to.written, error.reason()),
+                )
+            })?;
+            self.context.home.record()?.set_identity(&self.job, &leg.to.written, &id)?;
+        }
+        Ok(lock)
+    }
+
+    /// Takes over what was done outside the engine: the log gets it, and so does the reader of `--json`.
+    pub fn note(&mut self, events: impl IntoIterator<Item = Event>, to: Option<&str>) -> Outcome<()> {
+        self.open_log()?;
+        for event in events {
+            let line = self.note_event(&event, to);
+            if let Some(line) = line.filter(|_| self.context.global.json) {
+                let _ = writeln!(std::io::stdout().lock(), "{line}");
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes an event to the log; returns its JSON form, where readers of `--json` get it.
+    fn note_event(&mut self, event: &Event, to: Option<&str>) -> Option<String> {
+        let (line, shown) = match event {
+            Event::Item(item) => {
+                self.remember(item);
+                (json::item(item, to), true)
+            }
+            Event::Problem(problem) => {
+                self.group(problem);
+                (json::problem(problem), true)
+            }
+            Event::Folder { path, was } => (json::folder(path, *was), false),
+            _ => return None,
+        };
+        if let Some(log) = &mut self.log {
+            // A log that cannot be written must not stop the work.
+            if writeln!(log, "{line}").is_err() {
+                self.log = None;
+            }
+        }
+        shown.then_some(line)
+    }
+
+    /// Takes note of what a file holds that was read back.
+    fn remember(&mut self, item: &Item) {
+        if let Some(hash) = item.hash {
+            let modified = item.now.modified.map(Stamp::to_text).unwrap_or_default();
+            self.checksums.push((item.path.clone(), Checksum { size: item.size, modified, hash }));
+        }
+    }
+
+    /// Compares both sides of a leg by content, after a run that is to verify everything.
+    fn verify_all(
+        &mut self,
+        round: &Round,
+        leg: &Leg,
+        right: &Arc<dyn Store>,
+        report: &mut RunReport,
+    ) -> Outcome<()> {
+        let (_, found) =
+            crate::commands::verify::compare(self.context, &round.job, &round.ends, &leg.left, right)?;
+        let failed = Code::VerifyFailed;
+        let different = found.different.iter().map(|difference| {
+            let side = difference.changed.unwrap_or(Side::Right);
+            Problem::new(failed, side, difference.path.clone(), difference.sentence())
+        });
+        let unread = found.unread.iter().map(|(side, error)| Problem::from_error(*side, error));
+        let problems: Vec<Event> = different.chain(unread).map(Event::Problem).collect();
+        report.counts.problems += problems.len() as u64;
+        self.checksums.extend(found.checksums);
+        self.note(problems, round.to_key(leg).as_deref())
+    }
+
+    /// The run's name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Reads the engine's events until it is done: the log, the problem groups and the view each take what they need.
+    fn listen(&mut self, events: &Receiver<Event>, view: &mut View, to: Option<&str>) {
+        let tick = Duration::from_millis(100);
+        loop {
+            match events.recv_timeout(tick) {
+                Ok(event) => {
+                    let line = self.note_event(&event, to);
+                    view.take(&event, line.as_deref());
+                }
+                Err(crossbeam_channel::RecvTimeoutError::Timeout) => {}
+                Err(crossbeam_channel::RecvTimeoutError::Disconnected) => return,
+            }
+            view.draw();
+        }
+    }
+
+    fn group(&mut self, problem: &Problem) {
+        let code = problem.code.as_str();
+        let group = self.groups.entry(code.to_owned()).or_insert_with(|| ProblemGroup {
+            code: code.to_owned(),
+            count: 0,
+            path: problem.path.as_bytes().to_vec(),
+            message: problem.message.clone(),
+        });
+        group.count += 1;
+    }
+
+    fn open_log(&mut self) -> Outcome<()> {
+        if self.log.is_some() {
+            return Ok(());
+        }
+        let path = self.context.home.run_log(&self.job, &self.name);
+        make_folder(&self.context.home.run_logs(&self.job))?;
+        let file =
+            File::create(&path).map_err(|error| Failure::own_files("cannot write the run's log", error))?;
+        self.log = Some(BufWriter::new(file));
+        Ok(())
+    }
+
+    /// Ends a run, writing down what came of it.
+    pub fn end(
+        mut self,
+        outcome: RunOutcome,
+        failure: Option<Failure>,
+        counts: Counts,
+        (folders_made, folders_removed): (u64, u64),
+    ) -> Outcome<RunResult> {
+        if let Some(log) = &mut self.log {
+            log.flush().map_err(|error| Failure::own_files("cannot write the run's log", error))?;
+        }
+        let elapsed = self.started.elapsed();
+        let mut problems: Vec<ProblemGroup> = std::mem::take(&mut self.groups).into_values().collect();
+        problems.sort_by(|a, b| b.count.cmp(&a.count).then_with(|| a.code.cmp(&b.code)));
+        let end = RunEnd {
+            elapsed,
+            outcome,
+            code: failure.as_ref().map_or(self.special.to_owned(), |failure| failure.code.to_owned()),
+            message: failure.as_ref().map_or(String::new(), Failure::text),
+            folders_made,
+            folders_removed,
+            counts,
+        };
+        let mut record = self.context.home.record()?;
+        record.set_checksums(&self.job, &std::mem::take(&mut self.checksums))?;
+        record.end_run(self.id, &end, &problems)?;
+        let number = record.find_run(&self.job, &self.name)?.map_or(0, |row| row.number);
+        Ok(RunResult {
+            run: self.name,
+            number,
+            outcome,
+            failure,
+            counts,
+            folders_made,
+            folders_removed,
+            problems,
+            elapsed,
+        })
+    }
+}
+
+fn engine_failed() -> Failure {
+    Failure {
+        exit: STOPPED,
+        code: "internal",
+        message: "the engine failed; this is a fault in Reedhook, and what it had done is whole".to_owned(),
+        hint: "Run again; it goes on.".to_owned(),
+    }
+}
+
+/// Erases kept copies that have been kept long enough, or take too much room; returns what went.
+pub fn prune(
+    context: &Context,
+    job: &Job,
+    right: &dyn Store,
+    current: Option<&str>,
+    keep_for: Option<Duration>,
+) -> Outcome<Vec<KeptRun>> {
+    let failed = |error: StoreError| Failure {
+        exit: STOPPED,
+        code: error.kind.code(),
+        message: format!("kept copies cannot be pruned: {error}"),
+        hint: String::new(),
+    };
+    let runs = kept::kept_runs(right).map_err(failed)?;
+    let room = right.space().ok().flatten().and_then(|space| job.rules.keep_max.limit(space.total));
+    let keep_for = keep_for.unwrap_or(job.rules.keep_for.duration());
+    let current = current.and_then(|name| Name::new(name.as_bytes()).ok());
+    let mut gone = Vec::new();
+    for run in kept::expired(&runs, now(), keep_for, room, current.as_ref()) {
+        match kept::erase(right, &run.run) {
+            Ok(()) => gone.push(run.clone()),
+            Err(error) => context.warn(failed(error).message),
+        }
+    }
+    Ok(gone)
+}
+
+fn lost(side: Side, leg: &Leg, error: &StoreError) -> Failure {
+    let store = match side {
+        Side::Left => leg.left.name(),
+        Side::Right => leg.to.written.clone(),
+    };
+    Failure {
+        exit: STOPPED,
+        code: error.kind.code(),
+        message: format!("{store} went away while the job was running"),
+        hint: "What was done is whole. Connect it and run again; the job goes on where it stopped."
+            .to_owned(),
+    }
+}
+
+/// One run of a job at a time. The kernel lets go of the lock when the process ends, however it ends.
+fn lock_job(home: &Home, job: &str) -> Outcome<Option<File>> {
+    if job == crate::jobfile::ONCE {
+        return Ok(None);
+    }
+    let path = home.lock_file(job);
+    if let Some(parent) = path.parent() {
+        make_folder(parent)?;
+    }
+    let failed =
+        |error: std::io::Error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
+    let file = fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).map_err(failed)?;
+    match file.try_lock() {
+        Ok(()) => Ok(Some(file)),
+        Err(fs::TryLockError::WouldBlock) => {
+            Err(Failure::refused("already-running", format!("the job \"{job}\" is already running"))
+                .hint("Wait for it to end; `reedhook status` shows it."))
+        }
+        Err(fs::TryLockError::Error(error)) => Err(failed(error)),
+    }
+}
+
+/// Reserves a destination for one run.
+pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome<Box<dyn Send + Sync>> {
+    right.lock().map_err(|error| {
+        let shown = to.shown(home);
+        match error.kind {
+            FaultKind::InUse => {
+                Failure::refused("destination-in-use", format!("another run is writing to {shown}"))
+                    .hint("Wait for it to end, then run again.")
+            }
+            kind => Failure::refused(kind.code(), format!("{shown} cannot be written: {}", kind.words()))
+                .hint("Nothing was changed. Check the rights, or how the drive is mounted."),
+        }
+    })
+}
+
+/// A run's name: when it began, and four letters so that two machines never use the same one at one destination.
+fn run_name(now: jiff::Timestamp) -> String {
+    use std::hash::{BuildHasher, Hasher};
+    const LETTERS: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz023456789";
+    let mut chance = std::collections::hash_map::RandomState::new().build_hasher().finish();
+    let mut tail = String::new();
+    for _ in 0..4 {
+        tail.push(char::from(LETTERS[(chance % 32) as usize]));
+        chance /= 32;
+    }
+    format!("{}-{tail}", now.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y%m%d-%H%M%S"))
+}

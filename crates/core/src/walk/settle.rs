@@ -1,0 +1,197 @@
+//! The end of a scan: what only shows when everything is known.
+//!
+//! Workers look at folders one by one. Whether a folder can go depends on everything below it; which names belong to one file,
+//! and whether a whole tree is merely an hour off, only shows when all of it has been seen.
+
+use std::collections::{HashMap, HashSet};
+
+use super::{Found, Record, SeveralNames};
+use crate::entry::Side;
+use crate::path::RelPath;
+use crate::plan::one_way::LeaveReason;
+use crate::plan::{Action, Fate, FolderPlan, Plan, Step};
+use crate::problem::{Code, Problem};
+
+/// Merges what the workers found and settles the fate of folders, from the bottom up.
+pub(super) fn assemble(found: Vec<Found>) -> Plan {
+    let mut plan = Plan::default();
+    let mut records = Vec::new();
+    let mut named = Vec::new();
+    for part in found {
+        named.extend(part.named);
+        records.extend(part.folders);
+        plan.counts.add(&part.plan.counts);
+        plan.problems.extend(part.plan.problems);
+        plan.leftovers.extend(part.plan.leftovers);
+        plan.left_items += part.plan.left_items;
+        plan.right_items += part.plan.right_items;
+        plan.filtered += part.plan.filtered;
+        plan.folders_seen += part.plan.folders_seen;
+        plan.bytes_set_aside += part.plan.bytes_set_aside;
+    }
+    records.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
+    leave_an_hour_shift(&mut records, &mut plan);
+    settle_names(&mut records, &mut plan, named);
+    settle_fates(&mut records, &mut plan);
+    plan.folders = records.into_iter().map(|record| record.plan).filter(says_something).collect();
+    plan.problems.sort_by(|a, b| a.path.cmp(&b.path));
+    plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
+    plan.counts.problems = plan.problems.len() as u64;
+    plan
+}
+
+/// Fewer files than this with a time that is an hour off are taken for what they are: changed files.
+const SHIFTED_AT_LEAST: u64 = 10;
+
+/// A tree in which every file is exactly one hour off has not changed: a file system that keeps local time was read under
+/// another daylight-saving rule. Copying it all again would help nobody.
+fn leave_an_hour_shift(records: &mut [Record], plan: &mut Plan) {
+    let shifts = |record: &Record| {
+        record.plan.actions.iter().map(|action| hour_shift(&action.step)).collect::<Vec<_>>()
+    };
+    let shifted: Vec<i64> = records.iter().flat_map(shifts).flatten().collect();
+    let whole_tree = plan.counts.same == 0 && shifted.len() as u64 == plan.counts.updated;
+    let one_way = shifted.windows(2).all(|pair| pair[0] == pair[1]);
+    if (shifted.len() as u64) < SHIFTED_AT_LEAST || !whole_tree || !one_way {
+        return;
+    }
+    for action in records.iter_mut().flat_map(|record| &mut record.plan.actions) {
+        if let Step::Update { from, was } = &action.step {
+            plan.counts.updated -= 1;
+            plan.counts.bytes -= from.size;
+            plan.counts.skipped += 1;
+            plan.bytes_set_aside -= was.size;
+            action.step = Step::Leave { from: from.clone(), reason: LeaveReason::HourShift };
+        }
+    }
+}
+
+/// The difference of the times in seconds, when an update is of the same size and exactly one hour off.
+fn hour_shift(step: &Step) -> Option<i64> {
+    let Step::Update { from, was } = step else { return None };
+    let (left, right) = (from.modified?, was.modified?);
+    let shift = left.seconds() - right.seconds();
+    // A coarse file system may have dropped the fraction, or rounded to two seconds.
+    let rest = (shift.abs() - 3600).abs();
+    (from.kind == was.kind && from.size == was.size && rest <= 1).then_some(shift.signum())
+}
+
+/// Of the names of one file the first is brought like any file, the others become second names of it.
+fn settle_names(records: &mut [Record], plan: &mut Plan, mut named: Vec<SeveralNames>) {
+    named.sort_by(|a, b| {
+        a.id.cmp(&b.id).then_with(|| a.folder.cmp(&b.folder)).then_with(|| a.name.cmp(&b.name))
+    });
+    for group in named.chunk_by(|a, b| a.id == b.id) {
+        let Some((first, others)) = group.split_first() else { continue };
+        let of = first.folder.join(&first.name);
+        for other in others {
+            let right_id = |member: &SeveralNames| member.right.as_ref().and_then(|right| right.id);
+            if first.same && other.same && right_id(first) == right_id(other) {
+                // The first one's metadata is the other's as well.
+                drop_action(records, plan, other);
+                plan.counts.same += 1;
+                continue;
+            }
+            drop_action(records, plan, other);
+            let step = Step::SecondName {
+                from: other.left.clone(),
+                of: of.clone(),
+                was: other.right.clone().map(Box::new),
+            };
+            plan.counts.count(&step, 0);
+            if let Ok(at) = records.binary_search_by(|record| record.plan.path.cmp(&other.folder)) {
+                records[at].plan.actions.push(Action { name: other.name.clone(), side: Side::Right, step });
+            }
+        }
+    }
+}
+
+/// Takes back what was planned or counted for a name.
+fn drop_action(records: &mut [Record], plan: &mut Plan, member: &SeveralNames) {
+    let Ok(at) = records.binary_search_by(|record| record.plan.path.cmp(&member.folder)) else { return };
+    let actions = &mut records[at].plan.actions;
+    let brings = |step: &Step| matches!(step, Step::Add { .. } | Step::Update { .. } | Step::Metadata { .. });
+    match actions.iter().position(|action| action.name == member.name && brings(&action.step)) {
+        Some(position) => match actions.remove(position).step {
+            Step::Add { from } => {
+                plan.counts.added -= 1;
+                plan.counts.bytes -= from.size;
+            }
+            Step::Update { from, was } => {
+                plan.counts.updated -= 1;
+                plan.counts.bytes -= from.size;
+                plan.bytes_set_aside -= was.size;
+            }
+            _ => plan.counts.meta -= 1,
+        },
+        None => plan.counts.same -= u64::from(member.same),
+    }
+}
+
+/// A folder that should go stays when something in it stays; a folder that nobody asked for by itself is made only when
+/// something is put into it.
+fn settle_fates(records: &mut [Record], plan: &mut Plan) {
+    let uncertain: HashMap<RelPath, usize> = records
+        .iter()
+        .enumerate()
+        .filter(|(_, record)| record.plan.fate != Fate::Stay || has_late_add(&record.plan))
+        .map(|(index, record)| (record.plan.path.clone(), index))
+        .collect();
+    let mut used: HashSet<RelPath> = HashSet::new();
+    for index in (0..records.len()).rev() {
+        let path = records[index].plan.path.clone();
+        let something = records[index].plan.actions.iter().any(changes_something) || used.contains(&path);
+        let record = &mut records[index];
+        let remains = match record.plan.fate {
+            Fate::Make => {
+                if !record.chosen && !something {
+                    record.plan.fate = Fate::Stay;
+                    record.plan.left = None;
+                    continue;
+                }
+                false
+            }
+            Fate::Remove => record.stays || (!record.chosen && !something),
+            Fate::Stay => false,
+        };
+        let Some(parent) = path.parent() else { continue };
+        used.insert(parent.clone());
+        if remains {
+            record.plan.fate = Fate::Stay;
+            if let Some(&above) = uncertain.get(&parent) {
+                records[above].stays = true;
+                refuse_late_add(&mut records[above].plan, &path, plan);
+            }
+        }
+    }
+}
+
+fn changes_something(action: &Action) -> bool {
+    !matches!(action.step, Step::Leave { .. })
+}
+
+fn has_late_add(folder: &FolderPlan) -> bool {
+    folder.actions.iter().any(|action| matches!(action.step, Step::Add { .. }))
+}
+
+/// Turns the plan to put a file where a folder stands into a problem, because the folder has to stay.
+fn refuse_late_add(parent: &mut FolderPlan, path: &RelPath, plan: &mut Plan) {
+    let Some(name) = path.file_name() else { return };
+    let planned = parent
+        .actions
+        .iter()
+        .position(|action| action.name.as_bytes() == name && matches!(action.step, Step::Add { .. }));
+    let Some(position) = planned else { return };
+    if let Step::Add { from } = parent.actions.remove(position).step {
+        plan.counts.added -= 1;
+        plan.counts.bytes -= from.size;
+        let message = "the folder that stands here holds something that the filter leaves alone";
+        plan.problems.push(Problem::new(Code::Occupied, Side::Right, path.clone(), message));
+    }
+}
+
+fn says_something(folder: &FolderPlan) -> bool {
+    folder.fate != Fate::Stay
+        || !folder.actions.is_empty()
+        || (folder.left.is_some() && folder.right.is_some())
+}
