@@ -111,6 +111,19 @@ fn a_faithful_copy_survives_the_loss_of_rights() {
     assert!(station.run(&["run", "counts"]).expect(0).out.contains("nothing to do"));
 }
 
+/// A copy leaves a newer file at the destination; its other names on the left must not become names of that one.
+#[test]
+fn a_file_that_is_left_lends_its_content_to_nobody() {
+    let station = Station::with_job("copy", &["--preserve", "full"]);
+    station.write("a", "left", 1000);
+    fs::hard_link(station.left().join("a"), station.left().join("b")).unwrap();
+    write(&station.right().join("a"), b"newer at the right", 9000);
+    let run = station.run_job(&[]).expect(0).last();
+    assert_eq!((number(&run, "added"), number(&run, "skipped")), (1, 1));
+    assert_eq!(fs::read(station.right().join("b")).unwrap(), b"left");
+    assert_eq!(fs::read(station.right().join("a")).unwrap(), b"newer at the right");
+}
+
 #[test]
 fn content_carries_data_and_times_only() {
     let station = Station::with_job("mirror", &["--preserve", "content"]);

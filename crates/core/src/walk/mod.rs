@@ -176,6 +176,8 @@ struct SeveralNames {
     right: Option<Meta>,
     /// The right file holds the same.
     same: bool,
+    /// It is brought, or there already; what is left on purpose or impossible is no second name of anything.
+    brought: bool,
 }
 
 /// A folder's plan with what is needed to settle its fate once everything below it is known.
@@ -509,6 +511,7 @@ impl<'a> Visit<'a> {
                 left: left.clone(),
                 right: right.filter(|right| right.is_item()).cloned(),
                 same: matches!(decision, Decision::Same | Decision::Metadata),
+                brought: !matches!(decision, Decision::Leave(_) | Decision::Problem(_)),
             });
         }
     }

@@ -83,6 +83,9 @@ fn settle_names(records: &mut [Record], plan: &mut Plan, mut named: Vec<SeveralN
     });
     for group in named.chunk_by(|a, b| a.id == b.id) {
         let Some((first, others)) = group.split_first() else { continue };
+        if group.iter().any(|member| !member.brought) {
+            continue;
+        }
         let of = first.folder.join(&first.name);
         for other in others {
             let right_id = |member: &SeveralNames| member.right.as_ref().and_then(|right| right.id);
