@@ -115,7 +115,6 @@ impl Bench {
 
     fn small_files(&self, count: usize) -> Vec<Row> {
         small_files(&self.path("small"), count);
-        self.reedhook(&["job", "add", "small", "mirror", "small", "small-mirror", "--yes"]);
         let clear = || {
             for folder in ["small-copy", "small-mirror"] {
                 let _ = fs::remove_dir_all(self.path(folder));
@@ -126,7 +125,8 @@ impl Bench {
             self.tool("cp", &["-a", "small", "small-copy"]);
             self.tool("sync", &["-f", "small-copy"]);
         };
-        let run = || self.reedhook(&["run", "small", "--quiet", "--yes"]);
+        // Without a saved job: one would miss the mark of the destination that is cleared before each pair.
+        let run = || self.reedhook(&["once", "mirror", "small", "small-mirror", "--quiet", "--yes"]);
         let find = || {
             for side in ["small", "small-mirror"] {
                 self.tool("find", &[side, "-printf", "%p %s %T@ %m\\n"]);
@@ -145,7 +145,6 @@ impl Bench {
         let mut content = Vec::new();
         (0..mib).for_each(|_| content.extend_from_slice(&block));
         fs::write(self.path("big/one.bin"), content).expect("a file");
-        self.reedhook(&["job", "add", "big", "mirror", "big", "big-mirror", "--yes"]);
         let clear = || {
             let _ = fs::remove_file(self.path("big-copy"));
             let _ = fs::remove_dir_all(self.path("big-mirror"));
@@ -155,7 +154,7 @@ impl Bench {
             self.tool("cp", &["-a", "big/one.bin", "big-copy"]);
             self.tool("sync", &["-f", "big-copy"]);
         };
-        let run = || self.reedhook(&["run", "big", "--quiet", "--yes"]);
+        let run = || self.reedhook(&["once", "mirror", "big", "big-mirror", "--quiet", "--yes"]);
         self.row(format!("one file of {mib} MiB / cp"), 1.02, copy, run, clear)
     }
 }
