@@ -303,8 +303,10 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
     let mut text = format!("{word} in {took}.\n");
     text.push_str(&count_table(counts, result.folders_made, result.folders_removed).render(2));
     if counts.bytes > 0 {
-        let _ =
-            writeln!(text, "  {} written at {}.", bytes(counts.bytes), rate(counts.bytes, result.elapsed));
+        // A rate says nothing about a moment.
+        let long = result.elapsed >= std::time::Duration::from_secs(1);
+        let pace = if long { format!(" at {}", rate(counts.bytes, result.elapsed)) } else { String::new() };
+        let _ = writeln!(text, "  {} written{pace}.", bytes(counts.bytes));
     }
     if let Some(line) = kept_line(round, result, home) {
         let _ = writeln!(text, "  {line}");

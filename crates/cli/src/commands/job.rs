@@ -162,6 +162,10 @@ fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
 /// Makes missing destinations after asking. Where nobody can be asked, the first run does it.
 fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
     for to in ends.to.iter().filter(|to| !to.path.exists()) {
+        if let Some(why) = &to.absent {
+            context.warn(format!("{}: {why} now", to.written));
+            continue;
+        }
         let shown = to.shown(&context.home);
         let agreed = context.global.yes
             || (context.can_ask() && ask::yes(&format!("{shown} does not exist. Make it?"), true)?);

@@ -92,7 +92,9 @@ fn unreadable(error: &StoreError) -> Failure {
 fn list_runs(context: &Context, name: &str) -> Outcome {
     let job = load_job(&context.home, name)?;
     let (_, right) = destination(context, &job)?;
-    let runs = kept_runs(right.as_ref()).map_err(|error| unreadable(&error))?;
+    let mut runs = kept_runs(right.as_ref()).map_err(|error| unreadable(&error))?;
+    // What was brought back leaves its folders behind until they are pruned.
+    runs.retain(|run| run.files > 0);
     let record = context.home.record()?;
     let mut table = Columns::new(&[Align::Right, Align::Left, Align::Right, Align::Right, Align::Left]);
     table.heading(&["#", "kept since", "files", "bytes", "run"]);
