@@ -507,6 +507,36 @@ mod tests {
     }
 
     #[test]
+    fn an_older_state_file_is_brought_up_and_a_newer_one_is_refused() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("state.db");
+        {
+            let mut record = Record::open(&file).unwrap();
+            record.begin_run("counts", "r1", 1).unwrap();
+            // As the first layout was: without the tables that came later.
+            record
+                .db
+                .execute_batch("DROP TABLE places; DROP TABLE checksums; PRAGMA user_version = 1;")
+                .unwrap();
+        }
+        {
+            let mut record = Record::open(&file).unwrap();
+            assert_eq!(record.runs(None, 9).unwrap().len(), 1, "what was remembered stays");
+            record.set_identity("counts", "@field-drive", "mark").unwrap();
+            assert_eq!(record.identity("counts", "@field-drive").unwrap().as_deref(), Some("mark"));
+            let path = RelPath::new(b"a/b").unwrap();
+            let checksum = Checksum { size: 3, modified: "5.000000000".into(), hash: [7; 32] };
+            record.set_checksums("counts", &[(path.clone(), checksum.clone())]).unwrap();
+            record.rename_job("counts", "heron-counts").unwrap();
+            assert_eq!(record.checksum("heron-counts", &path).unwrap(), Some(checksum));
+            assert_eq!(record.checksum("counts", &path).unwrap(), None);
+            assert_eq!(record.identity("heron-counts", "@field-drive").unwrap().as_deref(), Some("mark"));
+            record.db.pragma_update(None, "user_version", 99).unwrap();
+        }
+        assert!(matches!(Record::open(&file), Err(RecordError::TooNew { found: 99 })));
+    }
+
+    #[test]
     fn a_renamed_job_keeps_its_past() {
         let folder = tempfile::tempdir().unwrap();
         let mut record = Record::open(&folder.path().join("state.db")).unwrap();
