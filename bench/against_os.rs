@@ -138,10 +138,10 @@ impl Bench {
                 self.tool("find", &[side, "-printf", "%p %s %T@ %m\\n"]);
             }
         };
-        let first = self.row(format!("first mirror, {count} small files / cp -a"), 0.6, copy, &run, clear);
+        let first = self.row(format!("first mirror, {count} small files / cp -a"), 0.6, copy, run, clear);
         // Whatever the last pair left: from here on there is a mirror, and nothing to do.
         run();
-        let again = self.row(format!("nothing changed, {count} files / two finds"), 0.5, find, &run, || {});
+        let again = self.row(format!("nothing changed, {count} files / two finds"), 0.5, find, run, || {});
         vec![first, again]
     }
 
