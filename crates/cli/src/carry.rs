@@ -21,7 +21,7 @@ use reedhook_core::run::{Ended, Event, Item, RunInput, RunReport, execute};
 use reedhook_core::store::{FaultKind, Store, StoreError};
 
 use crate::context::Context;
-use crate::failure::{Failure, Outcome, STOPPED};
+use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
 use crate::home::{Home, make_folder};
 use crate::jobfile::{Job, ONCE, now};
 use crate::json;
@@ -112,6 +112,10 @@ impl<'a> Run<'a> {
                         Ended::Lost(side, error) => failure = Some(lost(side, leg, &error)),
                     }
                 }
+                // Refused means before any change; after another destination has been changed it is a stop on the way.
+                Err(refused) if refused.exit == REFUSED && counts.changes() > 0 => {
+                    failure = Some(Failure { exit: STOPPED, ..refused });
+                }
                 Err(refused) => failure = Some(refused),
             }
             break;
@@ -177,8 +181,10 @@ impl<'a> Run<'a> {
         if round.job.rules.verify == Verify::All && leg.ours && matches!(report.ended, Ended::Done) {
             self.verify_all(round, leg, &pruned_at, &mut report)?;
         }
+        // What was done is done: old copies that cannot be erased now are only worth a word.
         if leg.ours && !context.stop.load(Ordering::Relaxed) {
-            prune(context, &round.job, pruned_at.as_ref(), Some(&self.name), None)?;
+            prune(context, &round.job, pruned_at.as_ref(), Some(&self.name), None)
+                .map_or_else(|failure| context.warn(failure), drop);
         }
         drop(lock);
         Ok(report)
@@ -250,8 +256,21 @@ impl<'a> Run<'a> {
         right: &Arc<dyn Store>,
         report: &mut RunReport,
     ) -> Outcome<()> {
-        let (_, found) =
-            crate::commands::verify::compare(self.context, &round.job, &round.ends, &leg.left, right)?;
+        let compared =
+            crate::commands::verify::compare(self.context, &round.job, &round.ends, &leg.left, right);
+        let found = match compared {
+            Ok((_, found)) => found,
+            // The run itself is done, and its numbers must not be lost with the look at it.
+            Err(failure) if failure.exit == 130 => {
+                report.ended = Ended::Interrupted;
+                return Ok(());
+            }
+            Err(failure) => {
+                report.counts.problems += 1;
+                let problem = Problem::new(Code::VerifyFailed, Side::Right, RelPath::root(), failure.text());
+                return self.note([Event::Problem(problem)], round.to_key(leg).as_deref());
+            }
+        };
         let failed = Code::VerifyFailed;
         let different = found.different.iter().map(|difference| {
             let side = difference.changed.unwrap_or(Side::Right);

@@ -289,6 +289,13 @@ fn several_sources_and_destinations() {
     }
     assert!(station.right().join("unrelated/x").exists(), "only the sources' folders are the job's");
     assert!(!station.right().join("maps/old.svg").exists());
+    // The second destination is in use: the first is done by then, so this is no refusal before any change.
+    write(&station.path("counts/b.csv"), b"2", 1000);
+    let held = fs::File::create(station.path("second/.reedhook/lock")).unwrap();
+    held.lock().unwrap();
+    let stopped = station.run_job(&[]).expect(5).last();
+    assert_eq!((&stopped["outcome"], number(&stopped, "added")), (&"stopped".into(), 1));
+    drop(held);
     fs::create_dir_all(station.path("other/counts")).unwrap();
     let twice = ["job", "add", "twice", "copy", "counts", "right", "--from", "other/counts"];
     assert!(station.run(&twice).expect(2).err.contains("same folder \"counts\""));

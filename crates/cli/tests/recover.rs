@@ -71,8 +71,18 @@ fn kept_copies_are_listed_put_back_and_pruned() {
     station.run(&["kept", "restore", "counts", "maps/gone"]).expect(0);
     assert_eq!(fs::read(station.right().join("maps/gone")).unwrap(), b"map");
     assert!(station.run(&["kept", "prune", "counts"]).expect(0).out.contains("Nothing to prune"));
-    let pruned = station.run(&["kept", "prune", "counts", "--older-than", "0 s", "--json"]).expect(0).last();
-    assert!(number(&pruned, "files") <= 3);
+    write(&station.right().join(".reedhook/kept/20010101-000000-aaaa/ancient"), b"1", 1000);
+    let prune = ["kept", "prune", "counts", "--older-than", "7 days", "--json"];
+    let held = fs::File::create(station.right().join(".reedhook/lock")).unwrap();
+    held.lock().unwrap();
+    assert!(
+        station.run(&prune).expect(3).err.contains("another run is writing"),
+        "a run in progress keeps its copies"
+    );
+    drop(held);
+    let pruned = station.run(&prune).expect(0).last();
+    assert_eq!((number(&pruned, "runs"), number(&pruned, "files")), (1, 1));
+    assert!(!station.kept().contains_key(Path::new("ancient")) && station.kept().len() == 3);
 }
 
 #[test]

@@ -44,7 +44,10 @@ pub fn kept(context: &Context, command: KeptCommand) -> Outcome {
         }
         KeptCommand::Prune { job, older_than } => {
             let job = load_job(&context.home, &job)?;
-            let (_, right) = destination(context, &job)?;
+            let (place, right) = destination(context, &job)?;
+            crate::round::refuse_foreign(context, &job, &place, right.as_ref())?;
+            // The copies of a run in progress are not ours to take.
+            let _lock = lock_destination(right.as_ref(), &place, &context.home)?;
             let gone = prune(context, &job, right.as_ref(), None, older_than.map(|age| age.duration()))?;
             let (files, size) = gone.iter().fold((0, 0), |sum, run| (sum.0 + run.files, sum.1 + run.bytes));
             if context.global.json {

@@ -128,16 +128,19 @@ impl<'a> Comparer<'a> {
         let hashes = hash_file(self.left, path)
             .map_err(|error| (Side::Left, error))
             .and_then(|ours| Ok((ours, hash_file(self.right, path).map_err(|error| (Side::Right, error))?)));
-        let judged =
-            hashes.map(|(ours, theirs)| (ours == theirs, self.judge(path, left, ours, theirs), ours));
+        // What is remembered is asked only about a difference: looking it up for every file would cost a query each.
+        let judged = hashes.map(|(ours, theirs)| match ours == theirs {
+            true => Ok(ours),
+            false => Err(self.judge(path, left, ours, theirs)),
+        });
         let mut found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
         found.bytes += left.size + right.size;
         match judged {
-            Ok((true, _, hash)) => {
+            Ok(Ok(hash)) => {
                 found.same += 1;
                 found.checksums.push((path.clone(), checksum(left, hash)));
             }
-            Ok((false, changed, _)) => found.different.push(SilentDifference { path: path.clone(), changed }),
+            Ok(Err(changed)) => found.different.push(SilentDifference { path: path.clone(), changed }),
             Err(unread) => found.unread.push(unread),
         }
     }
