@@ -59,6 +59,8 @@ pub struct Run<'a> {
     id: i64,
     started: Instant,
     log: Option<BufWriter<File>>,
+    /// The line in hand: one buffer for all of them.
+    line: Vec<u8>,
     groups: BTreeMap<String, ProblemGroup>,
     /// What the files that were read back hold, until it is remembered.
     checksums: Vec<(RelPath, Checksum)>,
@@ -81,6 +83,7 @@ impl<'a> Run<'a> {
             id,
             started: Instant::now(),
             log: None,
+            line: Vec::new(),
             groups: BTreeMap::new(),
             checksums: Vec::new(),
             special: "",
@@ -150,7 +153,7 @@ impl<'a> Run<'a> {
         };
         let lock = if leg.ours { Some(self.claim(right.as_ref(), leg)?) } else { None };
         self.open_log()?;
-        let (sender, receiver) = crossbeam_channel::bounded(1024);
+        let (sender, receiver) = crossbeam_channel::bounded(64);
         let run = Name::new(self.name.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
         let context = self.context;
         let to = round.to_key(leg);
@@ -209,35 +212,41 @@ impl<'a> Run<'a> {
     pub fn note(&mut self, events: impl IntoIterator<Item = Event>, to: Option<&str>) -> Outcome<()> {
         self.open_log()?;
         for event in events {
-            let line = self.note_event(&event, to);
-            if let Some(line) = line.filter(|_| self.context.global.json) {
-                let _ = writeln!(std::io::stdout().lock(), "{line}");
+            let json = self.context.global.json;
+            if let Some(line) = self.note_event(&event, to).filter(|_| json) {
+                json::print_line(line);
             }
         }
         Ok(())
     }
 
     /// Writes an event to the log; returns its JSON form, where readers of `--json` get it.
-    fn note_event(&mut self, event: &Event, to: Option<&str>) -> Option<String> {
-        let (line, shown) = match event {
+    fn note_event(&mut self, event: &Event, to: Option<&str>) -> Option<&[u8]> {
+        self.line.clear();
+        let shown = match event {
             Event::Item(item) => {
                 self.remember(item);
-                (json::item(item, to), true)
+                json::item(&mut self.line, item, to);
+                true
             }
             Event::Problem(problem) => {
                 self.group(problem);
-                (json::problem(problem), true)
+                json::problem(&mut self.line, problem);
+                true
             }
-            Event::Folder { path, was } => (json::folder(path, *was), false),
+            Event::Folder { path, was } => {
+                json::folder(&mut self.line, path, *was);
+                false
+            }
             _ => return None,
         };
         if let Some(log) = &mut self.log {
             // A log that cannot be written must not stop the work.
-            if writeln!(log, "{line}").is_err() {
+            if log.write_all(&self.line).is_err() {
                 self.log = None;
             }
         }
-        shown.then_some(line)
+        shown.then_some(&self.line)
     }
 
     /// Takes note of what a file holds that was read back.
@@ -289,13 +298,16 @@ impl<'a> Run<'a> {
     }
 
     /// Reads the engine's events until it is done: the log, the problem groups and the view each take what they need.
-    fn listen(&mut self, events: &Receiver<Event>, view: &mut View, to: Option<&str>) {
+    fn listen(&mut self, events: &Receiver<Vec<Event>>, view: &mut View, to: Option<&str>) {
         let tick = Duration::from_millis(100);
         loop {
             match events.recv_timeout(tick) {
-                Ok(event) => {
-                    let line = self.note_event(&event, to);
-                    view.take(&event, line.as_deref());
+                Ok(events) => {
+                    for event in &events {
+                        let line = self.note_event(event, to);
+                        view.take(event, line);
+                        view.draw();
+                    }
                 }
                 Err(crossbeam_channel::RecvTimeoutError::Timeout) => {}
                 Err(crossbeam_channel::RecvTimeoutError::Disconnected) => return,

@@ -1,12 +1,13 @@
 //! The lines of `--json` and of run logs: one object each, with the same keys in both.
 
+use std::borrow::Cow;
 use std::io::Write;
 
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::path::RelPath;
-use reedhook_core::plan::{Action, Counts, FolderPlan};
+use reedhook_core::plan::{Action, Counts, FolderPlan, Step};
 use reedhook_core::problem::Problem;
 use reedhook_core::run::undo::Past;
 use reedhook_core::run::{Done, Item, Mark, step_size};
@@ -19,147 +20,166 @@ pub fn print(value: &Value) {
     let _ = writeln!(std::io::stdout().lock(), "{value}");
 }
 
+/// Prints a line that is ready, with its end.
+pub fn print_line(line: &[u8]) {
+    let _ = std::io::stdout().lock().write_all(line);
+}
+
 /// A path as its JSON keys: text, and the bytes where the text cannot be exact.
-#[derive(Serialize)]
-pub struct PathKeys {
-    path: String,
-    #[serde(skip_serializing_if = "Option::is_none")]
+pub struct PathKeys<'a> {
+    path: Cow<'a, str>,
     path_base64: Option<String>,
 }
 
 /// The keys of a path.
-pub fn path_keys(path: &RelPath) -> PathKeys {
+pub fn path_keys(path: &RelPath) -> PathKeys<'_> {
     let bytes = path.as_bytes();
-    match std::str::from_utf8(bytes) {
-        Ok(text) => PathKeys { path: text.to_owned(), path_base64: None },
-        Err(_) => PathKeys {
-            path: String::from_utf8_lossy(bytes).into_owned(),
-            path_base64: Some(BASE64_STANDARD.encode(bytes)),
-        },
-    }
+    let path = String::from_utf8_lossy(bytes);
+    let path_base64 = matches!(path, Cow::Owned(_)).then(|| BASE64_STANDARD.encode(bytes));
+    PathKeys { path, path_base64 }
 }
 
 /// The bytes of a path that was written by [`path_keys`].
 pub fn path_of(value: &Value) -> Option<RelPath> {
-    let bytes = match value.get("path_base64").and_then(Value::as_str) {
+    named_path(value, "path", "path_base64")
+}
+
+fn named_path(value: &Value, text: &str, exact: &str) -> Option<RelPath> {
+    let bytes = match value.get(exact).and_then(Value::as_str) {
         Some(encoded) => BASE64_STANDARD.decode(encoded).ok()?,
-        None => value.get("path")?.as_str()?.as_bytes().to_vec(),
+        None => value.get(text)?.as_str()?.as_bytes().to_vec(),
     };
     RelPath::new(&bytes).ok()
 }
 
-#[derive(Serialize)]
+/// A path's keys as an object, for lines that are put together by hand.
+pub fn path_object(path: &RelPath) -> Map<String, Value> {
+    let keys = path_keys(path);
+    let base64 = keys.path_base64.map(|bytes| ("path_base64".to_owned(), json!(bytes)));
+    [("path".to_owned(), json!(keys.path))].into_iter().chain(base64).collect()
+}
+
+/// A line about an item. All keys stand side by side, without nested parts: those would be copied once more for each line,
+/// and a run of a million files writes a million lines.
+#[derive(Serialize, Default)]
 struct ItemLine<'a> {
     event: &'static str,
     #[serde(rename = "do")]
     done: &'static str,
     side: &'static str,
-    #[serde(flatten)]
-    path: PathKeys,
-    size: u64,
-    #[serde(flatten)]
-    now: MarkKeys,
+    path: Cow<'a, str>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    was_modified: Option<String>,
+    path_base64: Option<String>,
+    size: u64,
+    /// Where it was before a move.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    was: Option<Cow<'a, str>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    was_base64: Option<String>,
+    /// How many files and links a moved folder holds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    items: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    modified: Option<StampText>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    mode: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    was_modified: Option<StampText>,
     #[serde(skip_serializing_if = "Option::is_none")]
     was_mode: Option<u32>,
     #[serde(skip_serializing_if = "Option::is_none")]
     to: Option<&'a str>,
 }
 
-/// A time (`SECONDS.NANOSECONDS` since 1970) and a mode as JSON keys.
-#[derive(Serialize, Default)]
-struct MarkKeys {
-    #[serde(skip_serializing_if = "Option::is_none")]
-    modified: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    mode: Option<u32>,
+impl<'a> ItemLine<'a> {
+    fn of(event: &'static str, done: Done, side: Side, path: &'a RelPath) -> ItemLine<'a> {
+        let PathKeys { path, path_base64 } = path_keys(path);
+        ItemLine { event, done: done.as_str(), side: side.as_str(), path, path_base64, ..ItemLine::default() }
+    }
+
+    fn moved_from(mut self, was: Option<&'a RelPath>, items: Option<u64>) -> ItemLine<'a> {
+        if let Some(keys) = was.map(path_keys) {
+            (self.was, self.was_base64) = (Some(keys.path), keys.path_base64);
+        }
+        self.items = items;
+        self
+    }
 }
 
-fn mark_keys(mark: Mark) -> MarkKeys {
-    MarkKeys { modified: mark.modified.map(Stamp::to_text), mode: mark.mode }
+/// A time as `SECONDS.NANOSECONDS` since 1970.
+struct StampText(Stamp);
+
+impl Serialize for StampText {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(&self.0)
+    }
 }
 
 /// An item that was done. `to` tells several destinations apart.
-pub fn item(item: &Item, to: Option<&str>) -> String {
-    line(&ItemLine {
-        event: "item",
-        done: item.done.as_str(),
-        side: item.side.as_str(),
-        path: path_keys(&item.path),
+pub fn item(line: &mut Vec<u8>, item: &Item, to: Option<&str>) {
+    let keys = ItemLine {
         size: item.size,
-        now: mark_keys(item.now),
-        was_modified: item.was.modified.map(Stamp::to_text),
+        modified: item.now.modified.map(StampText),
+        mode: item.now.mode,
+        was_modified: item.was.modified.map(StampText),
         was_mode: item.was.mode,
         to,
-    })
+        ..ItemLine::of("item", item.done, item.side, &item.path)
+    };
+    write(line, &keys.moved_from(item.moved_from.as_ref(), item.items));
 }
 
 /// An item that would be done.
-pub fn action(folder: &FolderPlan, action: &Action, to: Option<&str>) -> String {
-    line(&ItemLine {
-        event: "action",
-        done: Done::of(&action.step).as_str(),
-        side: action.side.as_str(),
-        path: path_keys(&folder.path.join(&action.name)),
-        size: step_size(&action.step),
-        now: MarkKeys::default(),
-        was_modified: None,
-        was_mode: None,
-        to,
-    })
+pub fn action(line: &mut Vec<u8>, folder: &FolderPlan, action: &Action, to: Option<&str>) {
+    let path = folder.path.join(&action.name);
+    let (was, items) = match &action.step {
+        Step::Move { from, .. } => (Some(from), None),
+        Step::MoveFolder { from, items, .. } => (Some(from), Some(*items)),
+        _ => (None, None),
+    };
+    let keys = ItemLine::of("action", Done::of(&action.step), action.side, &path);
+    write(line, &ItemLine { size: step_size(&action.step), to, ..keys }.moved_from(was, items));
 }
 
 /// A folder that would be made, removed or given another mode.
-pub fn folder_action(folder: &FolderPlan, done: Done, to: Option<&str>) -> String {
-    let path = path_keys(&folder.path);
-    let now = MarkKeys::default();
-    let (was_modified, was_mode) = (None, None);
-    line(&ItemLine {
-        event: "action",
-        done: done.as_str(),
-        side: "right",
-        path,
-        size: 0,
-        now,
-        was_modified,
-        was_mode,
-        to,
-    })
+pub fn folder_action(line: &mut Vec<u8>, folder: &FolderPlan, done: Done, to: Option<&str>) {
+    write(line, &ItemLine { to, ..ItemLine::of("action", done, Side::Right, &folder.path) });
 }
 
 #[derive(Serialize)]
 struct ProblemLine<'a> {
     event: &'static str,
     code: &'static str,
-    #[serde(flatten)]
-    path: PathKeys,
+    path: Cow<'a, str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_base64: Option<String>,
     side: &'static str,
     message: &'a str,
 }
 
 /// A problem.
-pub fn problem(problem: &Problem) -> String {
-    line(&ProblemLine {
-        event: "problem",
-        code: problem.code.as_str(),
-        path: path_keys(&problem.path),
-        side: problem.side.as_str(),
-        message: &problem.message,
-    })
+pub fn problem(line: &mut Vec<u8>, problem: &Problem) {
+    let PathKeys { path, path_base64 } = path_keys(&problem.path);
+    let (code, side) = (problem.code.as_str(), problem.side.as_str());
+    write(line, &ProblemLine { event: "problem", code, path, path_base64, side, message: &problem.message });
 }
 
 /// A folder whose metadata a run changed, with what it had before: in logs only, for undoing the run.
-pub fn folder(path: &RelPath, was: Mark) -> String {
+pub fn folder(line: &mut Vec<u8>, path: &RelPath, was: Mark) {
     #[derive(Serialize)]
-    struct FolderLine {
+    struct FolderLine<'a> {
         event: &'static str,
-        #[serde(flatten)]
-        path: PathKeys,
-        #[serde(flatten)]
-        was: MarkKeys,
+        path: Cow<'a, str>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        path_base64: Option<String>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        modified: Option<StampText>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        mode: Option<u32>,
     }
-    line(&FolderLine { event: "folder", path: path_keys(path), was: mark_keys(was) })
+    let PathKeys { path, path_base64 } = path_keys(path);
+    let modified = was.modified.map(StampText);
+    write(line, &FolderLine { event: "folder", path, path_base64, modified, mode: was.mode });
 }
 
 /// Adds a line of a log to what a run did.
@@ -180,6 +200,8 @@ pub fn add_past(past: &mut Past, value: &Value) {
                 size: value.get("size").and_then(Value::as_u64).unwrap_or(0),
                 now: mark("modified", "mode"),
                 was: mark("was_modified", "was_mode"),
+                moved_from: named_path(value, "was", "was_base64"),
+                items: value.get("items").and_then(Value::as_u64),
                 hash: None,
             });
         }
@@ -187,9 +209,11 @@ pub fn add_past(past: &mut Past, value: &Value) {
     }
 }
 
-fn line(value: &impl Serialize) -> String {
-    // Strings and numbers always have a JSON form.
-    serde_json::to_string(value).unwrap_or_default()
+/// Appends an object and the end of the line.
+fn write(line: &mut Vec<u8>, value: &impl Serialize) {
+    // Strings and numbers always have a JSON form, and memory takes all that is written to it.
+    let _ = serde_json::to_writer(&mut *line, value);
+    line.push(b'\n');
 }
 
 /// Adds the numbers of a run or a plan to an object.

@@ -3,7 +3,7 @@
 //! The view only reads events; what it shows has no influence on the work. It is drawn on standard error, at most ten times
 //! a second.
 
-use std::io::{IsTerminal, Write};
+use std::io::IsTerminal;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
@@ -46,7 +46,7 @@ struct Tally {
 impl Tally {
     fn of(plan: &Plan) -> Tally {
         let counts = &plan.counts;
-        let files_total = counts.added + counts.updated + counts.removed + counts.meta;
+        let files_total = counts.added + counts.updated + counts.moved + counts.removed + counts.meta;
         Tally { files_total, bytes_total: counts.bytes, ..Tally::default() }
     }
 
@@ -62,7 +62,8 @@ impl Tally {
                 }
             }
             Event::Idle { worker } => self.set_worker(*worker, None),
-            Event::Item(item) => self.files += u64::from(changes_a_file(item.done)),
+            Event::Item(item) if changes_a_file(item.done) => self.files += item.items.unwrap_or(1),
+            Event::Item(_) => {}
             Event::Folder { .. } => {}
             Event::Problem(_) => self.problems += 1,
         }
@@ -161,12 +162,10 @@ impl View {
     }
 
     /// Takes note of an event; `line` is its JSON form, where it has one.
-    pub fn take(&mut self, event: &Event, line: Option<&str>) {
+    pub fn take(&mut self, event: &Event, line: Option<&[u8]>) {
         self.tally.take(event);
         match (&self.mode, event, line) {
-            (Mode::Json, _, Some(line)) => {
-                let _ = writeln!(std::io::stdout().lock(), "{line}");
-            }
+            (Mode::Json, _, Some(line)) => crate::json::print_line(line),
             (Mode::Items, Event::Item(item), _) => {
                 print_text(format!("{:<7} {}", item.done.as_str(), item.path));
             }

@@ -88,6 +88,11 @@ const SECTIONS: &[Section] = &[
         title: "Update",
         wanted: |step| matches!(step, Step::Update { .. } | Step::SecondName { was: Some(_), .. }),
     },
+    Section {
+        word: "move",
+        title: "Move (renamed there; nothing is copied)",
+        wanted: |step| matches!(step, Step::Move { .. } | Step::MoveFolder { .. }),
+    },
     Section { word: "remove", title: "Remove", wanted: |step| matches!(step, Step::Remove { .. }) },
     Section {
         word: "adjust",
@@ -110,7 +115,7 @@ fn totals(round: &Round, leg: &Leg) -> String {
     for section in SECTIONS {
         let (mut files, mut size) = (0, 0);
         for (_, action) in actions(leg, section) {
-            files += 1;
+            files += step_items(&action.step);
             size += step_size(&action.step);
         }
         if files > 0 {
@@ -190,7 +195,12 @@ pub fn removal_words(round: &Round, leg: &Leg) -> String {
 }
 
 fn item_path(folder: &FolderPlan, action: &Action) -> String {
-    folder.path.join(&action.name).to_string()
+    let path = folder.path.join(&action.name);
+    if matches!(action.step, Step::MoveFolder { .. }) { format!("{path}/") } else { path.to_string() }
+}
+
+fn step_items(step: &Step) -> u64 {
+    if let Step::MoveFolder { items, .. } = step { *items } else { 1 }
 }
 
 fn item_size(action: &Action) -> String {
@@ -200,6 +210,8 @@ fn item_size(action: &Action) -> String {
         | Step::Metadata { from, .. }
         | Step::Leave { from, .. } => size(from),
         Step::Remove { was } => size(was),
+        Step::Move { to, .. } => size(to),
+        Step::MoveFolder { items, .. } => count(*items, "file", "files"),
         Step::SecondName { .. } => "2nd name".to_owned(),
     }
 }
@@ -212,6 +224,8 @@ fn item_note(action: &Action) -> String {
     match &action.step {
         Step::Update { from, was } if from.size != was.size => format!("was {}", bytes(was.size)),
         Step::Leave { reason, .. } => reason.words().to_owned(),
+        Step::Move { from, .. } => format!("from {from}"),
+        Step::MoveFolder { from, .. } => format!("from {from}/"),
         _ => String::new(),
     }
 }
@@ -245,7 +259,7 @@ fn gather(items: &[(&FolderPlan, &Action)], depth: usize) -> BTreeMap<RelPath, (
         let parts: Vec<&[u8]> = folder.path.parts().take(depth).collect();
         let above = RelPath::new(&parts.join(&b'/')).unwrap_or_default();
         let entry = folded.entry(above).or_default();
-        entry.0 += 1;
+        entry.0 += step_items(&action.step);
         entry.1 += step_size(&action.step);
     }
     folded
@@ -322,6 +336,7 @@ pub fn undo_summary(undone: &reedhook_core::record::RunRow, result: &RunResult) 
     let counts = &result.counts;
     let rows = [
         (counts.removed, "that it added taken away"),
+        (counts.moved, "that it moved put back"),
         (counts.updated, "that it replaced put back"),
         (counts.added, "that it removed brought back"),
         (counts.meta, "given their mode and time again"),

@@ -14,7 +14,7 @@ use reedhook_core::plan::guard::{self, Lift, Nesting, Refusal};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::store::{Store, StoreError};
-use reedhook_core::walk::{ScanError, ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, ScanError, ScanInput, ScanProgress, scan};
 use reedhook_stores::gathered::Gathered;
 
 use crate::args::Guard;
@@ -73,7 +73,7 @@ impl Round {
 }
 
 /// Opens both ends of a job and scans them. Nothing is changed anywhere.
-pub fn look(context: &Context, job: &Job, lifted: &[Lift]) -> Outcome<Round> {
+pub fn look(context: &Context, job: &Job, lifted: &[Lift], moves: Moves) -> Outcome<Round> {
     let ends = Ends::of(job, &context.home, &context.settings)?;
     refuse_nested(&ends, &context.home)?;
     let left = open_sources(&ends, &context.home, job.rules.preserve)?;
@@ -84,7 +84,7 @@ pub fn look(context: &Context, job: &Job, lifted: &[Lift]) -> Outcome<Round> {
         if let Some(names) = &top_level {
             filter = filter.with_top_level(names.clone());
         }
-        legs.push(look_at(context, job, &left, to, &filter, lifted)?);
+        legs.push(look_at(context, job, &left, to, (&filter, moves), lifted)?);
     }
     Ok(Round { job: job.clone(), ends, legs })
 }
@@ -94,7 +94,7 @@ fn look_at(
     job: &Job,
     left: &Arc<dyn Store>,
     to: &Located,
-    filter: &Filter,
+    how: (&Filter, Moves),
     lifted: &[Lift],
 ) -> Outcome<Leg> {
     let opened = places::open_destination(to, &context.home, job.rules.preserve)?;
@@ -109,7 +109,7 @@ fn look_at(
     if !to_be_made {
         refuse_foreign(context, job, to, right.as_ref())?;
     }
-    scan_leg(context, job, left, (to, right, to_be_made), filter, lifted)
+    scan_leg(context, job, left, (to, right, to_be_made), how, lifted)
 }
 
 /// How a job decides, given what its stores can compare.
@@ -149,14 +149,15 @@ pub fn scan_leg(
     job: &Job,
     left: &Arc<dyn Store>,
     (to, right, to_be_made): (&Located, Arc<dyn Store>, bool),
-    filter: &Filter,
+    (filter, moves): (&Filter, Moves),
     lifted: &[Lift],
 ) -> Outcome<Leg> {
     let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
     let rules = one_way_rules(job, by);
     let one_filesystem = job.rules.one_filesystem;
     let (from, to_store) = (left.as_ref(), right.as_ref());
-    let input = ScanInput { left: from, right: to_store, filter, rules, one_filesystem, on_same: None };
+    let input =
+        ScanInput { left: from, right: to_store, filter, rules, one_filesystem, on_same: None, moves };
     let plan = scan_watched(context, job, &input)?;
     let space = right.space().ok().flatten();
     let refusal = guard::check(&plan, &job.rules, space, lifted);

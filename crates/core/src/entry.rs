@@ -75,7 +75,7 @@ impl Stamp {
 
     /// The time as `SECONDS.NANOSECONDS`, nine digits after the point, which [`Stamp::from_text`] reads.
     pub fn to_text(self) -> String {
-        format!("{}.{:09}", self.seconds, self.nanos)
+        self.to_string()
     }
 
     /// A time from what [`Stamp::to_text`] wrote; `None` for anything else.
@@ -88,6 +88,12 @@ impl Stamp {
     /// (or zero) asks for equality.
     pub fn same_within(self, other: Stamp, precision: Duration) -> bool {
         self == other || self.as_nanos().abs_diff(other.as_nanos()) < precision.as_nanos()
+    }
+}
+
+impl fmt::Display for Stamp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}.{:09}", self.seconds, self.nanos)
     }
 }
 

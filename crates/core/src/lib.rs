@@ -14,6 +14,7 @@
 //! asynchronous code here.
 
 pub mod compare;
+pub mod content;
 pub mod entry;
 pub mod filter;
 pub mod identity;

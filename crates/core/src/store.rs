@@ -364,11 +364,21 @@ pub trait Store: Send + Sync {
     /// As [`Store::open`].
     fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>>;
 
-    /// Begins a file that is to stand at `path`; its folder exists.
+    /// Opens a file that a listing has just shown to be a regular one. The look at it may be left to the first
+    /// [`Content::meta`], which the caller asks before it uses what it read.
+    ///
+    /// # Errors
+    /// As [`Store::open`], here or from [`Content::meta`].
+    fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        self.open(path, 0)
+    }
+
+    /// Begins a file that is to stand at `path`; its folder exists. `mode` is what it will be sealed with, as far as that
+    /// is known: a store may make the file with it and save a step.
     ///
     /// # Errors
     /// When the store fails.
-    fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>>;
+    fn stage(&self, path: &RelPath, mode: Option<u32>) -> Result<Box<dyn Stage>>;
 
     /// Begins or goes on with a large file that is to stand at `path`. Its unfinished file is named after `key`
     /// (see [`crate::path::part_name`]), so that what an interrupted run left can be found and, after
@@ -519,7 +529,7 @@ pub trait StoreExt: Store {
     /// # Errors
     /// When the store fails or something stands there.
     fn write_small(&self, path: &RelPath, bytes: &[u8]) -> Result<()> {
-        let mut stage = self.stage(path)?;
+        let mut stage = self.stage(path, None)?;
         stage.write(bytes)?;
         let sealed = stage.seal(&Attributes::default())?;
         self.sync()?;

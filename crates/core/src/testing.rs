@@ -71,7 +71,7 @@ pub fn put(store: &dyn Store, at: &str, content: &[u8], seconds: i64) {
         Some(meta) => Expect::This(meta),
         None => Expect::Absent,
     };
-    let mut stage = store.stage(&target).expect("stage");
+    let mut stage = store.stage(&target, None).expect("stage");
     stage.write(content).expect("write");
     let attributes = Attributes { modified: Some(Stamp::new(seconds, 0)), ..Attributes::default() };
     let sealed = stage.seal(&attributes).expect("seal");
@@ -143,7 +143,7 @@ fn replaces_only_what_is_expected(store: &dyn Store) {
     put(store, "b/x", b"old", 1_000);
     let old = store.stat(&path("b/x")).expect("stat").expect("present");
     let publish = |content: &[u8], expect: Expect| {
-        let mut stage = store.stage(&path("b/x")).expect("stage");
+        let mut stage = store.stage(&path("b/x"), None).expect("stage");
         stage.write(content).expect("write");
         let sealed = stage
             .seal(&Attributes { modified: Some(Stamp::new(2_000, 0)), ..Attributes::default() })
@@ -169,7 +169,7 @@ fn keeps_what_is_replaced(store: &dyn Store) {
     put(store, "k/x", b"old", 1_000);
     put(store, "kept/.hold", b"", 1_000);
     let old = store.stat(&path("k/x")).expect("stat").expect("present");
-    let mut stage = store.stage(&path("k/x")).expect("stage");
+    let mut stage = store.stage(&path("k/x"), None).expect("stage");
     stage.write(b"newer").expect("write");
     let sealed = stage.seal(&Attributes::default()).expect("seal");
     let how = Publish { expect: Expect::This(old), keep_as: Some(path("kept/x")) };
@@ -179,10 +179,10 @@ fn keeps_what_is_replaced(store: &dyn Store) {
 
 fn hides_nothing_and_leaves_nothing(store: &dyn Store) {
     store.make_folders(&path("s")).expect("folders");
-    let mut stage = store.stage(&path("s/gone")).expect("stage");
+    let mut stage = store.stage(&path("s/gone"), None).expect("stage");
     stage.write(b"never").expect("write");
     drop(stage);
-    let mut stage = store.stage(&path("s/discarded")).expect("stage");
+    let mut stage = store.stage(&path("s/discarded"), None).expect("stage");
     stage.write(b"never").expect("write");
     let sealed = stage.seal(&Attributes::default()).expect("seal");
     assert_eq!(store.stat(&path("s/discarded")).expect("stat"), None, "sealed is not published");
@@ -241,7 +241,7 @@ fn holds_links_or_refuses(store: &dyn Store) {
     store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).expect("publish");
     assert!(store.list(&path("l/a")).is_err());
     assert!(store.open(&path("l/a/one.csv"), 0).is_err());
-    assert!(store.stage(&path("l/a/two.csv")).is_err());
+    assert!(store.stage(&path("l/a/two.csv"), None).is_err());
     assert_eq!(names(store, "a"), ["one.csv"]);
 }
 
@@ -289,7 +289,7 @@ fn copies_between_stores(store: &dyn Store) {
         store.make_folders(&path("c")).expect("folders");
         let mut from = store.open(&path("c/from"), 0).expect("open");
         assert_eq!(from.meta().expect("meta").size, size as u64);
-        let mut stage = store.stage(&path("c/to")).expect("stage");
+        let mut stage = store.stage(&path("c/to"), None).expect("stage");
         let mut told = 0;
         let written = stage.fill(from.as_mut(), size as u64, &mut |bytes| {
             told += bytes;

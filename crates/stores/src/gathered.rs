@@ -122,7 +122,7 @@ impl Store for Gathered {
         }
     }
 
-    fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>> {
+    fn stage(&self, path: &RelPath, _: Option<u32>) -> Result<Box<dyn Stage>> {
         Self::refuse("write", path)
     }
 
@@ -210,7 +210,7 @@ mod tests {
         assert_eq!(get(&tree, "maps/path.svg"), b"2");
         assert_eq!(tree.stat(&path("rota")).unwrap(), None);
         assert_eq!(tree.list(&path("rota")).unwrap_err().kind, FaultKind::NotFound);
-        assert_eq!(tree.stage(&path("counts/b")).map(drop).unwrap_err().kind, FaultKind::Unsupported);
+        assert_eq!(tree.stage(&path("counts/b"), None).map(drop).unwrap_err().kind, FaultKind::Unsupported);
         let empty = Gathered::empty(tree.capabilities().clone());
         assert_eq!(names(&empty, ""), Vec::<String>::new());
     }

@@ -375,7 +375,7 @@ impl Store for SimulatedStore {
         self.open(path, 0)
     }
 
-    fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>> {
+    fn stage(&self, path: &RelPath, _: Option<u32>) -> Result<Box<dyn Stage>> {
         let mut tree = self.begin(Operation::Write, "write", path)?;
         let temporary = tree.insert_part(path, EntryKind::File)?;
         Ok(Box::new(SimulatedStage {

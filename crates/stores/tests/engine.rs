@@ -17,7 +17,7 @@ use reedhook_core::problem::{Code, Problem};
 use reedhook_core::run::{Ended, Event, RESUME_FROM, RunInput, RunReport, execute};
 use reedhook_core::store::{Attributes, FaultKind, Store};
 use reedhook_core::testing::{path, put, rules};
-use reedhook_core::walk::{ScanError, ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, ScanError, ScanInput, ScanProgress, scan};
 use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
 
 fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError> {
@@ -25,7 +25,15 @@ fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError
     let by = Comparison::between(left.capabilities(), right.capabilities(), Preserve::Standard);
     let rules = OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, preserve: Preserve::Standard, by };
     scan(
-        &ScanInput { left, right, filter: &filter, rules, one_filesystem: false, on_same: None },
+        &ScanInput {
+            left,
+            right,
+            filter: &filter,
+            rules,
+            one_filesystem: false,
+            on_same: None,
+            moves: Moves::Proved,
+        },
         &ScanProgress::default(),
     )
 }
@@ -35,7 +43,7 @@ fn run_input<'a>(
     right: &'a SimulatedStore,
     run: &str,
     verify: Verify,
-    events: &'a crossbeam_channel::Sender<Event>,
+    events: &'a crossbeam_channel::Sender<Vec<Event>>,
     stop: &'a AtomicBool,
 ) -> RunInput<'a> {
     let run = Name::new(run.as_bytes()).unwrap();
@@ -75,7 +83,7 @@ fn carry_out_verifying(
     let stop = AtomicBool::new(false);
     let report = execute(plan, &run_input(left, right, run, verify, &sender, &stop));
     drop(sender);
-    let problems = receiver.into_iter().filter_map(|event| match event {
+    let problems = receiver.into_iter().flatten().filter_map(|event| match event {
         Event::Problem(problem) => Some(problem),
         _ => None,
     });
@@ -102,9 +110,16 @@ fn sides() -> (SimulatedStore, SimulatedStore) {
         put(&right, &format!("gone/{number}"), &vec![b'g'; 500], 100);
     }
     put(&left, "now a file", b"file", 100);
-    put(&right, "now a file/inside", b"folder", 100);
+    put(&right, "now a file/inside", b"a folder", 100);
     put(&left, "now a folder/inside", b"folder", 100);
     put(&right, "now a folder", b"file", 100);
+    for (store, folder, file) in
+        [(&left, "season 2/2031", "rota/spring.csv"), (&right, "season 2", "spring rota.csv")]
+    {
+        put(store, &format!("{folder}/heron.csv"), b"heron 4", 70);
+        put(store, &format!("{folder}/reeds/north.csv"), b"north", 71);
+        put(store, file, b"who comes when", 72);
+    }
     right.sync().unwrap();
     (left, right)
 }
@@ -325,7 +340,7 @@ fn a_large_file_is_resumed_and_only_the_rest_is_written() {
         let (stop, input, planned) = (&stop, &input, &planned);
         let worker = scope.spawn(move || execute(planned, input));
         let mut seen = 0;
-        for event in receiver {
+        for event in receiver.into_iter().flatten() {
             if let Event::Bytes { bytes, .. } = event {
                 seen += bytes;
             }

@@ -12,7 +12,7 @@ use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Fate, Plan, Step};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
 use reedhook_core::testing::{path, put};
-use reedhook_core::walk::{ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, ScanInput, ScanProgress, scan};
 use reedhook_stores::simulated::SimulatedStore;
 
 /// A tree from words: `a/b=3@100` is a file of three bytes changed at second 100, `a/` a folder, `a->b` a link.
@@ -53,6 +53,7 @@ fn words(plan: &Plan) -> String {
                 Step::Update { .. } => "update",
                 Step::SecondName { .. } => "name",
                 Step::Metadata { .. } => "meta",
+                Step::Move { .. } | Step::MoveFolder { .. } => "move",
                 Step::Remove { .. } => "remove",
                 Step::Leave { .. } => "leave",
             };
@@ -84,6 +85,7 @@ fn plan(kind: Kind, left: &str, right: &str, filter: &str) -> Plan {
         rules,
         one_filesystem: false,
         on_same: None,
+        moves: Moves::Proved,
     };
     scan(&input, &ScanProgress::default()).unwrap()
 }
@@ -173,6 +175,7 @@ fn a_scan_stops_when_it_is_asked_to() {
         rules,
         one_filesystem: false,
         on_same: None,
+        moves: Moves::Proved,
     };
     let progress = ScanProgress::default();
     progress.stop.store(true, std::sync::atomic::Ordering::Relaxed);

@@ -15,10 +15,10 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::undo::{Past, undo};
-use reedhook_core::run::{Ended, Event, RunInput, RunReport, execute, kept_folder};
+use reedhook_core::run::{Done, Ended, Event, RunInput, RunReport, execute, kept_folder};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
 use reedhook_core::testing::{put, rules};
-use reedhook_core::walk::{ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, ScanInput, ScanProgress, scan};
 use reedhook_stores::local::LocalStore;
 use reedhook_stores::simulated::SimulatedStore;
 
@@ -144,7 +144,15 @@ fn plan(left: &dyn Store, right: &dyn Store) -> Plan {
     let by = Comparison::between(left.capabilities(), right.capabilities(), Preserve::Standard);
     let rules = OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, preserve: Preserve::Standard, by };
     scan(
-        &ScanInput { left, right, filter: &filter, rules, one_filesystem: false, on_same: None },
+        &ScanInput {
+            left,
+            right,
+            filter: &filter,
+            rules,
+            one_filesystem: false,
+            on_same: None,
+            moves: Moves::Proved,
+        },
         &ScanProgress::default(),
     )
     .unwrap()
@@ -167,7 +175,7 @@ fn carry_out(left: &dyn Store, right: &dyn Store, planned: &Plan, run: &Name) ->
     };
     let report = execute(planned, &input);
     drop(sender);
-    (report, receiver.into_iter().collect())
+    (report, receiver.into_iter().flatten().collect())
 }
 
 /// Runs a mirror; returns its numbers and what an undo needs.
@@ -203,9 +211,15 @@ fn round_trip(left: &dyn Store, right: &dyn Store, first: &[Edit], second: &[Edi
 
     let kept_at = kept_folder(past.run.as_ref().unwrap());
     let kept = if right.stat(&kept_at).unwrap().is_some() { tree(right, &kept_at) } else { BTreeMap::new() };
+    let moved_to = |path: &RelPath| {
+        let moved = past.items.iter().filter(|item| item.done == Done::Moved);
+        moved.into_iter().find_map(|item| Some(item.path.join_path(&path.below(item.moved_from.as_ref()?)?)))
+    };
     for (path, old) in before.iter().filter(|(_, old)| old.kind != EntryKind::Folder) {
         let metadata_only = |new: &Found| new.kind == old.kind && new.content == old.content;
-        if !after.get(path).is_some_and(metadata_only) {
+        if let Some(new) = moved_to(path) {
+            assert_eq!(after.get(&new).map(|new| &new.content), Some(&old.content), "{path} moved to {new}");
+        } else if !after.get(path).is_some_and(metadata_only) {
             assert_eq!(kept.get(path).map(|kept| &kept.content), Some(&old.content), "{path} was not kept");
         }
     }

@@ -269,7 +269,7 @@ fn print_json(filter: &Filter, found: &Survey) {
         let mut object =
             lines::object(json!({"event": "folder", "in": inside.files, "in_bytes": inside.bytes,
             "out": outside.files, "out_bytes": outside.bytes}));
-        object.extend(lines::object(serde_json::to_value(lines::path_keys(path)).unwrap_or_default()));
+        object.extend(lines::path_object(path));
         lines::print(&object.into());
     }
     for (rule, (amount, _)) in &found.rules {

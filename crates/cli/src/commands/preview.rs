@@ -1,5 +1,6 @@
 //! `preview`: what a run would do, with nothing touched.
 
+use reedhook_core::walk::Moves;
 use serde_json::{Value, json};
 
 use crate::alignment;
@@ -19,7 +20,7 @@ pub fn preview(context: &Context, name: &str, all: bool) -> Outcome {
 
 /// Shows what a run would do, also for a job that is not saved.
 pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -> Outcome {
-    let round = look(context, job, &lifted(allowed))?;
+    let round = look(context, job, &lifted(allowed), Moves::Unproved)?;
     let refusal = round.refusal().map(|(leg, refusal)| guard_failure(leg, refusal, &context.home));
     if context.global.json {
         print_json(&round, refusal.as_ref());
@@ -73,19 +74,24 @@ fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) 
 fn print_json(round: &Round, refusal: Option<&Failure>) {
     use std::io::Write;
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    let mut text = Vec::new();
     for leg in &round.legs {
         let to = round.to_key(leg);
         for (folder, done) in render::folder_fates(leg) {
-            let _ = writeln!(out, "{}", lines::folder_action(folder, done, to.as_deref()));
+            lines::folder_action(&mut text, folder, done, to.as_deref());
         }
         for folder in &leg.plan.folders {
             for action in &folder.actions {
-                let _ = writeln!(out, "{}", lines::action(folder, action, to.as_deref()));
+                lines::action(&mut text, folder, action, to.as_deref());
             }
+            let _ = out.write_all(&text);
+            text.clear();
         }
         for problem in &leg.plan.problems {
-            let _ = writeln!(out, "{}", lines::problem(problem));
+            lines::problem(&mut text, problem);
         }
+        let _ = out.write_all(&text);
+        text.clear();
     }
     let outcome = if refusal.is_some() { "refused" } else { "ready" };
     let object = lines::object(json!({"event": "preview", "job": round.job.name, "outcome": outcome}));

@@ -16,6 +16,7 @@ use reedhook_core::run::kept::{KeptRun, kept_files, kept_runs};
 use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
 use reedhook_core::run::{Done, Event, kept_folder};
 use reedhook_core::store::{Store, StoreError};
+use reedhook_core::walk::Moves;
 use reedhook_stores::local::LocalStore;
 use serde_json::json;
 
@@ -156,9 +157,7 @@ fn list_files(context: &Context, name: &str, which: &str) -> Outcome {
         if context.global.json {
             let mut object =
                 lines::object(json!({"event": "kept-file", "run": run.to_string(), "size": file.size}));
-            object.extend(lines::object(
-                serde_json::to_value(lines::path_keys(&file.path)).unwrap_or_default(),
-            ));
+            object.extend(lines::path_object(&file.path));
             lines::print(&object.into());
         }
         table.row(vec![file.path.to_string(), bytes(file.size)]);
@@ -319,12 +318,13 @@ fn look_at_restore(
     };
     let mut copy = job.clone();
     (copy.rules.kind, copy.rules.newer) = (Kind::Copy, Newer::Leave);
-    let mut leg = scan_leg(context, &copy, source, (target, store.clone(), false), &filter, &[])?;
+    let mut leg =
+        scan_leg(context, &copy, source, (target, store.clone(), false), (&filter, Moves::Proved), &[])?;
     let newer = leg.plan.folders.iter().flat_map(|folder| &folder.actions);
     let newer = newer.filter(|action| matches!(action.step, Step::Leave { .. })).count() as u64;
     if newer > 0 && overwrite_newer(context, target, newer)? {
         copy.rules.newer = Newer::Update;
-        leg = scan_leg(context, &copy, source, (target, store, false), &filter, &[])?;
+        leg = scan_leg(context, &copy, source, (target, store, false), (&filter, Moves::Proved), &[])?;
     }
     leg.ours = false;
     if let Some(refusal) = &leg.refusal {
@@ -411,6 +411,7 @@ fn undone_counts(done: &Undone) -> (Counts, (u64, u64)) {
             Done::Added => counts.added += 1,
             Done::Updated => counts.updated += 1,
             Done::Removed => counts.removed += 1,
+            Done::Moved => counts.moved += item.items.unwrap_or(1),
             Done::Metadata => counts.meta += 1,
             Done::FolderMade => made += 1,
             Done::FolderRemoved => removed += 1,

@@ -2,6 +2,7 @@
 
 use reedhook_core::job::Kind;
 use reedhook_core::record::Outcome as RunOutcome;
+use reedhook_core::walk::Moves;
 use serde_json::{Value, json};
 
 use crate::args::Allow;
@@ -64,7 +65,7 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
         }
         Err(failure) => return Err(failure),
     };
-    let looked = look(context, &job, &lifted(&allow.allow)).and_then(|mut round| {
+    let looked = look(context, &job, &lifted(&allow.allow), Moves::Proved).and_then(|mut round| {
         // The left stays the person's own: no lock, no mark.
         round.legs.iter_mut().for_each(|leg| leg.ours = false);
         agree_to_reverse(context, round)
@@ -132,7 +133,9 @@ fn run_job(context: &Context, job: &Job, allow: &Allow) -> Outcome {
         }
         Err(failure) => return Err(failure),
     };
-    let round = match look(context, job, &lifted(&allow.allow)).and_then(|round| agreed(context, round)) {
+    let round = match look(context, job, &lifted(&allow.allow), Moves::Proved)
+        .and_then(|round| agreed(context, round))
+    {
         Ok(round) => round,
         Err(failure) => return told(context, job, None, run.refuse(failure)?),
     };

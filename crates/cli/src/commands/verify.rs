@@ -8,7 +8,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
 use reedhook_core::run::verify::{Comparer, Verified};
 use reedhook_core::store::Store;
-use reedhook_core::walk::{ScanError, ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, ScanError, ScanInput, ScanProgress, scan};
 use serde_json::json;
 
 use crate::context::Context;
@@ -62,30 +62,28 @@ pub fn compare(
         record.checksum(&job.name, path).ok().flatten()
     };
     let comparer = Comparer::new(left.as_ref(), right.as_ref(), &remembered);
-    let stop = context.stop.clone();
-    let on_same = |path: &RelPath, ours: &_, theirs: &_| {
-        if !stop.load(std::sync::atomic::Ordering::Relaxed) {
-            comparer.look(path, ours, theirs);
-        }
-    };
     let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
     let rules = crate::round::one_way_rules(job, by);
-    let input = ScanInput {
-        left: left.as_ref(),
-        right: right.as_ref(),
-        filter: &filter,
-        rules,
-        on_same: Some(&on_same),
-        one_filesystem: job.rules.one_filesystem,
-    };
     let progress = ScanProgress { stop: context.stop.clone(), ..ScanProgress::default() };
-    let plan = scan(&input, &progress).map_err(|error| match error {
+    let (plan, found) = comparer.run(&context.stop, |on_same| {
+        let input = ScanInput {
+            left: left.as_ref(),
+            right: right.as_ref(),
+            filter: &filter,
+            rules,
+            on_same: Some(on_same),
+            one_filesystem: job.rules.one_filesystem,
+            moves: Moves::Unproved,
+        };
+        scan(&input, &progress)
+    });
+    let plan = plan.map_err(|error| match error {
         ScanError::Stopped => interrupted(),
         ScanError::Store(side, error) => {
             Failure::refused("unreadable", format!("the {side} side cannot be read: {error}"))
         }
     })?;
-    Ok((plan, comparer.into_found()))
+    Ok((plan, found))
 }
 
 fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant) -> String {
@@ -128,6 +126,7 @@ fn pending(plan: &Plan) -> String {
     let files = [
         ("add", counts.added),
         ("update", counts.updated),
+        ("move", counts.moved),
         ("remove", counts.removed),
         ("adjust", counts.meta),
     ];
@@ -144,14 +143,14 @@ fn print_json(job: &Job, plan: &Plan, found: &Verified, begun: Instant) {
     for difference in &found.different {
         let mut object = lines::object(json!({"event": "difference", "state": "differs",
             "changed": difference.changed.map(|side| side.as_str()), "message": difference.sentence()}));
-        object.extend(lines::object(
-            serde_json::to_value(lines::path_keys(&difference.path)).unwrap_or_default(),
-        ));
+        object.extend(lines::path_object(&difference.path));
         lines::print(&object.into());
     }
     for (side, error) in &found.unread {
         let problem = reedhook_core::problem::Problem::from_error(*side, error);
-        crate::context::print_text(lines::problem(&problem));
+        let mut line = Vec::new();
+        lines::problem(&mut line, &problem);
+        lines::print_line(&line);
     }
     let counts = &plan.counts;
     lines::print(

@@ -4,6 +4,7 @@
 //! and forgotten, so a plan is as large as the change, never as the tree.
 
 pub mod guard;
+pub mod moves;
 pub mod one_way;
 
 use crate::entry::{Meta, Side};
@@ -45,6 +46,22 @@ pub enum Step {
         of: RelPath,
         /// What is there now.
         was: Option<Box<Meta>>,
+    },
+    /// Rename it: it stands elsewhere, and nothing stands here.
+    Move {
+        /// Where it stands.
+        from: RelPath,
+        /// What it is at the side that is read.
+        to: Meta,
+        /// What it is where it stands.
+        was: Box<Meta>,
+    },
+    /// Rename a whole folder with what it holds.
+    MoveFolder {
+        /// Where it stands.
+        from: RelPath,
+        /// How many files and links go along.
+        items: u64,
     },
     /// Give it other metadata.
     Metadata {
@@ -93,6 +110,29 @@ pub struct FolderPlan {
     pub remode: bool,
     /// What happens to what it holds directly, by name.
     pub actions: Vec<Action>,
+}
+
+impl FolderPlan {
+    /// The folder at a side.
+    pub fn on(&self, side: Side) -> &Option<Meta> {
+        match side {
+            Side::Left => &self.left,
+            Side::Right => &self.right,
+        }
+    }
+
+    fn on_mut(&mut self, side: Side) -> &mut Option<Meta> {
+        match side {
+            Side::Left => &mut self.left,
+            Side::Right => &mut self.right,
+        }
+    }
+
+    /// Whether there is anything to do about it, be it only its time.
+    pub fn says_something(&self) -> bool {
+        let on_both = self.left.is_some() && self.right.is_some();
+        self.fate != Fate::Stay || !self.actions.is_empty() || on_both
+    }
 }
 
 /// The numbers of a plan or a run. Files and links are counted; folders are not.
@@ -199,6 +239,8 @@ impl Counts {
         match step {
             Step::Add { .. } | Step::SecondName { was: None, .. } => self.added += 1,
             Step::Update { .. } | Step::SecondName { was: Some(_), .. } => self.updated += 1,
+            Step::Move { .. } => self.moved += 1,
+            Step::MoveFolder { items, .. } => self.moved += items,
             Step::Metadata { .. } => self.meta += 1,
             Step::Remove { .. } => self.removed += 1,
             Step::Leave { .. } => self.skipped += 1,

@@ -24,7 +24,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use crossbeam_channel::Sender;
 
-use crate::entry::{Extra, Meta, Side, Stamp};
+use crate::content::Hash;
+use crate::entry::{EntryKind, Extra, Meta, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
 use crate::path::{Name, RESERVED_NAME, RelPath, part_name};
 use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Step};
@@ -99,13 +100,18 @@ pub struct Item {
     pub now: Mark,
     /// What stood there before.
     pub was: Mark,
+    /// Where it was before a move.
+    pub moved_from: Option<RelPath>,
+    /// How many files and links a moved folder holds.
+    pub items: Option<u64>,
     /// The BLAKE3 hash of what was written, when the run verifies.
-    pub hash: Option<verify::Hash>,
+    pub hash: Option<Hash>,
 }
 
 impl Item {
     fn new(done: Done, path: RelPath, size: u64) -> Item {
-        Item { done, side: Side::Right, path, size, now: Mark::default(), was: Mark::default(), hash: None }
+        let (now, was) = (Mark::default(), Mark::default());
+        Item { done, side: Side::Right, path, size, now, was, moved_from: None, items: None, hash: None }
     }
 }
 
@@ -118,6 +124,8 @@ pub enum Done {
     Updated,
     /// Removed.
     Removed,
+    /// Renamed.
+    Moved,
     /// Given other metadata.
     Metadata,
     /// Left on purpose.
@@ -135,6 +143,7 @@ impl Done {
             Done::Added => "add",
             Done::Updated => "update",
             Done::Removed => "remove",
+            Done::Moved => "move",
             Done::Metadata => "meta",
             Done::Left => "leave",
             Done::FolderMade => "mkdir",
@@ -144,10 +153,11 @@ impl Done {
 
     /// What a word in a log means; `None` for an unknown one.
     pub fn parse(word: &str) -> Option<Done> {
-        const ALL: [Done; 7] = [
+        const ALL: [Done; 8] = [
             Done::Added,
             Done::Updated,
             Done::Removed,
+            Done::Moved,
             Done::Metadata,
             Done::Left,
             Done::FolderMade,
@@ -161,6 +171,7 @@ impl Done {
         match step {
             Step::Add { .. } | Step::SecondName { was: None, .. } => Done::Added,
             Step::Update { .. } | Step::SecondName { was: Some(_), .. } => Done::Updated,
+            Step::Move { .. } | Step::MoveFolder { .. } => Done::Moved,
             Step::Metadata { .. } => Done::Metadata,
             Step::Remove { .. } => Done::Removed,
             Step::Leave { .. } => Done::Left,
@@ -176,7 +187,8 @@ pub fn step_size(step: &Step) -> u64 {
         | Step::Metadata { from, .. }
         | Step::Leave { from, .. } => from.size,
         Step::Remove { was } => was.size,
-        Step::SecondName { .. } => 0,
+        Step::Move { to, .. } => to.size,
+        Step::SecondName { .. } | Step::MoveFolder { .. } => 0,
     }
 }
 
@@ -198,8 +210,8 @@ pub struct RunInput<'a> {
     pub run: Name,
     /// A source file that differs from the plan is skipped and reported, not taken as it is now. For saved plans.
     pub strict: bool,
-    /// Who hears of the progress.
-    pub events: &'a Sender<Event>,
+    /// Who hears of the progress: events in their order, several at a time.
+    pub events: &'a Sender<Vec<Event>>,
     /// Set to make the run stop soon, with everything whole.
     pub stop: &'a AtomicBool,
 }
@@ -303,13 +315,24 @@ struct Engine<'a> {
     input: &'a RunInput<'a>,
     kept: RelPath,
     state: Mutex<State>,
+    /// Events that nobody has been told yet: waking a reader costs more than what it is told.
+    outbox: Mutex<Vec<Event>>,
 }
+
+/// Finished items are told in groups of this size, or with the next event that cannot wait.
+const TOLD_TOGETHER: usize = 256;
 
 impl<'a> Engine<'a> {
     fn new(plan: &'a Plan, input: &'a RunInput<'a>) -> Engine<'a> {
         let counts = Counts { same: plan.counts.same, ..Counts::default() };
         let state = State { counts, ..State::default() };
-        Engine { plan, input, kept: kept_folder(&input.run), state: Mutex::new(state) }
+        Engine {
+            plan,
+            input,
+            kept: kept_folder(&input.run),
+            state: Mutex::new(state),
+            outbox: Mutex::default(),
+        }
     }
 
     fn state(&self) -> std::sync::MutexGuard<'_, State> {
@@ -325,6 +348,7 @@ impl<'a> Engine<'a> {
         // Whatever happened: folders that were opened are closed again, and what was done is made durable.
         let closed = self.finish_folders(worked.is_ok());
         let synced = if self.did_something() { self.right(self.input.right.sync()) } else { Ok(()) };
+        self.flush();
         worked.and(closed).and(synced)
     }
 
@@ -341,6 +365,9 @@ impl<'a> Engine<'a> {
             self.remove(item)?;
         }
         self.make_folders()?;
+        for item in self.moves() {
+            self.rename(&item)?;
+        }
         let (now, late) = self.transfers();
         transfer::run(self, &now)?;
         transfer::run(self, &self.second_names())?;
@@ -429,11 +456,12 @@ impl<'a> Engine<'a> {
         let mut early = Early::default();
         for item in self.removals() {
             let path = item.path();
-            let replaced = item
-                .folder
-                .actions
-                .iter()
-                .any(|other| other.name == item.action.name && matches!(other.step, Step::Add { .. }));
+            let comes =
+                |step: &Step| matches!(step, Step::Add { .. } | Step::Move { .. } | Step::MoveFolder { .. });
+            let actions = &item.folder.actions;
+            let first = actions.partition_point(|other| other.name < item.action.name);
+            let mut same_name = actions[first..].iter().take_while(|other| other.name == item.action.name);
+            let replaced = same_name.any(|other| comes(&other.step));
             if replaced || made.contains(&path) {
                 early.paths.insert(path);
                 early.items.push(item);
@@ -529,6 +557,60 @@ impl<'a> Engine<'a> {
             Err(error) => self.failed(Side::Right, error, &path)?,
         }
         Ok(())
+    }
+
+    /// Renames at the destination, from the top down.
+    fn moves(&self) -> impl Iterator<Item = PlannedItem<'a>> {
+        self.items().filter(|item| matches!(item.action.step, Step::Move { .. } | Step::MoveFolder { .. }))
+    }
+
+    fn rename(&self, item: &PlannedItem<'_>) -> Result<(), Halt> {
+        self.go_on()?;
+        let path = item.path();
+        let done = Item::new(Done::Moved, path.clone(), step_size(&item.action.step));
+        let (outcome, done) = match &item.action.step {
+            Step::MoveFolder { from, items } => {
+                let done = Item { moved_from: Some(from.clone()), items: Some(*items), ..done };
+                (self.input.right.rename(from, &path), done)
+            }
+            Step::Move { from, to, was } => {
+                let (now, was_mark) = (Mark::of(to), Mark::of(was));
+                let done = Item { moved_from: Some(from.clone()), now, was: was_mark, ..done };
+                (self.rename_file(from, &path, to, was), done)
+            }
+            _ => return Ok(()),
+        };
+        match outcome {
+            Ok(()) => self.done(done, 0),
+            Err(error) => self.failed(Side::Right, error, &path)?,
+        }
+        Ok(())
+    }
+
+    fn rename_file(&self, from: &RelPath, path: &RelPath, to: &Meta, was: &Meta) -> Result<(), StoreError> {
+        let right = self.input.right;
+        match right.stat(from)? {
+            Some(found) if is_still(was, &found) => {}
+            _ => return Err(StoreError::new(FaultKind::Changed, "rename", from)),
+        }
+        right.rename(from, path)?;
+        if to.mode == was.mode && to.extra == was.extra {
+            Ok(())
+        } else {
+            right.set_attributes(path, &self.attributes(to))
+        }
+    }
+
+    /// What of an entry's metadata the destination can hold.
+    fn attributes(&self, from: &Meta) -> Attributes {
+        let can = self.input.right.capabilities();
+        let link = from.kind == EntryKind::Link;
+        let timed = can.time_precision.is_some() && (!link || can.link_times);
+        Attributes {
+            modified: from.modified.filter(|_| timed),
+            mode: from.mode.filter(|_| self.keeps_modes() && !link),
+            extra: self.extra(from),
+        }
     }
 
     /// Moves a file or link to the kept copies of this run.
@@ -657,6 +739,7 @@ impl<'a> Engine<'a> {
                 Done::Added => counts.added += 1,
                 Done::Updated => counts.updated += 1,
                 Done::Removed => counts.removed += 1,
+                Done::Moved => counts.moved += item.items.unwrap_or(1),
                 Done::Metadata => counts.meta += 1,
                 Done::Left => counts.skipped += 1,
                 Done::FolderMade | Done::FolderRemoved => {}
@@ -667,8 +750,22 @@ impl<'a> Engine<'a> {
     }
 
     fn send(&self, event: Event) {
+        let can_wait = matches!(event, Event::Item(_));
+        let mut outbox = self.outbox.lock().unwrap_or_else(PoisonError::into_inner);
+        outbox.push(event);
+        if !can_wait || outbox.len() >= TOLD_TOGETHER {
+            self.tell(std::mem::take(&mut *outbox));
+        }
+    }
+
+    /// Tells what has not been told yet.
+    fn flush(&self) {
+        self.tell(std::mem::take(&mut *self.outbox.lock().unwrap_or_else(PoisonError::into_inner)));
+    }
+
+    fn tell(&self, events: Vec<Event>) {
         // A reader that has gone away does not stop the work.
-        let _ = self.input.events.send(event);
+        let _ = self.input.events.send(events);
     }
 }
 

@@ -7,8 +7,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use super::verify::{Hash, Hashing, hash_file};
+use super::verify::Hashing;
 use super::{Done, Engine, Event, Halt, Item, Mark, PlannedItem};
+use crate::content::{self, Hash};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::job::{Replaced, Verify};
 use crate::path::RelPath;
@@ -25,6 +26,9 @@ const BATCH_BYTES: u64 = 512 << 20;
 /// A worker takes this many items, or bytes, of one folder at a time.
 const CHUNK_ITEMS: usize = 256;
 const CHUNK_BYTES: u64 = 64 << 20;
+
+/// Files smaller than this are looked at once, after reading.
+const LOOKED_AT_ONCE: u64 = 64 << 10;
 
 /// How often a file that changes while it is read is tried.
 const ATTEMPTS: usize = 3;
@@ -201,12 +205,12 @@ impl Transfer<'_, '_> {
                 let staged = sealed.map(|sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None });
                 self.take_over(&path, was.as_deref(), staged)
             }
-            Step::Remove { .. } | Step::Leave { .. } => Ok(()),
+            Step::Move { .. } | Step::MoveFolder { .. } | Step::Remove { .. } | Step::Leave { .. } => Ok(()),
         }
     }
 
     fn set_metadata(&self, path: &RelPath, from: &Meta, was: &Meta) -> Result<(), Halt> {
-        match self.engine.input.right.set_attributes(path, &self.attributes(from)) {
+        match self.engine.input.right.set_attributes(path, &self.engine.attributes(from)) {
             Ok(()) => {
                 let item = Item::new(Done::Metadata, path.clone(), from.size);
                 self.engine.done(Item { now: Mark::of(from), was: Mark::of(was), ..item }, 0);
@@ -214,18 +218,6 @@ impl Transfer<'_, '_> {
             Err(error) => self.engine.failed(Side::Right, error, path)?,
         }
         Ok(())
-    }
-
-    /// What of an entry's metadata the destination can hold.
-    fn attributes(&self, from: &Meta) -> Attributes {
-        let can = self.engine.input.right.capabilities();
-        let link = from.kind == EntryKind::Link;
-        let timed = can.time_precision.is_some() && (!link || can.link_times);
-        Attributes {
-            modified: from.modified.filter(|_| timed),
-            mode: from.mode.filter(|_| self.engine.keeps_modes() && !link),
-            extra: self.engine.extra(from),
-        }
     }
 
     fn bring(
@@ -272,14 +264,14 @@ impl Transfer<'_, '_> {
 
     fn stage_link(&self, path: &RelPath, from: &Meta) -> Result<Staged, CopyError> {
         let target = from.target.as_deref().unwrap_or_default();
-        let sealed = self.engine.input.right.stage_link(path, target, &self.attributes(from));
+        let sealed = self.engine.input.right.stage_link(path, target, &self.engine.attributes(from));
         sealed
             .map(|sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None })
             .map_err(CopyError::Write)
     }
 
     fn stage_special(&self, path: &RelPath, from: &Meta) -> Result<Staged, CopyError> {
-        let sealed = self.engine.input.right.stage_special(path, from, &self.attributes(from));
+        let sealed = self.engine.input.right.stage_special(path, from, &self.engine.attributes(from));
         let staged = |sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None };
         sealed.map(staged).map_err(CopyError::Write)
     }
@@ -292,12 +284,32 @@ impl Transfer<'_, '_> {
         from: &Meta,
     ) -> Result<Staged, CopyError> {
         reporter.starts(path, from.size);
-        for _ in 0..ATTEMPTS {
-            if let Some(staged) = self.try_stage_file(reporter, path, from)? {
+        for attempt in 0..ATTEMPTS {
+            if let Some(staged) = self.try_stage_file(reporter, path, from, attempt == 0)? {
                 return Ok(staged);
             }
         }
         Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)))
+    }
+
+    /// Opens a source and tells what it is. A small file is first taken to be what the plan saw: the look at it after
+    /// reading shows whether that holds, and another attempt looks before and after.
+    fn open_source(
+        &self,
+        path: &RelPath,
+        planned: &Meta,
+        first: bool,
+    ) -> Result<(Box<dyn Content>, Meta), CopyError> {
+        let left = self.engine.input.left;
+        if first && planned.size < LOOKED_AT_ONCE {
+            return Ok((left.open_planned(path).map_err(CopyError::Read)?, planned.clone()));
+        }
+        let mut content = left.open(path, 0).map_err(CopyError::Read)?;
+        let before = content.meta().map_err(CopyError::Read)?;
+        if self.engine.input.strict && !is_still(planned, &before) {
+            return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)));
+        }
+        Ok((content, before))
     }
 
     /// One attempt; `None` when the source changed meanwhile.
@@ -306,20 +318,18 @@ impl Transfer<'_, '_> {
         reporter: &mut Reporter<'_>,
         path: &RelPath,
         planned: &Meta,
+        first: bool,
     ) -> Result<Option<Staged>, CopyError> {
         let engine = self.engine;
-        let mut content = engine.input.left.open(path, 0).map_err(CopyError::Read)?;
-        let before = content.meta().map_err(CopyError::Read)?;
-        if engine.input.strict && !is_still(planned, &before) {
-            return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)));
-        }
+        let (mut content, before) = self.open_source(path, planned, first)?;
         let resumable = before.size >= super::RESUME_FROM;
         let right = engine.input.right;
+        let mode = engine.attributes(&before).mode;
         let staged = match resumable.then(|| right.stage_resumable(path, &super::resume_key(path, &before))) {
             // Something that is no unfinished file of ours has the name: begin under another one.
-            Some(Err(error)) if error.kind == FaultKind::Exists => right.stage(path),
+            Some(Err(error)) if error.kind == FaultKind::Exists => right.stage(path, mode),
             Some(staged) => staged,
-            None => right.stage(path),
+            None => right.stage(path, mode),
         };
         let mut stage = staged.map_err(CopyError::Write)?;
         let mut progress = |bytes| {
@@ -347,7 +357,7 @@ impl Transfer<'_, '_> {
         if !is_still(&before, &after) || written != after.size {
             return Ok(None);
         }
-        let attributes = Attributes { extra: engine.extra(planned), ..self.attributes(&after) };
+        let attributes = Attributes { extra: engine.extra(planned), ..engine.attributes(&after) };
         let sealed = stage.seal(&attributes).map_err(CopyError::Write)?;
         Ok(Some(Staged { sealed, size: written, now: Mark::of(&after), hash }))
     }
@@ -400,7 +410,7 @@ impl Transfer<'_, '_> {
     /// Whether the medium holds what was written; true when nobody asked.
     fn read_back(&self, item: &Pending) -> Result<bool, StoreError> {
         match item.hash {
-            Some(expected) => Ok(hash_file(self.engine.input.right, &item.sealed.temporary)? == expected),
+            Some(expected) => Ok(content::hash(self.engine.input.right, &item.sealed.temporary)? == expected),
             None => Ok(true),
         }
     }

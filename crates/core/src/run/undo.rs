@@ -3,8 +3,8 @@
 //! The run's log tells what was done to each path; the kept copies hold what was there before. Whatever has changed since
 //! the run is refused and reported. What the undo itself takes away is kept under its own name, so it can be undone too.
 //!
-//! The order: what was added goes, folders that were made go, folders that were removed come back, files that were replaced or
-//! removed come back, then times and modes from the bottom up.
+//! The order: what was added goes, folders that were removed come back, what was moved goes back, folders that were made go,
+//! files that were replaced or removed come back, then times and modes from the bottom up.
 
 use std::collections::{HashMap, HashSet};
 
@@ -23,6 +23,16 @@ pub struct Past {
     pub items: Vec<Item>,
     /// Folders whose metadata it changed, with what they had before.
     pub folders: Vec<(RelPath, Mark)>,
+}
+
+impl Past {
+    /// Where a folder was before the run moved it, or what it lies in.
+    fn before_moves(&self, path: &RelPath) -> RelPath {
+        let moved = self.items.iter().filter(|item| item.done == Done::Moved && item.items.is_some());
+        let before =
+            moved.filter_map(|item| Some(item.moved_from.as_ref()?.join_path(&path.below(&item.path)?)));
+        before.last().unwrap_or_else(|| path.clone())
+    }
 }
 
 /// What an undo did.
@@ -55,11 +65,14 @@ pub fn undo(store: &dyn Store, past: &Past, own: &Name) -> Result<Undone> {
     for item in of(Done::Added) {
         undoing.step(item, Undoing::take_away)?;
     }
-    for item in by_path(of(Done::FolderMade)).into_iter().rev() {
-        undoing.step(item, Undoing::remove_folder)?;
-    }
     for item in by_path(of(Done::FolderRemoved)) {
         undoing.step(item, Undoing::make_folder)?;
+    }
+    for item in by_path(of(Done::Moved)).into_iter().rev() {
+        undoing.step(item, Undoing::move_back)?;
+    }
+    for item in by_path(of(Done::FolderMade)).into_iter().rev() {
+        undoing.step(item, Undoing::remove_folder)?;
     }
     for item in of(Done::Removed) {
         undoing.step(item, Undoing::bring_back)?;
@@ -116,6 +129,8 @@ impl Undoing<'_> {
             size,
             now,
             was,
+            moved_from: None,
+            items: None,
             hash: None,
         });
     }
@@ -143,6 +158,24 @@ impl Undoing<'_> {
         let meta = self.unchanged(item)?;
         self.set_aside(&item.path)?;
         self.tell(Done::Removed, item, meta.size, Mark::default(), Mark::of(&meta));
+        Ok(())
+    }
+
+    fn move_back(&mut self, item: &Item) -> Result<()> {
+        let Some(old) = &item.moved_from else { return Ok(()) };
+        let is_folder = |meta: &Meta| item.items.is_some() && meta.is_folder();
+        let meta = match self.store.stat(&item.path)? {
+            Some(meta) if is_folder(&meta) => meta,
+            _ => self.unchanged(item)?,
+        };
+        self.store.rename(&item.path, old)?;
+        let (now, was) = (item.was, Mark::of(&meta));
+        if now.mode != was.mode && meta.is_item() {
+            let attributes = Attributes { modified: now.modified, mode: now.mode, extra: None };
+            self.store.set_attributes(old, &attributes)?;
+        }
+        let moved = Item { path: old.clone(), moved_from: Some(item.path.clone()), now, was, ..item.clone() };
+        self.done.items.push(moved);
         Ok(())
     }
 
@@ -223,16 +256,16 @@ impl Undoing<'_> {
 
     fn folder_metadata_back(&mut self, past: &Past) -> Result<()> {
         let removed = past.items.iter().filter(|item| item.done == Done::FolderRemoved);
-        let mut folders: Vec<(&RelPath, Mark)> = removed.map(|item| (&item.path, item.was)).collect();
-        folders.extend(past.folders.iter().map(|(path, was)| (path, *was)));
-        folders.sort_by(|a, b| b.0.cmp(a.0));
+        let mut folders: Vec<(RelPath, Mark)> = removed.map(|item| (item.path.clone(), item.was)).collect();
+        folders.extend(past.folders.iter().map(|(path, was)| (past.before_moves(path), *was)));
+        folders.sort_by(|a, b| b.0.cmp(&a.0));
         for (path, was) in folders {
             let attributes = Attributes {
                 modified: was.modified,
                 mode: was.mode.filter(|_| !path.is_root()),
                 extra: None,
             };
-            match self.store.set_attributes(path, &attributes) {
+            match self.store.set_attributes(&path, &attributes) {
                 Ok(()) => {}
                 Err(error) if error.kind == FaultKind::Lost => return Err(error),
                 // A folder that could not be brought back has already been reported.
@@ -240,7 +273,8 @@ impl Undoing<'_> {
             }
         }
         let stayed = past.folders.iter().map(|(path, _)| path);
-        self.done.folders = stayed.filter_map(|path| Some((path.clone(), *self.before.get(path)?))).collect();
+        self.done.folders =
+            stayed.filter_map(|path| Some((past.before_moves(path), *self.before.get(path)?))).collect();
         Ok(())
     }
 }

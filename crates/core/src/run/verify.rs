@@ -1,19 +1,16 @@
-//! Verification: reading back, and comparing content by its BLAKE3 hash (O'Connor, Aumasson, Neves, Wilcox-O'Hearn 2020).
+//! Verification: reading back what was written, and comparing the content of what looks the same.
 
 use std::fs::File;
 use std::io::{self, Read};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
+use crate::content::{self, Hash, Held};
 use crate::entry::{Meta, Side};
 use crate::path::RelPath;
 use crate::record::Checksum;
-use crate::store::{Content, FaultKind, Result, Store, StoreError};
-
-/// A BLAKE3 hash.
-pub type Hash = [u8; 32];
-
-/// Bytes read at once.
-const PIECE: usize = 1 << 20;
+use crate::store::{Content, Result, Store, StoreError};
+use crate::walk::OnSame;
 
 /// An opened file that is hashed while somebody else reads it.
 pub(super) struct Hashing<'a> {
@@ -47,26 +44,6 @@ impl Content for Hashing<'_> {
     /// No way around the reader: every byte has to be seen.
     fn as_file(&self) -> Option<&File> {
         None
-    }
-}
-
-/// The hash of a file's content, read from the medium where the system allows it.
-///
-/// # Errors
-/// When the store fails.
-pub fn hash_file(store: &dyn Store, path: &RelPath) -> Result<Hash> {
-    let mut content = store.open_fresh(path)?;
-    let mut hasher = blake3::Hasher::new();
-    let mut buffer = vec![0; PIECE];
-    loop {
-        match content.read(&mut buffer) {
-            Ok(0) => return Ok(*hasher.finalize().as_bytes()),
-            Ok(length) => {
-                hasher.update(&buffer[..length]);
-            }
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(StoreError::new(FaultKind::Io, "read", path).because(error)),
-        }
     }
 }
 
@@ -105,13 +82,17 @@ pub struct Verified {
     pub checksums: Vec<(RelPath, Checksum)>,
 }
 
-/// Compares files by content, from several threads at once; give [`Comparer::look`] to a scan's `on_same`.
+/// Compares files by content. A scan finds them ([`Comparer::add`] as its `on_same`); reading begins at once, on as many
+/// threads as there are cores, so that one large folder keeps all of them busy.
 pub struct Comparer<'a> {
     left: &'a dyn Store,
     right: &'a dyn Store,
     remembered: &'a (dyn Fn(&RelPath) -> Option<Checksum> + Sync),
     found: Mutex<Verified>,
 }
+
+/// A file to be compared: its path and its left and right entry.
+type Pair = (RelPath, Meta, Meta);
 
 impl<'a> Comparer<'a> {
     /// A comparer; `remembered` tells what a file held when it was last read whole.
@@ -123,16 +104,38 @@ impl<'a> Comparer<'a> {
         Comparer { left, right, remembered, found: Mutex::default() }
     }
 
-    /// Reads both files whole and takes note of what it finds.
-    pub fn look(&self, path: &RelPath, left: &Meta, right: &Meta) {
-        let hashes = hash_file(self.left, path)
-            .map_err(|error| (Side::Left, error))
-            .and_then(|ours| Ok((ours, hash_file(self.right, path).map_err(|error| (Side::Right, error))?)));
-        // What is remembered is asked only about a difference: looking it up for every file would cost a query each.
-        let judged = hashes.map(|(ours, theirs)| match ours == theirs {
-            true => Ok(ours),
-            false => Err(self.judge(path, left, ours, theirs)),
+    /// Compares everything that `find` hands over, until `stop` is set; returns what `find` returned, and what was found.
+    pub fn run<T>(self, stop: &AtomicBool, find: impl FnOnce(OnSame<'_>) -> T) -> (T, Verified) {
+        let threads = std::thread::available_parallelism().map_or(2, usize::from);
+        // Enough to keep the readers busy, and no list of the whole tree.
+        let (sender, receiver) = crossbeam_channel::bounded::<Pair>(1024);
+        let outcome = std::thread::scope(|scope| {
+            for _ in 0..threads {
+                let (receiver, comparer) = (receiver.clone(), &self);
+                scope.spawn(move || {
+                    for (path, left, right) in receiver {
+                        if !stop.load(Ordering::Relaxed) {
+                            comparer.look(&path, &left, &right);
+                        }
+                    }
+                });
+            }
+            let hand_over = |path: &RelPath, left: &Meta, right: &Meta| {
+                // The readers are there as long as this closure is.
+                let _ = sender.send((path.clone(), left.clone(), right.clone()));
+            };
+            let outcome = find(&hand_over);
+            drop(sender);
+            outcome
         });
+        let mut found = self.found.into_inner().unwrap_or_else(PoisonError::into_inner);
+        found.different.sort_by(|a, b| a.path.cmp(&b.path));
+        (outcome, found)
+    }
+
+    /// Reads both files whole and takes note of what it finds.
+    fn look(&self, path: &RelPath, left: &Meta, right: &Meta) {
+        let judged = self.compare(path, left);
         let mut found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
         found.bytes += left.size + right.size;
         match judged {
@@ -143,6 +146,22 @@ impl<'a> Comparer<'a> {
             Ok(Err(changed)) => found.different.push(SilentDifference { path: path.clone(), changed }),
             Err(unread) => found.unread.push(unread),
         }
+    }
+
+    /// The common hash, or which side has changed.
+    fn compare(&self, path: &RelPath, left: &Meta) -> Result<Result<Hash, Option<Side>>, (Side, StoreError)> {
+        let mut hasher = blake3::Hasher::new();
+        let (ours, theirs) = (Held { store: self.left, path }, Held { store: self.right, path });
+        let same = content::equal(ours, theirs, true, &mut |bytes| {
+            hasher.update(bytes);
+        })?;
+        if same {
+            return Ok(Ok(*hasher.finalize().as_bytes()));
+        }
+        // Only about a difference: looking up what is remembered, and hashing both sides, would cost too much for every file.
+        let ours = content::hash(self.left, path).map_err(|error| (Side::Left, error))?;
+        let theirs = content::hash(self.right, path).map_err(|error| (Side::Right, error))?;
+        Ok(if ours == theirs { Ok(ours) } else { Err(self.judge(path, left, ours, theirs)) })
     }
 
     /// Which side is no longer what it was, going by what is remembered of exactly this size and time.
@@ -157,13 +176,6 @@ impl<'a> Comparer<'a> {
             (false, true) => Some(Side::Left),
             _ => None,
         }
-    }
-
-    /// What was found.
-    pub fn into_found(self) -> Verified {
-        let mut found = self.found.into_inner().unwrap_or_else(PoisonError::into_inner);
-        found.different.sort_by(|a, b| a.path.cmp(&b.path));
-        found
     }
 }
 

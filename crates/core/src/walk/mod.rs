@@ -17,7 +17,7 @@ use crate::entry::{Entry, EntryKind, FileId, Meta, Side};
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{Name, RelPath};
 use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide};
-use crate::plan::{Action, Fate, FolderPlan, Plan, Step};
+use crate::plan::{Action, Fate, FolderPlan, Plan, Step, moves};
 use crate::problem::{Code, Problem};
 use crate::store::{FaultKind, Listing, Result, Store, StoreError};
 
@@ -36,6 +36,17 @@ pub struct ScanInput<'a> {
     pub one_filesystem: bool,
     /// Hears of every file that is the same on both sides by size and time; called by the scan's workers.
     pub on_same: Option<OnSame<'a>>,
+    /// What is done about files and folders that have another path.
+    pub moves: Moves,
+}
+
+/// What a scan does about what is gone from one path and new at another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Moves {
+    /// Takes names, sizes and times for it: good enough to look at, as in a preview.
+    Unproved,
+    /// Reads both files and plans a rename only when they hold the same.
+    Proved,
 }
 
 /// Hears of a file that is the same on both sides: its path, its left and its right entry.
@@ -75,8 +86,27 @@ pub fn scan(input: &ScanInput<'_>, progress: &ScanProgress) -> Result<Plan, Scan
     });
     match queue.into_failure() {
         Some(failure) => Err(failure),
-        None => Ok(settle::assemble(found)),
+        None => with_moves(input, progress, settle::assemble(found)),
     }
+}
+
+/// Turns removals and additions of the same things into renames, where the right can rename.
+fn with_moves(input: &ScanInput<'_>, progress: &ScanProgress, mut plan: Plan) -> Result<Plan, ScanError> {
+    // Owners and attributes would have to be compared too, and second names followed.
+    if !input.right.capabilities().rename || input.rules.by.full {
+        return Ok(plan);
+    }
+    let mut found = moves::find(&plan, &input.rules.by);
+    if input.moves == Moves::Proved {
+        let proofs = moves::prove(&found, input.left, input.right, &progress.stop);
+        if progress.stop.load(Ordering::Relaxed) {
+            return Err(ScanError::Stopped);
+        }
+        let mut proofs = proofs.into_iter();
+        found.retain(|_| proofs.next().unwrap_or(false));
+    }
+    moves::apply(&mut plan, &found, Side::Right);
+    Ok(plan)
 }
 
 fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {

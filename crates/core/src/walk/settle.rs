@@ -33,7 +33,9 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
     leave_an_hour_shift(&mut records, &mut plan);
     settle_names(&mut records, &mut plan, named);
     settle_fates(&mut records, &mut plan);
-    plan.folders = records.into_iter().map(|record| record.plan).filter(says_something).collect();
+    // Second names were added at the end.
+    records.iter_mut().for_each(|record| record.plan.actions.sort_by(|a, b| a.name.cmp(&b.name)));
+    plan.folders = records.into_iter().map(|record| record.plan).filter(FolderPlan::says_something).collect();
     plan.problems.sort_by(|a, b| a.path.cmp(&b.path));
     plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
     plan.counts.problems = plan.problems.len() as u64;
@@ -191,10 +193,4 @@ fn refuse_late_add(parent: &mut FolderPlan, path: &RelPath, plan: &mut Plan) {
         let message = "the folder that stands here holds something that the filter leaves alone";
         plan.problems.push(Problem::new(Code::Occupied, Side::Right, path.clone(), message));
     }
-}
-
-fn says_something(folder: &FolderPlan) -> bool {
-    folder.fate != Fate::Stay
-        || !folder.actions.is_empty()
-        || (folder.left.is_some() && folder.right.is_some())
 }

@@ -36,11 +36,17 @@ pub(super) struct Folder {
     fd: OwnedFd,
     /// Look at owners and extended attributes too.
     full: bool,
+    /// It has no default access list; asked once.
+    plain: OnceLock<bool>,
 }
 
 impl Folder {
     pub(super) fn open_root(path: &Path, full: bool) -> io::Result<Folder> {
-        Ok(Folder { fd: rustix::fs::openat(CWD, path, folder_flags(), Mode::empty())?, full })
+        Ok(Folder {
+            fd: rustix::fs::openat(CWD, path, folder_flags(), Mode::empty())?,
+            full,
+            plain: OnceLock::new(),
+        })
     }
 
     /// Opens a folder below this one without following any link and without leaving it.
@@ -48,7 +54,7 @@ impl Folder {
         let bytes = if path.is_root() { b".".as_slice() } else { path.as_bytes() };
         let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
         match rustix::fs::openat2(&self.fd, bytes, folder_flags(), Mode::empty(), resolve) {
-            Ok(fd) => Ok(Folder { fd, full: self.full }),
+            Ok(fd) => Ok(Folder { fd, full: self.full, plain: OnceLock::new() }),
             // Kernels before 5.6, and sandboxes that do not know the call.
             Err(Errno::NOSYS | Errno::PERM) => self.open_step_by_step(path),
             // Paths over 4096 bytes.
@@ -63,7 +69,7 @@ impl Folder {
         for part in path.parts() {
             folder = rustix::fs::openat(&folder, part, flags, Mode::empty())?;
         }
-        Ok(Folder { fd: folder, full: self.full })
+        Ok(Folder { fd: folder, full: self.full, plain: OnceLock::new() })
     }
 
     pub(super) fn list(&self, path: &RelPath) -> Result<Listing> {
@@ -211,9 +217,19 @@ impl Folder {
         Ok(File::from(rustix::fs::openat(&self.fd, name, flags, Mode::empty())?))
     }
 
-    pub(super) fn create_file(&self, name: &[u8]) -> io::Result<File> {
+    /// Makes a file with a mode that [`Folder::makes_exactly`] has agreed to, or closed to everybody else.
+    pub(super) fn create_file(&self, name: &[u8], mode: Option<u32>) -> io::Result<File> {
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        Ok(File::from(rustix::fs::openat(&self.fd, name, flags, Mode::RUSR | Mode::WUSR)?))
+        let mode = mode.map_or(Mode::RUSR | Mode::WUSR, Mode::from_raw_mode);
+        Ok(File::from(rustix::fs::openat(&self.fd, name, flags, mode)?))
+    }
+
+    /// Whether a file made here with a mode gets just that: the account's umask takes nothing from it, and the folder has
+    /// no default access list, which would have its say instead.
+    pub(super) fn makes_exactly(&self, mode: u32) -> bool {
+        let asked = |()| rustix::fs::fgetxattr(&self.fd, c"system.posix_acl_default", &mut [0u8; 0]);
+        mode & !(0o777 & !umask()) == 0
+            && *self.plain.get_or_init(|| matches!(asked(()), Err(Errno::NODATA | Errno::OPNOTSUPP)))
     }
 
     /// Opens an unfinished file that an earlier run may have left, for reading and writing. Only a regular file of one name
@@ -465,7 +481,7 @@ fn timestamps(modified: Option<Stamp>) -> Timestamps {
     Timestamps { last_access: omit, last_modification: modified }
 }
 
-pub(super) fn set_file(file: &File, attributes: &Attributes, mode: u32) -> io::Result<()> {
+pub(super) fn set_file(file: &File, attributes: &Attributes, mode: Option<u32>) -> io::Result<()> {
     if let Some(extra) = &attributes.extra {
         if is_root() {
             let (owner, group) = owners(extra);
@@ -473,22 +489,30 @@ pub(super) fn set_file(file: &File, attributes: &Attributes, mode: u32) -> io::R
         }
         xattr::write(file, &extra.attributes)?;
     }
-    rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?;
+    if let Some(mode) = mode {
+        rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?;
+    }
     if attributes.modified.is_some() {
         rustix::fs::futimens(file, &timestamps(attributes.modified))?;
     }
     Ok(())
 }
 
-/// The mode of a new file whose source has none: what the account's umask allows. Read once, from `/proc`, because asking
-/// the kernel would mean changing it for all threads.
+/// The mode of a new file whose source has none: what the account's umask allows.
 pub(super) fn default_mode() -> u32 {
-    static MODE: OnceLock<u32> = OnceLock::new();
-    *MODE.get_or_init(|| {
+    if umask() == UNKNOWN { 0o644 } else { 0o666 & !umask() }
+}
+
+/// Where the umask cannot be read, everything is taken for masked, so that modes are set and not assumed.
+const UNKNOWN: u32 = 0o777;
+
+/// The account's umask. Read once, from `/proc`, because asking the kernel would mean changing it for all threads.
+fn umask() -> u32 {
+    static UMASK: OnceLock<u32> = OnceLock::new();
+    *UMASK.get_or_init(|| {
         let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
         let umask = status.lines().find_map(|line| line.strip_prefix("Umask:"));
-        let umask = umask.and_then(|octal| u32::from_str_radix(octal.trim(), 8).ok()).unwrap_or(0o022);
-        0o666 & !umask
+        umask.and_then(|octal| u32::from_str_radix(octal.trim(), 8).ok()).unwrap_or(UNKNOWN)
     })
 }
 

@@ -228,18 +228,32 @@ impl Store for LocalStore {
         Ok(content)
     }
 
-    fn stage(&self, path: &RelPath) -> Result<Box<dyn Stage>> {
+    fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        let (folder, name) = self.parent(path, "read")?;
+        let file = folder.open_file(name.as_bytes()).map_err(|error| fault("read", path, error))?;
+        Ok(Box::new(LocalContent { file, path: path.clone(), fresh: None }))
+    }
+
+    fn stage(&self, path: &RelPath, mode: Option<u32>) -> Result<Box<dyn Stage>> {
         let (folder, _) = self.parent(path, "write")?;
         let part = self.part_name();
-        let file = folder.create_file(&part).map_err(|error| fault("write", path, error))?;
-        Ok(Box::new(LocalStage { folder, part, file: Some(file), target: path.clone(), at: 0 }))
+        let made_with = mode.filter(|mode| folder.makes_exactly(*mode));
+        let file = folder.create_file(&part, made_with).map_err(|error| fault("write", path, error))?;
+        Ok(Box::new(LocalStage { folder, part, file: Some(file), target: path.clone(), at: 0, made_with }))
     }
 
     fn stage_resumable(&self, path: &RelPath, key: &str) -> Result<Box<dyn Stage>> {
         let (folder, _) = self.parent(path, "write")?;
         let part = part_name(key);
         let file = folder.open_part(&part).map_err(|error| fault("write", path, error))?;
-        Ok(Box::new(LocalStage { folder, part, file: Some(file), target: path.clone(), at: 0 }))
+        Ok(Box::new(LocalStage {
+            folder,
+            part,
+            file: Some(file),
+            target: path.clone(),
+            at: 0,
+            made_with: None,
+        }))
     }
 
     fn stage_link(&self, path: &RelPath, target: &[u8], attributes: &Attributes) -> Result<Sealed> {
@@ -411,6 +425,8 @@ struct LocalStage {
     target: RelPath,
     /// Where the next byte goes: behind what was adopted.
     at: u64,
+    /// The mode that the file was made with, when it is known to have just that.
+    made_with: Option<u32>,
 }
 
 impl LocalStage {
@@ -542,8 +558,11 @@ impl Stage for LocalStage {
 
     fn seal(mut self: Box<Self>, attributes: &Attributes) -> Result<Sealed> {
         let mode = attributes.mode.unwrap_or_else(sys::default_mode);
+        // A new owner would take special bits away, so with owners the mode is always set last.
+        let is_made = self.made_with == Some(mode) && attributes.extra.is_none();
         let target = self.target.clone();
-        sys::set_file(self.file()?, attributes, mode).map_err(|error| fault("write", &target, error))?;
+        let set = sys::set_file(self.file()?, attributes, (!is_made).then_some(mode));
+        set.map_err(|error| fault("write", &target, error))?;
         self.file = None;
         Ok(sealed(&target, &self.part))
     }

@@ -24,7 +24,7 @@ fn conforms() {
 fn names_that_are_not_utf8_are_kept() {
     let (folder, store) = store();
     let odd = RelPath::new(b"\xff\xfe.csv").unwrap();
-    let stage = store.stage(&odd).unwrap();
+    let stage = store.stage(&odd, None).unwrap();
     let sealed = stage.seal(&Attributes::default()).unwrap();
     store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).unwrap();
     assert_eq!(store.list(&RelPath::root()).unwrap().entries[0].name.as_bytes(), b"\xff\xfe.csv");
@@ -38,7 +38,7 @@ fn a_link_on_the_way_is_never_followed() {
     symlink(outside.path(), folder.path().join("way")).unwrap();
     let kind = |outcome: Result<()>| outcome.unwrap_err().kind;
     let through = path("way/file");
-    assert_eq!(kind(store.stage(&through).map(drop)), FaultKind::LinkInPath);
+    assert_eq!(kind(store.stage(&through, None).map(drop)), FaultKind::LinkInPath);
     assert_eq!(kind(store.make_folder(&through, &Attributes::default())), FaultKind::LinkInPath);
     assert_eq!(kind(store.rename(&path("way"), &path("way/deeper"))), FaultKind::LinkInPath);
     let mode = Attributes { mode: Some(0o777), ..Attributes::default() };
@@ -53,7 +53,7 @@ fn a_folder_swapped_for_a_link_during_the_work_is_not_left() {
     let outside = tempfile::tempdir().unwrap();
     let (folder, store) = store();
     put(&store, "a/before", b"1", 1_000);
-    let mut stage = store.stage(&path("a/during")).unwrap();
+    let mut stage = store.stage(&path("a/during"), None).unwrap();
     stage.write(b"2").unwrap();
     std::fs::rename(folder.path().join("a"), folder.path().join("b")).unwrap();
     symlink(outside.path(), folder.path().join("a")).unwrap();
@@ -85,7 +85,7 @@ fn holes_stay_holes() {
     from.set_len(8 << 20).unwrap();
     std::os::unix::fs::FileExt::write_all_at(&from, b"in the middle", 4 << 20).unwrap();
     let mut content = store.open(&path("from"), 0).unwrap();
-    let mut stage = store.stage(&path("to")).unwrap();
+    let mut stage = store.stage(&path("to"), None).unwrap();
     assert_eq!(stage.fill(content.as_mut(), 8 << 20, &mut |_| Flow::Go).unwrap(), 8 << 20);
     let sealed = stage.seal(&Attributes::default()).unwrap();
     store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).unwrap();
@@ -96,7 +96,7 @@ fn holes_stay_holes() {
 #[test]
 fn modes_survive_any_umask_and_parts_are_private() {
     let (folder, store) = store();
-    let stage = store.stage(&path("x")).unwrap();
+    let stage = store.stage(&path("x"), None).unwrap();
     let part = std::fs::read_dir(folder.path()).unwrap().next().unwrap().unwrap();
     assert_eq!(part.metadata().unwrap().permissions().mode() & 0o777, 0o600);
     let sealed = stage.seal(&Attributes { mode: Some(0o4777), ..Attributes::default() }).unwrap();
