@@ -12,6 +12,7 @@ use crossbeam_channel::Receiver;
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::identity;
 use reedhook_core::job::Verify;
+use reedhook_core::limit::Throttle;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
 use reedhook_core::problem::{Code, Problem};
@@ -171,6 +172,7 @@ impl<'a> Run<'a> {
                     preserve: rules.preserve,
                     run,
                     strict: false,
+                    limit: throttle(context, round),
                     events: &sender,
                     stop: &context.stop,
                 };
@@ -288,7 +290,6 @@ impl<'a> Run<'a> {
         let unread = found.unread.iter().map(|(side, error)| Problem::from_error(*side, error));
         let problems: Vec<Event> = different.chain(unread).map(Event::Problem).collect();
         report.counts.problems += problems.len() as u64;
-        self.checksums.extend(found.checksums);
         self.note(problems, round.to_key(leg).as_deref())
     }
 
@@ -378,6 +379,18 @@ impl<'a> Run<'a> {
             elapsed,
         })
     }
+}
+
+/// What keeps a job's transfers below its limit; `None` when it has none.
+fn throttle(context: &Context, round: &Round) -> Option<Arc<Throttle>> {
+    let limits = round.job.rules.limit.clone();
+    let minute_of_day = || {
+        let now = jiff::Zoned::now();
+        u16::try_from(i32::from(now.hour()) * 60 + i32::from(now.minute())).unwrap_or(0)
+    };
+    let rate = move || limits.at(minute_of_day());
+    let limited = !round.job.rules.limit.is_empty();
+    limited.then(|| Arc::new(Throttle::new(rate, context.stop.clone())))
 }
 
 fn engine_failed() -> Failure {

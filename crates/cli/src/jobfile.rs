@@ -6,11 +6,13 @@
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
+use std::str::FromStr;
 
 use clap::Args;
 use reedhook_core::entry::Stamp;
 use reedhook_core::filter::{Filter, FilterSpec, TakeOrSkip};
 use reedhook_core::job::{JobRules, Kind, Newer, Owners, Preserve, Removed, Replaced, Verify};
+use reedhook_core::limit::{Limit, Limits};
 use reedhook_core::units::{Age, Moment, Room, Share, Size};
 use serde::{Deserialize, Deserializer, Serialize};
 
@@ -122,6 +124,18 @@ pub struct JobKeys {
     #[arg(long, value_name = "SHARE")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_changes: Option<Share>,
+    /// How fast content may travel: '20 MB/s', or for a part of the day '2 MB/s 08:00-18:00'. Repeatable.
+    #[arg(long, value_name = "RATE")]
+    #[serde(
+        deserialize_with = "one_or_many",
+        serialize_with = "as_one_or_many",
+        skip_serializing_if = "Vec::is_empty"
+    )]
+    pub limit: Vec<Limit>,
+    /// Give way to other work on the machine: low priority for processor and disk.
+    #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub polite: Option<bool>,
 }
 
 impl JobKeys {
@@ -149,11 +163,15 @@ impl JobKeys {
         "verify",
         "max_removals",
         "max_changes",
+        "limit",
+        "polite",
     ];
 
     /// The same keys with those of `other` that are given put in their place.
     pub fn overlaid(self, other: JobKeys) -> JobKeys {
-        let list = |mine: Vec<String>, theirs: Vec<String>| if theirs.is_empty() { mine } else { theirs };
+        fn list<T>(mine: Vec<T>, theirs: Vec<T>) -> Vec<T> {
+            if theirs.is_empty() { mine } else { theirs }
+        }
         JobKeys {
             kind: other.kind.or(self.kind),
             from: list(self.from, other.from),
@@ -177,6 +195,8 @@ impl JobKeys {
             verify: other.verify.or(self.verify),
             max_removals: other.max_removals.or(self.max_removals),
             max_changes: other.max_changes.or(self.max_changes),
+            limit: list(self.limit, other.limit),
+            polite: other.polite.or(self.polite),
         }
     }
 
@@ -186,22 +206,30 @@ impl JobKeys {
     }
 }
 
-fn one_or_many<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
+/// A text, or a list of texts.
+fn one_or_many<'de, D: Deserializer<'de>, T>(deserializer: D) -> Result<Vec<T>, D::Error>
+where
+    T: FromStr<Err: std::fmt::Display>,
+{
     #[derive(Deserialize)]
     #[serde(untagged, expecting = "expected a text or a list of texts")]
     enum Either {
         One(String),
         Many(Vec<String>),
     }
-    Ok(match Either::deserialize(deserializer)? {
+    let texts = match Either::deserialize(deserializer)? {
         Either::One(text) => vec![text],
         Either::Many(texts) => texts,
-    })
+    };
+    texts.into_iter().map(|text| text.parse().map_err(serde::de::Error::custom)).collect()
 }
 
-fn as_one_or_many<S: serde::Serializer>(texts: &[String], serializer: S) -> Result<S::Ok, S::Error> {
-    match texts {
-        [one] => serializer.serialize_str(one),
+fn as_one_or_many<S: serde::Serializer, T: Serialize>(
+    values: &[T],
+    serializer: S,
+) -> Result<S::Ok, S::Error> {
+    match values {
+        [one] => one.serialize(serializer),
         many => many.serialize(serializer),
     }
 }
@@ -259,6 +287,8 @@ impl Job {
             verify: keys.verify.unwrap_or(Verify::None),
             max_removals: keys.max_removals.unwrap_or(Share::Percent(25.0)),
             max_changes: keys.max_changes.unwrap_or(Share::Off),
+            limit: Limits::new(keys.limit.clone()),
+            polite: keys.polite.unwrap_or(false),
         };
         Ok(Job { name: name.to_owned(), keys, rules })
     }
@@ -406,6 +436,8 @@ mod tests {
             verify: Some(Verify::All),
             max_removals: Some("50%".parse().unwrap()),
             max_changes: Some("off".parse().unwrap()),
+            limit: vec!["20 MB/s".parse().unwrap(), "2 MB/s 08:00-18:00".parse().unwrap()],
+            polite: Some(true),
         };
         let text = full.to_toml().unwrap();
         let table: toml::Table = text.parse().unwrap();

@@ -14,6 +14,7 @@ mod home;
 mod jobfile;
 mod json;
 mod places;
+mod polite;
 mod progress;
 mod render;
 mod round;

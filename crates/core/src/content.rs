@@ -3,8 +3,10 @@
 //! Comparing directly needs no hash; where one is to be remembered it is made of one side only, while the bytes are at hand.
 //! Many files are looked at by several threads at once ([`for_all`]), whatever folders they lie in.
 
-use std::io;
+use std::io::{self, Read};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+
+use crossbeam_channel::{Receiver, Sender};
 
 use crate::entry::Side;
 use crate::path::RelPath;
@@ -29,14 +31,16 @@ pub struct Held<'a> {
     pub path: &'a RelPath,
 }
 
-/// Whether two files hold the same. `seen` gets the bytes of the first, as far as they are the same. With `fresh` they are
-/// read from the medium, where the system allows it.
+/// Whether two files that are known to have `size` bytes hold the same. `seen` gets the bytes of the first, as far as they
+/// are the same. With `fresh` they are read from the medium, where the system allows it. A file that has become shorter
+/// differs; what has been appended meanwhile is not looked at.
 ///
 /// # Errors
 /// The side that failed: left for the first file.
 pub fn equal(
     left: Held<'_>,
     right: Held<'_>,
+    size: u64,
     fresh: bool,
     seen: &mut dyn FnMut(&[u8]),
 ) -> Result<bool, (Side, StoreError)> {
@@ -49,18 +53,20 @@ pub fn equal(
     BUFFERS.with_borrow_mut(|[one, other]| {
         make(one);
         make(other);
-        loop {
+        let mut rest = size;
+        while rest > 0 {
+            let wanted = rest.min(PIECE as u64) as usize;
+            let (one, other) = (&mut one[..wanted], &mut other[..wanted]);
             let length = read_piece(ours.as_mut(), one, left.path).map_err(|error| (Side::Left, error))?;
             let found =
                 read_piece(theirs.as_mut(), other, right.path).map_err(|error| (Side::Right, error))?;
-            if one[..length] != other[..found] {
+            if length < wanted || found < wanted || one != other {
                 return Ok(false);
             }
-            seen(&one[..length]);
-            if length < PIECE {
-                return Ok(true);
-            }
+            seen(one);
+            rest -= wanted as u64;
         }
+        Ok(true)
     })
 }
 
@@ -92,16 +98,108 @@ fn read_piece(content: &mut dyn Content, buffer: &mut [u8], path: &RelPath) -> R
 pub fn hash(store: &dyn Store, path: &RelPath) -> Result<Hash> {
     let mut content = store.open_fresh(path)?;
     let mut hasher = blake3::Hasher::new();
-    BUFFERS.with_borrow_mut(|[buffer, _]| {
+    let whole = BUFFERS.with_borrow_mut(|[buffer, _]| {
         make(buffer);
-        loop {
-            let length = read_piece(content.as_mut(), buffer, path)?;
-            hasher.update(&buffer[..length]);
-            if length < PIECE {
-                return Ok(*hasher.finalize().as_bytes());
-            }
+        let length = read_piece(content.as_mut(), buffer, path)?;
+        hasher.update(&buffer[..length]);
+        Ok(length < PIECE)
+    })?;
+    if !whole {
+        let mut ahead = Ahead::start(content, false);
+        while let Some(piece) = ahead.next() {
+            let piece = piece.map_err(|error| StoreError::new(FaultKind::Io, "read", path).because(error))?;
+            hasher.update(&piece);
+            ahead.give_back(piece);
         }
-    })
+    }
+    Ok(*hasher.finalize().as_bytes())
+}
+
+/// A large file that a thread of its own reads ahead, and hashes where that is asked for, while the caller works with what has
+/// been read: on two cores, copying and hashing take as long as the slower of the two.
+pub(crate) struct Ahead {
+    pieces: Receiver<io::Result<Vec<u8>>>,
+    spare: Sender<Vec<u8>>,
+    reader: std::thread::JoinHandle<(Box<dyn Content>, blake3::Hasher)>,
+    /// What [`Read::read`] has in hand, and how much of it is taken.
+    current: (Vec<u8>, usize),
+}
+
+impl Ahead {
+    const PIECE: usize = 1 << 20;
+    const PIECES: usize = 4;
+
+    pub(crate) fn start(mut content: Box<dyn Content>, hashing: bool) -> Ahead {
+        let (filled, pieces) = crossbeam_channel::bounded(Self::PIECES);
+        let (spare, empty) = crossbeam_channel::bounded::<Vec<u8>>(Self::PIECES * 2);
+        let reader = std::thread::spawn(move || {
+            let mut hasher = blake3::Hasher::new();
+            loop {
+                let mut piece = empty.try_recv().unwrap_or_default();
+                piece.resize(Self::PIECE, 0);
+                let outcome = match content.read(&mut piece) {
+                    Ok(0) => break,
+                    Ok(length) => {
+                        piece.truncate(length);
+                        if hashing {
+                            hasher.update(&piece);
+                        }
+                        Ok(piece)
+                    }
+                    Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+                    Err(error) => Err(error),
+                };
+                let failed = outcome.is_err();
+                // Nobody takes it: the copy was stopped.
+                if filled.send(outcome).is_err() || failed {
+                    break;
+                }
+            }
+            (content, hasher)
+        });
+        Ahead { pieces, spare, reader, current: (Vec::new(), 0) }
+    }
+
+    fn next(&mut self) -> Option<io::Result<Vec<u8>>> {
+        self.pieces.recv().ok()
+    }
+
+    fn give_back(&self, piece: Vec<u8>) {
+        // A reader that has come to the end needs no more.
+        let _ = self.spare.try_send(piece);
+    }
+
+    /// Ends the reading; returns the file and the hash of what was read. `None` when the reader has failed.
+    pub(crate) fn finish(self) -> Option<(Box<dyn Content>, Hash)> {
+        drop(self.pieces);
+        let (content, hasher) = self.reader.join().ok()?;
+        Some((content, *hasher.finalize().as_bytes()))
+    }
+}
+
+impl Read for Ahead {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.current.1 == self.current.0.len() {
+            let used = std::mem::take(&mut self.current.0);
+            self.give_back(used);
+            self.current = match self.next() {
+                Some(piece) => (piece?, 0),
+                None => return Ok(0),
+            };
+        }
+        let (piece, taken) = &mut self.current;
+        let length = buffer.len().min(piece.len() - *taken);
+        buffer[..length].copy_from_slice(&piece[*taken..*taken + length]);
+        *taken += length;
+        Ok(length)
+    }
+}
+
+impl Content for Ahead {
+    /// The reader has the file; who needs its metadata asks after [`Ahead::finish`].
+    fn meta(&mut self) -> Result<crate::entry::Meta> {
+        Err(StoreError::new(FaultKind::Unsupported, "examine", &RelPath::root()))
+    }
 }
 
 /// Does something with each item, on as many threads as there are cores; stops early when asked to. Results come in the

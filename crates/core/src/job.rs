@@ -1,6 +1,7 @@
 //! A job's choices, as typed values. Where they are written down is the command line's business.
 
 use crate::filter::FilterSpec;
+use crate::limit::Limits;
 use crate::units::{Age, Room, Share, keywords};
 
 keywords! {
@@ -120,4 +121,8 @@ pub struct JobRules {
     pub max_removals: Share,
     /// The guard against mass change.
     pub max_changes: Share,
+    /// How fast content may travel.
+    pub limit: Limits,
+    /// Give way to other work on the machine.
+    pub polite: bool,
 }

@@ -19,6 +19,7 @@ pub mod entry;
 pub mod filter;
 pub mod identity;
 pub mod job;
+pub mod limit;
 pub mod path;
 pub mod plan;
 pub mod problem;

@@ -361,7 +361,7 @@ pub trait Store: Send + Sync {
     /// Opens a file so that what is read comes from the medium and not from memory, where the system allows it.
     ///
     /// # Errors
-    /// As [`Store::open`].
+    /// As [`Store::open_planned`].
     fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>>;
 
     /// Opens a file that a listing has just shown to be a regular one. The look at it may be left to the first

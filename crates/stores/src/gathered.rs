@@ -115,6 +115,13 @@ impl Store for Gathered {
         }
     }
 
+    fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        match self.member(path, "read")? {
+            Some((store, below)) => store.open_planned(&below).map_err(Self::from_member(path)),
+            None => Self::refuse("read", path),
+        }
+    }
+
     fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
         match self.member(path, "read")? {
             Some((store, below)) => store.open_fresh(&below).map_err(Self::from_member(path)),

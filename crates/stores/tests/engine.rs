@@ -57,6 +57,7 @@ fn run_input<'a>(
         verify,
         run,
         strict: false,
+        limit: None,
         events,
         stop,
     }

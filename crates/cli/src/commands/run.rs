@@ -12,6 +12,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
 use crate::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
 use crate::json as lines;
+use crate::polite;
 use crate::render;
 use crate::round::{Round, guard_failure, lifted, look};
 use crate::text::{BOLD, styled};
@@ -122,6 +123,14 @@ pub fn once(
 }
 
 fn run_job(context: &Context, job: &Job, allow: &Allow) -> Outcome {
+    if job.rules.polite {
+        polite::giving_way(|| run_now(context, job, allow))
+    } else {
+        run_now(context, job, allow)
+    }
+}
+
+fn run_now(context: &Context, job: &Job, allow: &Allow) -> Outcome {
     if !context.global.json && !context.global.quiet {
         context.say(format!("{}  {}", styled(BOLD, &job.name), job.rules.kind));
     }

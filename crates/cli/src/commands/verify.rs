@@ -6,7 +6,8 @@ use std::time::Instant;
 use reedhook_core::compare::Comparison;
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
-use reedhook_core::run::verify::{Comparer, Verified};
+use reedhook_core::record::Checksum;
+use reedhook_core::run::verify::{Comparer, Memory, Verified};
 use reedhook_core::store::Store;
 use reedhook_core::walk::{Moves, ScanError, ScanInput, ScanProgress, scan};
 use serde_json::json;
@@ -32,7 +33,6 @@ pub fn verify(context: &Context, name: &str) -> Outcome {
         refuse_foreign(context, &job, to, right.as_ref())?;
         let begun = Instant::now();
         let (plan, found) = compare(context, &job, &ends, &left, &right)?;
-        context.home.record()?.set_checksums(name, &found.checksums)?;
         if context.global.json {
             print_json(&job, &plan, &found, begun);
         } else {
@@ -57,11 +57,19 @@ pub fn compare(
         filter = filter.with_top_level(names);
     }
     let record = Mutex::new(context.home.record()?);
-    let remembered = |path: &RelPath| {
+    let recall = |path: &RelPath| {
         let record = record.lock().unwrap_or_else(PoisonError::into_inner);
         record.checksum(&job.name, path).ok().flatten()
     };
-    let comparer = Comparer::new(left.as_ref(), right.as_ref(), &remembered);
+    let failed = Mutex::new(None);
+    let remember = |checksums: &[(RelPath, Checksum)]| {
+        let mut record = record.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Err(error) = record.set_checksums(&job.name, checksums) {
+            *failed.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
+        }
+    };
+    let memory = Memory { recall: &recall, remember: &remember };
+    let comparer = Comparer::new(left.as_ref(), right.as_ref(), memory);
     let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
     let rules = crate::round::one_way_rules(job, by);
     let progress = ScanProgress { stop: context.stop.clone(), ..ScanProgress::default() };
@@ -83,7 +91,10 @@ pub fn compare(
             Failure::refused("unreadable", format!("the {side} side cannot be read: {error}"))
         }
     })?;
-    Ok((plan, found))
+    match failed.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        Some(error) => Err(error.into()),
+        None => Ok((plan, found)),
+    }
 }
 
 fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant) -> String {

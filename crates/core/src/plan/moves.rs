@@ -27,8 +27,19 @@ pub struct Candidate {
     pub to: RelPath,
     /// It is a folder with all that it holds.
     pub folder: bool,
-    /// The files whose content has to be the same: path at the side that changes, path at the side that is read.
-    pub files: Vec<(RelPath, RelPath)>,
+    /// The files whose content has to be the same.
+    pub files: Vec<Twins>,
+}
+
+/// Two files that look alike.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Twins {
+    /// The path at the side that changes.
+    pub from: RelPath,
+    /// The path at the side that is read.
+    pub to: RelPath,
+    /// The bytes of each.
+    pub size: u64,
 }
 
 /// A digest of what a folder holds; equal for folders that hold the same names with the same metadata.
@@ -147,14 +158,17 @@ impl Trees<'_> {
     }
 
     /// The files below a folder, each with the path of its counterpart.
-    fn files_in(&self, to: &RelPath, from: &RelPath) -> Vec<(RelPath, RelPath)> {
-        let inside = subtree(self.folders, to).iter().flat_map(|folder| {
-            let files = folder.actions.iter().filter(
-                |action| matches!(&action.step, Step::Add { from } if from.kind == EntryKind::File && from.size > 0),
-            );
-            files.map(|action| folder.path.join(&action.name))
+    fn files_in(&self, to: &RelPath, from: &RelPath) -> Vec<Twins> {
+        let folders = subtree(self.folders, to).iter();
+        let actions = folders.flat_map(|folder| folder.actions.iter().map(move |action| (folder, action)));
+        let twins = actions.filter_map(|(folder, action)| match &action.step {
+            Step::Add { from: meta } if meta.kind == EntryKind::File && meta.size > 0 => {
+                let path = folder.path.join(&action.name);
+                Some(Twins { from: from.join_path(&path.below(to)?), to: path, size: meta.size })
+            }
+            _ => None,
         });
-        inside.filter_map(|path| Some((from.join_path(&path.below(to)?), path))).collect()
+        twins.collect()
     }
 
     fn moved_files(&self, folders: &[Candidate]) -> Vec<Candidate> {
@@ -182,7 +196,8 @@ impl Trees<'_> {
                 added.push(path);
             }
         }
-        let mut moved: Vec<Candidate> = alike.into_values().flat_map(|(gone, new)| pair(gone, new)).collect();
+        let mut moved: Vec<Candidate> =
+            alike.into_iter().flat_map(|((size, _), (gone, new))| pair(size, gone, new)).collect();
         moved.sort_by(|a, b| a.to.cmp(&b.to));
         moved
     }
@@ -197,9 +212,9 @@ impl Trees<'_> {
 }
 
 /// Pairs files that look alike: by name where there are several, or as they are when there is one of each.
-fn pair(gone: Vec<RelPath>, new: Vec<RelPath>) -> Vec<Candidate> {
+fn pair(size: u64, gone: Vec<RelPath>, new: Vec<RelPath>) -> Vec<Candidate> {
     let candidate = |from: RelPath, to: RelPath| Candidate {
-        files: vec![(from.clone(), to.clone())],
+        files: vec![Twins { from: from.clone(), to: to.clone(), size }],
         from,
         to,
         folder: false,
@@ -239,11 +254,12 @@ fn subtree<'a>(folders: &'a [FolderPlan], top: &RelPath) -> &'a [FolderPlan] {
 /// Which candidates hold the same on both sides, byte for byte. A file that cannot be read proves nothing: it is copied as
 /// usual, which reports what is wrong with it.
 pub fn prove(found: &[Candidate], read: &dyn Store, changed: &dyn Store, stop: &AtomicBool) -> Vec<bool> {
-    let pairs: Vec<(usize, &(RelPath, RelPath))> =
+    let pairs: Vec<(usize, &Twins)> =
         found.iter().enumerate().flat_map(|(at, one)| one.files.iter().map(move |pair| (at, pair))).collect();
-    let same = content::for_all(&pairs, stop, |(_, (from, to))| {
-        let (theirs, ours) = (Held { store: changed, path: from }, Held { store: read, path: to });
-        content::equal(ours, theirs, false, &mut |_| {}).unwrap_or(false)
+    let same = content::for_all(&pairs, stop, |(_, twins)| {
+        let theirs = Held { store: changed, path: &twins.from };
+        let ours = Held { store: read, path: &twins.to };
+        content::equal(ours, theirs, twins.size, false, &mut |_| {}).unwrap_or(false)
     });
     let mut proved = vec![true; found.len()];
     for ((at, _), same) in pairs.into_iter().zip(same) {

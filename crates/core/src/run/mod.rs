@@ -27,6 +27,7 @@ use crossbeam_channel::Sender;
 use crate::content::Hash;
 use crate::entry::{EntryKind, Extra, Meta, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
+use crate::limit::Throttle;
 use crate::path::{Name, RESERVED_NAME, RelPath, part_name};
 use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Step};
 use crate::problem::{Code, Problem};
@@ -210,6 +211,8 @@ pub struct RunInput<'a> {
     pub run: Name,
     /// A source file that differs from the plan is skipped and reported, not taken as it is now. For saved plans.
     pub strict: bool,
+    /// What keeps the transfers below the job's bandwidth limit; `None` without one.
+    pub limit: Option<Arc<Throttle>>,
     /// Who hears of the progress: events in their order, several at a time.
     pub events: &'a Sender<Vec<Event>>,
     /// Set to make the run stop soon, with everything whole.

@@ -9,9 +9,10 @@ use std::time::{Duration, Instant};
 
 use super::verify::Hashing;
 use super::{Done, Engine, Event, Halt, Item, Mark, PlannedItem};
-use crate::content::{self, Hash};
+use crate::content::{self, Ahead, Hash};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::job::{Replaced, Verify};
+use crate::limit::Throttled;
 use crate::path::RelPath;
 use crate::plan::Step;
 use crate::problem::{Code, Problem};
@@ -29,6 +30,9 @@ const CHUNK_BYTES: u64 = 64 << 20;
 
 /// Files smaller than this are looked at once, after reading.
 const LOOKED_AT_ONCE: u64 = 64 << 10;
+
+/// When what is copied is hashed too, files from this size on are read by a thread of their own.
+const READ_AHEAD_FROM: u64 = 4 << 20;
 
 /// How often a file that changes while it is read is tried.
 const ATTEMPTS: usize = 3;
@@ -301,15 +305,19 @@ impl Transfer<'_, '_> {
         first: bool,
     ) -> Result<(Box<dyn Content>, Meta), CopyError> {
         let left = self.engine.input.left;
+        let slowed = |content| match &self.engine.input.limit {
+            Some(throttle) => Box::new(Throttled { content, throttle: throttle.clone() }) as Box<dyn Content>,
+            None => content,
+        };
         if first && planned.size < LOOKED_AT_ONCE {
-            return Ok((left.open_planned(path).map_err(CopyError::Read)?, planned.clone()));
+            return Ok((slowed(left.open_planned(path).map_err(CopyError::Read)?), planned.clone()));
         }
         let mut content = left.open(path, 0).map_err(CopyError::Read)?;
         let before = content.meta().map_err(CopyError::Read)?;
         if self.engine.input.strict && !is_still(planned, &before) {
             return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)));
         }
-        Ok((content, before))
+        Ok((slowed(content), before))
     }
 
     /// One attempt; `None` when the source changed meanwhile.
@@ -338,6 +346,13 @@ impl Transfer<'_, '_> {
         };
         let (filled, hash) = if engine.input.verify == Verify::None {
             (fill(stage.as_mut(), content.as_mut(), before.size, resumable, &mut progress), None)
+        } else if before.size >= READ_AHEAD_FROM {
+            let mut ahead = Ahead::start(content, true);
+            let filled = fill(stage.as_mut(), &mut ahead, before.size, resumable, &mut progress);
+            let lost = || CopyError::Read(StoreError::new(FaultKind::Io, "read", path));
+            let (file, hash) = ahead.finish().ok_or_else(lost)?;
+            content = file;
+            (filled, Some(hash))
         } else {
             let mut hashing = Hashing::new(content.as_mut());
             let filled = fill(stage.as_mut(), &mut hashing, before.size, resumable, &mut progress);

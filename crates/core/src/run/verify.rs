@@ -78,8 +78,6 @@ pub struct Verified {
     pub different: Vec<SilentDifference>,
     /// Files that could not be read.
     pub unread: Vec<(Side, StoreError)>,
-    /// What to remember of the files that are the same.
-    pub checksums: Vec<(RelPath, Checksum)>,
 }
 
 /// Compares files by content. A scan finds them ([`Comparer::add`] as its `on_same`); reading begins at once, on as many
@@ -87,33 +85,47 @@ pub struct Verified {
 pub struct Comparer<'a> {
     left: &'a dyn Store,
     right: &'a dyn Store,
-    remembered: &'a (dyn Fn(&RelPath) -> Option<Checksum> + Sync),
+    memory: Memory<'a>,
     found: Mutex<Verified>,
+    /// What is yet to be remembered.
+    checksums: Mutex<Vec<(RelPath, Checksum)>>,
+}
+
+/// What files held when they were last read whole.
+#[derive(Clone, Copy)]
+pub struct Memory<'a> {
+    /// Tells what a file held.
+    pub recall: &'a (dyn Fn(&RelPath) -> Option<Checksum> + Sync),
+    /// Takes what files that are the same on both sides hold; called now and then, by the readers.
+    pub remember: &'a (dyn Fn(&[(RelPath, Checksum)]) + Sync),
 }
 
 /// A file to be compared: its path and its left and right entry.
 type Pair = (RelPath, Meta, Meta);
 
+/// Files are handed to the readers in groups, because waking one costs more than comparing a small file.
+const GROUP: usize = 64;
+
+/// How many checksums are remembered at once.
+const REMEMBERED_TOGETHER: usize = 8192;
+
 impl<'a> Comparer<'a> {
-    /// A comparer; `remembered` tells what a file held when it was last read whole.
-    pub fn new(
-        left: &'a dyn Store,
-        right: &'a dyn Store,
-        remembered: &'a (dyn Fn(&RelPath) -> Option<Checksum> + Sync),
-    ) -> Comparer<'a> {
-        Comparer { left, right, remembered, found: Mutex::default() }
+    /// A comparer of two stores.
+    pub fn new(left: &'a dyn Store, right: &'a dyn Store, memory: Memory<'a>) -> Comparer<'a> {
+        Comparer { left, right, memory, found: Mutex::default(), checksums: Mutex::default() }
     }
 
     /// Compares everything that `find` hands over, until `stop` is set; returns what `find` returned, and what was found.
     pub fn run<T>(self, stop: &AtomicBool, find: impl FnOnce(OnSame<'_>) -> T) -> (T, Verified) {
         let threads = std::thread::available_parallelism().map_or(2, usize::from);
         // Enough to keep the readers busy, and no list of the whole tree.
-        let (sender, receiver) = crossbeam_channel::bounded::<Pair>(1024);
+        let (sender, receiver) = crossbeam_channel::bounded::<Vec<Pair>>(64);
+        let waiting: Mutex<Vec<Pair>> = Mutex::default();
         let outcome = std::thread::scope(|scope| {
             for _ in 0..threads {
                 let (receiver, comparer) = (receiver.clone(), &self);
                 scope.spawn(move || {
-                    for (path, left, right) in receiver {
+                    for (path, left, right) in receiver.into_iter().flatten() {
                         if !stop.load(Ordering::Relaxed) {
                             comparer.look(&path, &left, &right);
                         }
@@ -121,13 +133,20 @@ impl<'a> Comparer<'a> {
                 });
             }
             let hand_over = |path: &RelPath, left: &Meta, right: &Meta| {
-                // The readers are there as long as this closure is.
-                let _ = sender.send((path.clone(), left.clone(), right.clone()));
+                let mut group = waiting.lock().unwrap_or_else(PoisonError::into_inner);
+                group.push((path.clone(), left.clone(), right.clone()));
+                if group.len() >= GROUP {
+                    let group = std::mem::take(&mut *group);
+                    // The readers are there as long as this closure is.
+                    let _ = sender.send(group);
+                }
             };
             let outcome = find(&hand_over);
+            let _ = sender.send(std::mem::take(&mut *waiting.lock().unwrap_or_else(PoisonError::into_inner)));
             drop(sender);
             outcome
         });
+        (self.memory.remember)(&self.checksums.into_inner().unwrap_or_else(PoisonError::into_inner));
         let mut found = self.found.into_inner().unwrap_or_else(PoisonError::into_inner);
         found.different.sort_by(|a, b| a.path.cmp(&b.path));
         (outcome, found)
@@ -136,15 +155,25 @@ impl<'a> Comparer<'a> {
     /// Reads both files whole and takes note of what it finds.
     fn look(&self, path: &RelPath, left: &Meta, right: &Meta) {
         let judged = self.compare(path, left);
+        if let Ok(Ok(hash)) = judged {
+            self.note(path, checksum(left, hash));
+        }
         let mut found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
         found.bytes += left.size + right.size;
         match judged {
-            Ok(Ok(hash)) => {
-                found.same += 1;
-                found.checksums.push((path.clone(), checksum(left, hash)));
-            }
+            Ok(Ok(_)) => found.same += 1,
             Ok(Err(changed)) => found.different.push(SilentDifference { path: path.clone(), changed }),
             Err(unread) => found.unread.push(unread),
+        }
+    }
+
+    fn note(&self, path: &RelPath, checksum: Checksum) {
+        let mut checksums = self.checksums.lock().unwrap_or_else(PoisonError::into_inner);
+        checksums.push((path.clone(), checksum));
+        if checksums.len() >= REMEMBERED_TOGETHER {
+            let group = std::mem::take(&mut *checksums);
+            drop(checksums);
+            (self.memory.remember)(&group);
         }
     }
 
@@ -152,7 +181,7 @@ impl<'a> Comparer<'a> {
     fn compare(&self, path: &RelPath, left: &Meta) -> Result<Result<Hash, Option<Side>>, (Side, StoreError)> {
         let mut hasher = blake3::Hasher::new();
         let (ours, theirs) = (Held { store: self.left, path }, Held { store: self.right, path });
-        let same = content::equal(ours, theirs, true, &mut |bytes| {
+        let same = content::equal(ours, theirs, left.size, true, &mut |bytes| {
             hasher.update(bytes);
         })?;
         if same {
@@ -166,7 +195,7 @@ impl<'a> Comparer<'a> {
 
     /// Which side is no longer what it was, going by what is remembered of exactly this size and time.
     fn judge(&self, path: &RelPath, left: &Meta, ours: Hash, theirs: Hash) -> Option<Side> {
-        let known = (self.remembered)(path)?;
+        let known = (self.memory.recall)(path)?;
         let current = checksum(left, known.hash);
         if known != current {
             return None;

@@ -221,7 +221,7 @@ impl Store for LocalStore {
     }
 
     fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
-        let content = self.open(path, 0)?;
+        let content = self.open_planned(path)?;
         if let Some(file) = content.as_file() {
             sys::forget_cached(file);
         }

@@ -1,0 +1,289 @@
+//! Reedhook against the operating system's own tools, on the same trees, in the same run.
+//!
+//! Each row makes its tree from a fixed seed, runs the reference and Reedhook in turn, and prints the ratio of their times:
+//! the median, the least and the greatest of the pairs. Where Reedhook writes, it makes durable what it wrote, so the
+//! reference is followed by `sync -f` inside the measured time.
+//!
+//! `cargo bench -p reedhook -- --quick` takes less than a minute and fails only on a gross regression: when even the best
+//! pair of a row is over twice the aim. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
+//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million.
+
+mod measure;
+mod trees;
+
+use std::cell::Cell;
+use std::fs;
+use std::path::PathBuf;
+use std::process::{Command, ExitCode};
+
+use measure::{Row, Taken, run};
+
+struct Bench {
+    folder: PathBuf,
+    quick: bool,
+}
+
+impl Bench {
+    fn path(&self, below: &str) -> PathBuf {
+        self.folder.join(below)
+    }
+
+    fn pairs(&self) -> usize {
+        if self.quick { 3 } else { 5 }
+    }
+
+    fn command(&self, program: &str, words: &[&str]) -> Command {
+        let mut command = Command::new(program);
+        command.args(words).current_dir(&self.folder).env("REEDHOOK_HOME", self.path("home"));
+        command
+    }
+
+    /// Runs a tool of the operating system.
+    fn tool(&self, program: &str, words: &[&str]) -> Taken {
+        run(&mut self.command(program, words), false)
+    }
+
+    fn reedhook(&self, words: &[&str]) -> Taken {
+        run(&mut self.command(env!("CARGO_BIN_EXE_reedhook"), words), false)
+    }
+
+    /// Without a saved job: one would miss the mark of the destination that is cleared before each pair.
+    fn mirror(&self, tree: &str) -> Taken {
+        self.reedhook(&["once", "mirror", tree, &format!("{tree}-mirror"), "--quiet", "--yes"])
+    }
+
+    fn copy(&self, tree: &str) -> Taken {
+        let copy = format!("{tree}-copy");
+        self.tool("cp", &["-a", tree, &copy]) + self.tool("sync", &["-f", &copy])
+    }
+
+    fn find_both(&self, tree: &str) -> Taken {
+        let find = |side: &str| self.tool("find", &[side, "-printf", "%p %s %T@ %m\\n"]);
+        find(tree) + find(&format!("{tree}-mirror"))
+    }
+
+    fn clear(&self, tree: &str) {
+        for what in ["copy", "mirror"] {
+            let _ = fs::remove_dir_all(self.path(&format!("{tree}-{what}")));
+        }
+        fs::create_dir(self.path(&format!("{tree}-mirror"))).expect("a folder");
+    }
+
+    fn remove(&self, tree: &str) {
+        self.clear(tree);
+        let _ = fs::remove_dir_all(self.path(tree));
+    }
+
+    fn first_mirror(&self, tree: &str, what: &str, aim: Option<f64>) -> Row {
+        let name = format!("first mirror, {what} / `cp -a`");
+        Row::of(name, aim, self.pairs(), || self.clear(tree), || self.copy(tree), || self.mirror(tree))
+    }
+
+    fn nothing_changed(&self, tree: &str, what: &str, aim: Option<f64>) -> Row {
+        // Whatever the last pair left: from here on there is a mirror, and nothing to do.
+        self.mirror(tree);
+        let name = format!("nothing changed, {what} / two `find`");
+        Row::of(name, aim, self.pairs(), || {}, || self.find_both(tree), || self.mirror(tree))
+    }
+
+    fn small(&self) -> Vec<Row> {
+        let count = if self.quick { 10_000 } else { 100_000 };
+        let what = format!("{count} small files");
+        trees::small(&self.path("small"), count);
+        let mut rows = vec![
+            self.first_mirror("small", &what, Some(0.6)),
+            self.nothing_changed("small", &what, Some(0.5)),
+        ];
+        let round = Cell::new(0);
+        let change = || {
+            trees::change_one_in_a_hundred(&self.path("small"), count, round.get());
+            round.set(round.get() + 1);
+        };
+        rows.push(Row::of(
+            format!("1 % of {what} changed / two `find`"),
+            Some(1.0),
+            self.pairs(),
+            change,
+            || self.find_both("small"),
+            || self.mirror("small"),
+        ));
+        self.mirror("small");
+        self.reedhook(&["job", "add", "bench", "mirror", "small", "small-mirror", "--quiet", "--yes"]);
+        let reedhook = env!("CARGO_BIN_EXE_reedhook");
+        rows.push(Row::of(
+            format!("comparing the content of {what} / `diff -rq`"),
+            Some(0.6),
+            self.pairs(),
+            || {},
+            // Reedhook's own folder differs.
+            || run(&mut self.command("diff", &["-rq", "small", "small-mirror"]), true),
+            || run(&mut self.command(reedhook, &["verify", "bench", "--quiet"]), false),
+        ));
+        self.remove("small");
+        rows
+    }
+
+    fn shaped(&self, tree: &str, what: &str) -> Vec<Row> {
+        let rows = vec![self.first_mirror(tree, what, None), self.nothing_changed(tree, what, None)];
+        self.remove(tree);
+        rows
+    }
+
+    fn wide(&self) -> Vec<Row> {
+        let count = if self.quick { 10_000 } else { 100_000 };
+        trees::wide(&self.path("wide"), count);
+        self.shaped("wide", &format!("one folder of {count} files"))
+    }
+
+    fn deep(&self) -> Vec<Row> {
+        let chains = if self.quick { 10 } else { 100 };
+        trees::deep(&self.path("deep"), chains, 100);
+        self.shaped("deep", &format!("{chains} chains of 100 folders"))
+    }
+
+    fn media(&self) -> Vec<Row> {
+        let count = if self.quick { 20 } else { 300 };
+        trees::media(&self.path("media"), count);
+        self.shaped("media", &format!("{count} files of 2 to 8 MiB"))
+    }
+
+    fn big(&self) -> Vec<Row> {
+        let mib = if self.quick { 256 } else { 2048 };
+        trees::big(&self.path("big"), mib);
+        let mirror = self.first_mirror("big", &format!("one file of {mib} MiB"), Some(1.02));
+        let copy_and_compare = || self.copy("big") + self.tool("cmp", &["big/one.bin", "big-copy/one.bin"]);
+        let verified = || {
+            self.reedhook(&["once", "mirror", "big", "big-mirror", "--verify", "changed", "--quiet", "--yes"])
+        };
+        let name = format!("the same, every byte verified / `cp -a`, then `cmp`");
+        let verified =
+            Row::of(name, Some(0.9), self.pairs(), || self.clear("big"), copy_and_compare, verified);
+        self.remove("big");
+        vec![mirror, verified]
+    }
+
+    /// A folder of 10,000 files gets another name: against a run that finds nothing to do.
+    fn moved(&self) -> Vec<Row> {
+        trees::wide(&self.path("moved/season"), 10_000);
+        self.clear("moved");
+        self.mirror("moved");
+        let renamed = Cell::new(false);
+        let rename = || {
+            let names = ["moved/season", "moved/season 2031"];
+            let (from, to) = if renamed.get() { (names[1], names[0]) } else { (names[0], names[1]) };
+            fs::rename(self.path(from), self.path(to)).expect("a rename");
+            renamed.set(!renamed.get());
+        };
+        let row = Row::of(
+            "a folder of 10000 files renamed / a run with nothing to do",
+            None,
+            self.pairs(),
+            || {
+                self.mirror("moved");
+            },
+            || self.mirror("moved"),
+            || {
+                rename();
+                self.mirror("moved")
+            },
+        );
+        let mut extra: Vec<f64> = row
+            .pairs
+            .iter()
+            .map(|(idle, moved)| moved.wall.as_secs_f64() - idle.wall.as_secs_f64())
+            .collect();
+        extra.sort_by(f64::total_cmp);
+        println!("\nOn top of the walk: {:.3} s (aim 0.1 s)\n", extra[extra.len() / 2]);
+        self.remove("moved");
+        vec![row]
+    }
+
+    /// What watching costs: on a terminal (as `script` makes one) against --quiet.
+    fn watched(&self) -> Vec<Row> {
+        let count = if self.quick { 10_000 } else { 100_000 };
+        trees::small(&self.path("watched"), count);
+        let shown = format!("{} once mirror watched watched-mirror --yes", env!("CARGO_BIN_EXE_reedhook"));
+        let watched = || self.tool("script", &["-qec", &shown, "/dev/null"]);
+        let row = Row::of(
+            format!("first mirror of {count} small files, watched on a terminal / `--quiet`"),
+            None,
+            self.pairs(),
+            || self.clear("watched"),
+            || self.mirror("watched"),
+            watched,
+        );
+        self.remove("watched");
+        vec![row]
+    }
+
+    /// A million files: what a file costs, and what a run of them takes in memory.
+    fn million(&self) -> Vec<Row> {
+        let unchanged = |count: usize| {
+            let tree = format!("n{count}");
+            trees::small(&self.path(&tree), count);
+            self.clear(&tree);
+            let first = self.mirror(&tree);
+            let mut runs: Vec<Taken> = (0..self.pairs()).map(|_| self.mirror(&tree)).collect();
+            runs.sort_by_key(|taken| taken.wall);
+            let find = self.find_both(&tree);
+            self.remove(&tree);
+            (first, runs[runs.len() / 2], find)
+        };
+        println!(
+            "\n| files | first run | its peak memory | nothing changed | its peak memory | a file | two `find` |"
+        );
+        println!("|---|---|---|---|---|---|---|");
+        for count in [10_000, 100_000, 1_000_000] {
+            let (first, again, find) = unchanged(count);
+            println!(
+                "| {count} | {:.2} s | {:.1} MiB | {:.3} s | {:.1} MiB | {:.2} µs | {:.3} s |",
+                first.wall.as_secs_f64(),
+                first.peak_kib as f64 / 1024.0,
+                again.wall.as_secs_f64(),
+                again.peak_kib as f64 / 1024.0,
+                again.wall.as_secs_f64() * 1e6 / count as f64,
+                find.wall.as_secs_f64()
+            );
+        }
+        Vec::new()
+    }
+}
+
+/// A group of rows.
+type Group = (&'static str, fn(&Bench) -> Vec<Row>);
+
+const GROUPS: [Group; 8] = [
+    ("small", Bench::small),
+    ("wide", Bench::wide),
+    ("deep", Bench::deep),
+    ("media", Bench::media),
+    ("big", Bench::big),
+    ("moved", Bench::moved),
+    ("watched", Bench::watched),
+    ("million", Bench::million),
+];
+
+fn main() -> ExitCode {
+    let words: Vec<String> = std::env::args().collect();
+    let after = |flag: &str| words.iter().position(|word| word == flag).and_then(|at| words.get(at + 1));
+    let quick = words.iter().any(|word| word == "--quick");
+    let base = after("--in").map_or_else(default_place, PathBuf::from);
+    let folder = base.join(format!("reedhook-bench-{}", std::process::id()));
+    fs::create_dir_all(&folder).expect("a folder for the trees");
+    let bench = Bench { folder: folder.clone(), quick };
+    let wanted = |name: &str| after("--only").map_or(!(quick && name == "million"), |only| only == name);
+    Row::head();
+    let rows: Vec<Row> =
+        GROUPS.iter().filter(|(name, _)| wanted(name)).flat_map(|(_, group)| group(&bench)).collect();
+    let _ = fs::remove_dir_all(&folder);
+    let gross: Vec<&Row> = rows.iter().filter(|row| row.is_gross_regression()).collect();
+    for row in &gross {
+        println!("gross regression: even the best pair of \"{}\" is over twice its aim", row.name);
+    }
+    if gross.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+}
+
+fn default_place() -> PathBuf {
+    let memory = PathBuf::from("/dev/shm");
+    if memory.is_dir() { memory } else { std::env::temp_dir() }
+}
