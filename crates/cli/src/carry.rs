@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use crossbeam_channel::Receiver;
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::identity;
-use reedhook_core::job::Verify;
+use reedhook_core::job::{Kind, Verify};
 use reedhook_core::limit::Throttle;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
@@ -172,6 +172,7 @@ impl<'a> Run<'a> {
                     preserve: rules.preserve,
                     run,
                     strict: false,
+                    hash: rules.kind == Kind::TwoWay,
                     limit: throttle(context, round),
                     events: &sender,
                     stop: &context.stop,

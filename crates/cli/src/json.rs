@@ -137,7 +137,7 @@ pub fn action(line: &mut Vec<u8>, folder: &FolderPlan, action: &Action, to: Opti
         Step::MoveFolder { from, items, .. } => (Some(from), Some(*items)),
         _ => (None, None),
     };
-    let keys = ItemLine::of("action", Done::of(&action.step), action.side, &path);
+    let keys = ItemLine::of("action", Done::of(action), action.side, &path);
     write(line, &ItemLine { size: step_size(&action.step), to, ..keys }.moved_from(was, items));
 }
 

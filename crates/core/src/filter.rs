@@ -272,14 +272,14 @@ fn judge_by_paths(paths: &[RelPath], path: &RelPath) -> Verdict {
 
 /// Filter lines, compiled; each glob remembers the line it came from.
 #[derive(Debug)]
-struct Lines {
+pub(crate) struct Lines {
     /// Lines for anything, lines for folders only: the set and the line numbers of its globs.
     any: (GlobSet, Vec<usize>),
     folders: (GlobSet, Vec<usize>),
 }
 
 impl Lines {
-    fn new(lines: &[String]) -> Result<Lines, FilterError> {
+    pub(crate) fn new(lines: &[String]) -> Result<Lines, FilterError> {
         let mut any = (GlobSetBuilder::new(), Vec::new());
         let mut folders = (GlobSetBuilder::new(), Vec::new());
         for (number, line) in lines.iter().enumerate() {
@@ -305,7 +305,7 @@ impl Lines {
         self.any.0.is_empty() && self.folders.0.is_empty()
     }
 
-    fn first_match(&self, candidate: &Candidate<'_>, folder: bool) -> Option<usize> {
+    pub(crate) fn first_match(&self, candidate: &Candidate<'_>, folder: bool) -> Option<usize> {
         let first = |(set, numbers): &(GlobSet, Vec<usize>)| {
             if set.is_empty() {
                 return None;

@@ -11,6 +11,8 @@ keywords! {
         Mirror = "mirror",
         /// New and changed files go over; nothing is ever removed.
         Copy = "copy",
+        /// What was done at one side is done at the other.
+        TwoWay = "two-way",
     }
 }
 
@@ -22,6 +24,9 @@ impl Kind {
                 "makes the right like the left; what is only on the right is removed there (a copy is kept)"
             }
             Kind::Copy => "brings new and changed files to the right; nothing is ever removed",
+            Kind::TwoWay => {
+                "both sides are worked on: what is new, changed or removed at one becomes so at the other (a copy is kept)"
+            }
         }
     }
 }
@@ -33,6 +38,32 @@ keywords! {
         Leave = "leave",
         /// Update it all the same.
         Update = "update",
+    }
+}
+
+keywords! {
+    /// What a two-way job does when both sides have changed the same path.
+    pub enum ConflictPolicy {
+        /// Leaves both as they are until a person settles it.
+        Hold = "hold",
+        /// Takes the later one.
+        Newest = "newest",
+        /// Takes the left one.
+        Left = "left",
+        /// Takes the right one.
+        Right = "right",
+        /// Keeps both, the older one under a name of its own.
+        Both = "both",
+    }
+}
+
+keywords! {
+    /// What a two-way job does about what was removed at one side.
+    pub enum Removals {
+        /// Removes it at the other side too.
+        Carry = "carry",
+        /// Leaves it at the other side.
+        Ignore = "ignore",
     }
 }
 
@@ -101,6 +132,10 @@ pub struct JobRules {
     pub filter: FilterSpec,
     /// What a copy does about newer files at the destination.
     pub newer: Newer,
+    /// What a two-way job does about conflicts: paths that match, in this order, then the others.
+    pub conflict: Conflicts,
+    /// What a two-way job does about removals.
+    pub removals: Removals,
     /// Where removed files go.
     pub removed: Removed,
     /// Where replaced files go.
@@ -125,4 +160,13 @@ pub struct JobRules {
     pub limit: Limits,
     /// Give way to other work on the machine.
     pub polite: bool,
+}
+
+/// What is done about conflicts, by path.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Conflicts {
+    /// Filter lines, each with the policy for what it matches; the first that matches holds.
+    pub by_path: Vec<(String, ConflictPolicy)>,
+    /// The policy for everything else.
+    pub otherwise: ConflictPolicy,
 }

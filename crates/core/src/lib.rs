@@ -13,6 +13,7 @@
 //! and `run` touch the world only through the two stores they are given. There is no terminal, no protocol and no
 //! asynchronous code here.
 
+pub mod baseline;
 pub mod compare;
 pub mod content;
 pub mod entry;

@@ -58,6 +58,8 @@ pub fn rules(kind: Kind) -> JobRules {
         verify: Verify::None,
         max_removals: Share::Percent(25.0),
         max_changes: Share::Off,
+        conflict: crate::job::Conflicts { by_path: Vec::new(), otherwise: crate::job::ConflictPolicy::Hold },
+        removals: crate::job::Removals::Carry,
         limit: crate::limit::Limits::default(),
         polite: false,
     }

@@ -57,6 +57,7 @@ fn run_input<'a>(
         verify,
         run,
         strict: false,
+        hash: false,
         limit: None,
         events,
         stop,

@@ -170,6 +170,7 @@ fn carry_out(left: &dyn Store, right: &dyn Store, planned: &Plan, run: &Name) ->
         verify: Verify::None,
         run: run.clone(),
         strict: true,
+        hash: false,
         limit: None,
         events: &sender,
         stop: &AtomicBool::new(false),

@@ -408,7 +408,7 @@ fn undone_counts(done: &Undone) -> (Counts, (u64, u64)) {
     let (mut made, mut removed) = (0, 0);
     for item in &done.items {
         match item.done {
-            Done::Added => counts.added += 1,
+            Done::Added | Done::Revived => counts.added += 1,
             Done::Updated => counts.updated += 1,
             Done::Removed => counts.removed += 1,
             Done::Moved => counts.moved += item.items.unwrap_or(1),

@@ -6,6 +6,7 @@
 pub mod guard;
 pub mod moves;
 pub mod one_way;
+pub mod two_way;
 
 use crate::entry::{Meta, Side};
 use crate::path::{Name, RelPath};
@@ -93,6 +94,20 @@ pub struct Action {
     pub side: Side,
     /// What happens.
     pub step: Step,
+    /// Whether there is more to it.
+    pub role: Role,
+}
+
+/// What makes an action of a two-way job more than an ordinary one.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Role {
+    /// Nothing does.
+    #[default]
+    Plain,
+    /// What it puts there had been removed there: a removal never beats a change.
+    Revived,
+    /// What it takes away lost a conflict: it is kept, whatever the job says about replaced and removed files.
+    Loser,
 }
 
 /// A folder in which something happens.
@@ -114,20 +129,6 @@ pub struct FolderPlan {
 
 impl FolderPlan {
     /// The folder at a side.
-    pub fn on(&self, side: Side) -> &Option<Meta> {
-        match side {
-            Side::Left => &self.left,
-            Side::Right => &self.right,
-        }
-    }
-
-    fn on_mut(&mut self, side: Side) -> &mut Option<Meta> {
-        match side {
-            Side::Left => &mut self.left,
-            Side::Right => &mut self.right,
-        }
-    }
-
     /// Whether there is anything to do about it, be it only its time.
     pub fn says_something(&self) -> bool {
         let on_both = self.left.is_some() && self.right.is_some();
@@ -250,8 +251,13 @@ impl Counts {
 }
 
 /// What a scan of both sides found to do.
-#[derive(Debug, Clone, Default)]
+///
+/// In it, left is the side that is read and right the side that changes. A two-way job has a plan for each direction; what the
+/// sides are really called is told by [`Plan::changes`].
+#[derive(Debug, Clone)]
 pub struct Plan {
+    /// The side that changes.
+    pub changes: Side,
     /// The folders in which something happens, from the top down.
     pub folders: Vec<FolderPlan>,
     /// What the actions come to, with what is the same and what could not be examined.
@@ -272,7 +278,29 @@ pub struct Plan {
     pub bytes_set_aside: u64,
 }
 
+impl Default for Plan {
+    fn default() -> Plan {
+        Plan::changing(Side::Right)
+    }
+}
+
 impl Plan {
+    /// An empty plan that changes this side.
+    pub fn changing(side: Side) -> Plan {
+        Plan {
+            changes: side,
+            folders: Vec::new(),
+            counts: Counts::default(),
+            problems: Vec::new(),
+            leftovers: Vec::new(),
+            left_items: 0,
+            right_items: 0,
+            filtered: 0,
+            folders_seen: 0,
+            bytes_set_aside: 0,
+        }
+    }
+
     /// Whether a run would find nothing to do (apart from problems and folder times).
     pub fn is_empty(&self) -> bool {
         self.counts.changes() == 0 && self.folders_made() == 0 && self.folders_removed() == 0

@@ -11,10 +11,10 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use super::{Action, Fate, FolderPlan, Plan, Step};
+use super::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::compare::Comparison;
 use crate::content::{self, Held};
-use crate::entry::{EntryKind, Meta, Side, Stamp};
+use crate::entry::{EntryKind, Meta, Stamp};
 use crate::path::RelPath;
 use crate::store::Store;
 
@@ -269,13 +269,13 @@ pub fn prove(found: &[Candidate], read: &dyn Store, changed: &dyn Store, stop: &
 }
 
 /// Puts renames into a plan, in the place of what they spare.
-pub fn apply(plan: &mut Plan, moves: &[Candidate], side: Side) {
+pub fn apply(plan: &mut Plan, moves: &[Candidate]) {
     if moves.is_empty() {
         return;
     }
     let (folders, files): (Vec<&Candidate>, Vec<&Candidate>) = moves.iter().partition(|one| one.folder);
     for one in folders {
-        move_folder(plan, one, side);
+        move_folder(plan, one);
     }
     let moved: HashSet<&RelPath> =
         files.into_iter().filter(|one| move_file(plan, one)).map(|one| &one.from).collect();
@@ -289,7 +289,8 @@ pub fn apply(plan: &mut Plan, moves: &[Candidate], side: Side) {
     plan.folders.retain(FolderPlan::says_something);
 }
 
-fn move_folder(plan: &mut Plan, one: &Candidate, side: Side) {
+fn move_folder(plan: &mut Plan, one: &Candidate) {
+    let side = plan.changes;
     let counts = &mut plan.counts;
     let mut old = HashMap::new();
     for folder in subtree_mut(&mut plan.folders, &one.from) {
@@ -300,7 +301,7 @@ fn move_folder(plan: &mut Plan, one: &Candidate, side: Side) {
             }
         }
         folder.fate = Fate::Stay;
-        old.extend(folder.path.below(&one.from).zip(folder.on_mut(side).take()));
+        old.extend(folder.path.below(&one.from).zip(folder.right.take()));
     }
     let mut items = 0;
     for folder in subtree_mut(&mut plan.folders, &one.to) {
@@ -313,15 +314,21 @@ fn move_folder(plan: &mut Plan, one: &Candidate, side: Side) {
         }
         // Its counterpart comes along, so that its time is set like that of any folder that stays.
         folder.fate = Fate::Stay;
-        *folder.on_mut(side) = folder.path.below(&one.to).and_then(|below| old.remove(&below));
+        folder.right = folder.path.below(&one.to).and_then(|below| old.remove(&below));
     }
     counts.moved += items;
     let Some((parent, name)) = one.to.split() else { return };
     if let Some(folder) = find_folder(plan, &parent) {
         let at = folder.actions.partition_point(|action| action.name < name);
-        folder
-            .actions
-            .insert(at, Action { name, side, step: Step::MoveFolder { from: one.from.clone(), items } });
+        folder.actions.insert(
+            at,
+            Action {
+                name,
+                side,
+                step: Step::MoveFolder { from: one.from.clone(), items },
+                role: Role::Plain,
+            },
+        );
     }
 }
 
@@ -366,6 +373,7 @@ fn subtree_mut<'a>(folders: &'a mut [FolderPlan], top: &RelPath) -> &'a mut [Fol
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::entry::Side;
     use crate::path::Name;
     use crate::testing::{file, folder, path};
 
@@ -378,6 +386,7 @@ mod tests {
             name: Name::new(name.as_bytes()).unwrap(),
             side: Side::Right,
             step: step.clone(),
+            role: Role::Plain,
         });
         FolderPlan {
             path: path(at),
@@ -426,14 +435,14 @@ mod tests {
         let mut whole = plan(before());
         assert_eq!(shown(&whole), ["old -> new (3)"]);
         let moves = find(&whole, &EXACT);
-        apply(&mut whole, &moves, Side::Right);
+        apply(&mut whole, &moves);
         let counts = &whole.counts;
         assert_eq!((counts.added, counts.removed, counts.moved, counts.bytes), (0, 0, 3, 0));
         assert_eq!((whole.folders_made(), whole.folders_removed(), whole.bytes_set_aside), (0, 0, 0));
         let step = Step::MoveFolder { from: path("old"), items: 3 };
         assert_eq!(
             whole.folders[0].actions,
-            [Action { name: Name::new(b"new").unwrap(), side: Side::Right, step }]
+            [Action { name: Name::new(b"new").unwrap(), side: Side::Right, step, role: Role::Plain }]
         );
 
         // One file differs: the others move by themselves.

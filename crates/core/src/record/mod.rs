@@ -7,8 +7,14 @@
 //! | `job_state` | a job's lasting facts | `job`, `removals_confirmed` |
 //! | `places` | the store that a job last found at one of its destinations | `job`, `place` (as written in the job), `identity` (empty: seen, but not yet marked) |
 //! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
+//! | `baselines` | the pair of stores that a two-way job's baseline is about | `job`, `left_identity`, `right_identity` |
+//! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](crate::plan::two_way::Known) names in it, sorted, in the postcard wire format) |
 //!
 //! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.
+
+mod baseline;
+
+pub use baseline::FolderUpdate;
 
 use std::path::Path;
 use std::time::Duration;
@@ -19,7 +25,7 @@ use crate::path::RelPath;
 use crate::plan::Counts;
 
 /// The layout that this program writes.
-const VERSION: i64 = 2;
+const VERSION: i64 = 3;
 
 /// The state file cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -27,6 +33,9 @@ pub enum RecordError {
     /// SQLite failed.
     #[error("the state file cannot be used")]
     Sqlite(#[from] rusqlite::Error),
+    /// What is remembered of a folder cannot be read.
+    #[error("what is remembered of a folder cannot be read")]
+    Baseline(#[from] postcard::Error),
     /// A newer program wrote it.
     #[error("the state file has layout {found}, and this program knows {VERSION}; use a newer Reedhook")]
     TooNew {
@@ -214,6 +223,17 @@ impl Record {
                  COMMIT;",
             )?;
         }
+        if found < 3 {
+            self.db.execute_batch(
+                "BEGIN IMMEDIATE;
+                 CREATE TABLE IF NOT EXISTS baselines (
+                    job TEXT PRIMARY KEY, left_identity TEXT NOT NULL, right_identity TEXT NOT NULL);
+                 CREATE TABLE IF NOT EXISTS baseline_folders (
+                    job TEXT NOT NULL, folder BLOB NOT NULL, entries BLOB NOT NULL, PRIMARY KEY (job, folder));
+                 PRAGMA user_version = 3;
+                 COMMIT;",
+            )?;
+        }
         Ok(())
     }
 
@@ -335,7 +355,7 @@ impl Record {
         )?;
         transaction.execute("DELETE FROM job_state WHERE job = ?1", [to])?;
         transaction.execute("UPDATE job_state SET job = ?2 WHERE job = ?1", [from, to])?;
-        for table in ["places", "checksums"] {
+        for table in ["places", "checksums", "baselines", "baseline_folders"] {
             transaction.execute(&format!("DELETE FROM {table} WHERE job = ?1"), [to])?;
             transaction.execute(&format!("UPDATE {table} SET job = ?2 WHERE job = ?1"), [from, to])?;
         }

@@ -29,7 +29,7 @@ use crate::entry::{EntryKind, Extra, Meta, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
 use crate::limit::Throttle;
 use crate::path::{Name, RESERVED_NAME, RelPath, part_name};
-use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Step};
+use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{Attributes, FaultKind, Store, StoreError, StoreExt, is_still};
 
@@ -121,6 +121,8 @@ impl Item {
 pub enum Done {
     /// Put where nothing was.
     Added,
+    /// Put where it had been removed: a removal never beats a change.
+    Revived,
     /// Put in the place of another.
     Updated,
     /// Removed.
@@ -142,6 +144,7 @@ impl Done {
     pub fn as_str(self) -> &'static str {
         match self {
             Done::Added => "add",
+            Done::Revived => "revive",
             Done::Updated => "update",
             Done::Removed => "remove",
             Done::Moved => "move",
@@ -154,8 +157,9 @@ impl Done {
 
     /// What a word in a log means; `None` for an unknown one.
     pub fn parse(word: &str) -> Option<Done> {
-        const ALL: [Done; 8] = [
+        const ALL: [Done; 9] = [
             Done::Added,
+            Done::Revived,
             Done::Updated,
             Done::Removed,
             Done::Moved,
@@ -167,9 +171,10 @@ impl Done {
         ALL.into_iter().find(|done| done.as_str() == word)
     }
 
-    /// The word for a planned step.
-    pub fn of(step: &Step) -> Done {
-        match step {
+    /// The word for a planned action.
+    pub fn of(action: &Action) -> Done {
+        match &action.step {
+            Step::Add { .. } if action.role == Role::Revived => Done::Revived,
             Step::Add { .. } | Step::SecondName { was: None, .. } => Done::Added,
             Step::Update { .. } | Step::SecondName { was: Some(_), .. } => Done::Updated,
             Step::Move { .. } | Step::MoveFolder { .. } => Done::Moved,
@@ -195,10 +200,12 @@ pub fn step_size(step: &Step) -> u64 {
 
 /// What the engine needs besides the plan.
 pub struct RunInput<'a> {
-    /// The source.
+    /// The side that is read.
     pub left: &'a dyn Store,
-    /// The destination.
+    /// The side that changes.
     pub right: &'a dyn Store,
+    /// Hash small files while they are copied, so that their content can be remembered.
+    pub hash: bool,
     /// Where removed files go.
     pub removed: Removed,
     /// Where replaced files go.
@@ -269,7 +276,7 @@ pub fn execute(plan: &Plan, input: &RunInput<'_>) -> RunReport {
     let ended = match engine.run() {
         Ok(()) => Ended::Done,
         Err(Halt::Stopped) => Ended::Interrupted,
-        Err(Halt::Lost(side, error)) => Ended::Lost(side, error),
+        Err(Halt::Lost(side, error)) => Ended::Lost(real_side(plan, side), error),
     };
     let state = engine.state.into_inner().unwrap_or_else(PoisonError::into_inner);
     RunReport {
@@ -278,6 +285,11 @@ pub fn execute(plan: &Plan, input: &RunInput<'_>) -> RunReport {
         folders_removed: state.folders_removed,
         ended,
     }
+}
+
+/// What a side of a plan is called outside.
+fn real_side(plan: &Plan, side: Side) -> Side {
+    if plan.changes == Side::Right { side } else { side.other() }
 }
 
 /// Why the engine gives up early.
@@ -344,7 +356,9 @@ impl<'a> Engine<'a> {
 
     fn run(&self) -> Result<(), Halt> {
         for problem in &self.plan.problems {
-            self.problem(problem.clone());
+            // The plan has the real names already.
+            let side = real_side(self.plan, problem.side);
+            self.problem(Problem { side, ..problem.clone() });
         }
         self.report_left();
         let worked = self.work();
@@ -548,7 +562,8 @@ impl<'a> Engine<'a> {
         self.go_on()?;
         let Step::Remove { was } = &item.action.step else { return Ok(()) };
         let path = item.path();
-        let outcome = match self.input.removed {
+        let removed = if item.action.role == Role::Loser { Removed::Keep } else { self.input.removed };
+        let outcome = match removed {
             Removed::Erase => self.input.right.remove(&path, was),
             Removed::Keep => self.keep(&path, was),
             Removed::Trash => self.input.right.trash(&path, was),
@@ -739,7 +754,7 @@ impl<'a> Engine<'a> {
         {
             let counts = &mut self.state().counts;
             match item.done {
-                Done::Added => counts.added += 1,
+                Done::Added | Done::Revived => counts.added += 1,
                 Done::Updated => counts.updated += 1,
                 Done::Removed => counts.removed += 1,
                 Done::Moved => counts.moved += item.items.unwrap_or(1),
@@ -753,11 +768,22 @@ impl<'a> Engine<'a> {
     }
 
     fn send(&self, event: Event) {
+        let event = self.as_it_is_called(event);
         let can_wait = matches!(event, Event::Item(_));
         let mut outbox = self.outbox.lock().unwrap_or_else(PoisonError::into_inner);
         outbox.push(event);
         if !can_wait || outbox.len() >= TOLD_TOGETHER {
             self.tell(std::mem::take(&mut *outbox));
+        }
+    }
+
+    /// In here left is read and right changes; outside, the sides have their real names.
+    fn as_it_is_called(&self, event: Event) -> Event {
+        let real = |side| real_side(self.plan, side);
+        match event {
+            Event::Item(item) => Event::Item(Item { side: real(item.side), ..item }),
+            Event::Problem(problem) => Event::Problem(Problem { side: real(problem.side), ..problem }),
+            other => other,
         }
     }
 

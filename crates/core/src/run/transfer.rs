@@ -14,7 +14,7 @@ use crate::entry::{EntryKind, Meta, Side};
 use crate::job::{Replaced, Verify};
 use crate::limit::Throttled;
 use crate::path::RelPath;
-use crate::plan::Step;
+use crate::plan::{Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{
     Attributes, Content, CopyError, Expect, FaultKind, Flow, Publish, Sealed, Stage, StoreError, is_still,
@@ -201,13 +201,13 @@ impl Transfer<'_, '_> {
     fn one(&self, reporter: &mut Reporter<'_>, item: &PlannedItem<'_>) -> Result<(), Halt> {
         let path = item.path();
         match &item.action.step {
-            Step::Add { from } => self.bring(reporter, &path, from, None),
-            Step::Update { from, was } => self.bring(reporter, &path, from, Some(was)),
+            Step::Add { from } => self.bring(reporter, item, from, None),
+            Step::Update { from, was } => self.bring(reporter, item, from, Some(was)),
             Step::Metadata { from, was } => self.set_metadata(&path, from, was),
             Step::SecondName { from, of, was } => {
                 let sealed = self.engine.input.right.stage_second_name(&path, of).map_err(CopyError::Write);
                 let staged = sealed.map(|sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None });
-                self.take_over(&path, was.as_deref(), staged)
+                self.take_over(item, &path, was.as_deref(), staged)
             }
             Step::Move { .. } | Step::MoveFolder { .. } | Step::Remove { .. } | Step::Leave { .. } => Ok(()),
         }
@@ -227,35 +227,38 @@ impl Transfer<'_, '_> {
     fn bring(
         &self,
         reporter: &mut Reporter<'_>,
-        path: &RelPath,
+        item: &PlannedItem<'_>,
         from: &Meta,
         was: Option<&Meta>,
     ) -> Result<(), Halt> {
+        let path = &item.path();
         let staged = match from.kind {
             EntryKind::Link => self.stage_link(path, from),
             EntryKind::Special(_) => self.stage_special(path, from),
             _ => self.stage_file(reporter, path, from),
         };
-        self.take_over(path, was, staged)
+        self.take_over(item, path, was, staged)
     }
 
     /// Puts a staged file into the batch, or reports why there is none.
     fn take_over(
         &self,
+        item: &PlannedItem<'_>,
         path: &RelPath,
         was: Option<&Meta>,
         staged: Result<Staged, CopyError>,
     ) -> Result<(), Halt> {
         match staged {
             Ok(Staged { sealed, size, now, hash }) => {
+                let lost = item.action.role == Role::Loser;
                 let pending = Pending {
                     sealed,
                     size,
                     now,
                     hash,
-                    done: if was.is_some() { Done::Updated } else { Done::Added },
+                    done: Done::of(item.action),
                     expect: was.map_or(Expect::Absent, |was| Expect::This(was.clone())),
-                    keep: was.is_some() && self.engine.input.replaced == Replaced::Keep,
+                    keep: was.is_some() && (lost || self.engine.input.replaced == Replaced::Keep),
                 };
                 self.enqueue(pending);
                 Ok(())
@@ -344,20 +347,21 @@ impl Transfer<'_, '_> {
             reporter.moved(bytes);
             if engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
         };
-        let (filled, hash) = if engine.input.verify == Verify::None {
-            (fill(stage.as_mut(), content.as_mut(), before.size, resumable, &mut progress), None)
-        } else if before.size >= READ_AHEAD_FROM {
-            let mut ahead = Ahead::start(content, true);
-            let filled = fill(stage.as_mut(), &mut ahead, before.size, resumable, &mut progress);
-            let lost = || CopyError::Read(StoreError::new(FaultKind::Io, "read", path));
-            let (file, hash) = ahead.finish().ok_or_else(lost)?;
-            content = file;
-            (filled, Some(hash))
-        } else {
-            let mut hashing = Hashing::new(content.as_mut());
-            let filled = fill(stage.as_mut(), &mut hashing, before.size, resumable, &mut progress);
-            (filled, Some(hashing.finish()))
-        };
+        let (filled, hash) =
+            if engine.input.verify == Verify::None && !(engine.input.hash && before.size < READ_AHEAD_FROM) {
+                (fill(stage.as_mut(), content.as_mut(), before.size, resumable, &mut progress), None)
+            } else if before.size >= READ_AHEAD_FROM {
+                let mut ahead = Ahead::start(content, true);
+                let filled = fill(stage.as_mut(), &mut ahead, before.size, resumable, &mut progress);
+                let lost = || CopyError::Read(StoreError::new(FaultKind::Io, "read", path));
+                let (file, hash) = ahead.finish().ok_or_else(lost)?;
+                content = file;
+                (filled, Some(hash))
+            } else {
+                let mut hashing = Hashing::new(content.as_mut());
+                let filled = fill(stage.as_mut(), &mut hashing, before.size, resumable, &mut progress);
+                (filled, Some(hashing.finish()))
+            };
         let written = match filled {
             Ok(written) => written,
             Err(CopyError::Stopped) => {
@@ -424,7 +428,7 @@ impl Transfer<'_, '_> {
 
     /// Whether the medium holds what was written; true when nobody asked.
     fn read_back(&self, item: &Pending) -> Result<bool, StoreError> {
-        match item.hash {
+        match item.hash.filter(|_| self.engine.input.verify != Verify::None) {
             Some(expected) => Ok(content::hash(self.engine.input.right, &item.sealed.temporary)? == expected),
             None => Ok(true),
         }

@@ -61,8 +61,9 @@ pub fn undo(store: &dyn Store, past: &Past, own: &Name) -> Result<Undone> {
         done: Undone::default(),
     };
     let of = |kind: Done| past.items.iter().filter(move |item| item.done == kind);
+    let added = past.items.iter().filter(|item| matches!(item.done, Done::Added | Done::Revived));
     undoing.before = undoing.folder_marks(past)?;
-    for item in of(Done::Added) {
+    for item in added {
         undoing.step(item, Undoing::take_away)?;
     }
     for item in by_path(of(Done::FolderRemoved)) {

@@ -8,6 +8,7 @@
 //! its counterpart on the other side alone.
 
 mod settle;
+pub mod two_way;
 
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -17,9 +18,10 @@ use crate::entry::{Entry, EntryKind, FileId, Meta, Side};
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{Name, RelPath};
 use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide};
-use crate::plan::{Action, Fate, FolderPlan, Plan, Step, moves};
+use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step, moves};
 use crate::problem::{Code, Problem};
-use crate::store::{FaultKind, Listing, Result, Store, StoreError};
+use crate::record::RecordError;
+use crate::store::{Capabilities, FaultKind, Listing, Result, Store, StoreError};
 
 /// What a scan reads.
 #[derive(Clone, Copy)]
@@ -68,6 +70,8 @@ pub struct ScanProgress {
 pub enum ScanError {
     /// The root of a side cannot be read, or its store was lost on the way.
     Store(Side, StoreError),
+    /// What is remembered of the sides cannot be read.
+    Baseline(RecordError),
     /// It was asked to stop.
     Stopped,
 }
@@ -81,7 +85,12 @@ pub fn scan(input: &ScanInput<'_>, progress: &ScanProgress) -> Result<Plan, Scan
     let queue = Queue::new(root);
     let threads = input.left.capabilities().workers.max(input.right.capabilities().workers).max(1);
     let found = std::thread::scope(|scope| {
-        let workers: Vec<_> = (0..threads).map(|_| scope.spawn(|| work(input, progress, &queue))).collect();
+        let one = || {
+            let mut found = Found::default();
+            queue.work(progress, |task| Visit::run(input, progress, &mut found, task));
+            found
+        };
+        let workers: Vec<_> = (0..threads).map(|_| scope.spawn(one)).collect();
         workers.into_iter().map(|worker| worker.join().unwrap_or_default()).collect::<Vec<_>>()
     });
     match queue.into_failure() {
@@ -105,7 +114,7 @@ fn with_moves(input: &ScanInput<'_>, progress: &ScanProgress, mut plan: Plan) ->
         let mut proofs = proofs.into_iter();
         found.retain(|_| proofs.next().unwrap_or(false));
     }
-    moves::apply(&mut plan, &found, Side::Right);
+    moves::apply(&mut plan, &found);
     Ok(plan)
 }
 
@@ -136,24 +145,24 @@ struct Task {
 }
 
 /// The common stack of folders. A worker that finds it empty waits, because another may still add to it.
-struct Queue {
-    state: Mutex<QueueState>,
+struct Queue<T> {
+    state: Mutex<QueueState<T>>,
     changed: Condvar,
 }
 
-struct QueueState {
-    tasks: Vec<Task>,
+struct QueueState<T> {
+    tasks: Vec<T>,
     busy: usize,
     failure: Option<ScanError>,
 }
 
-impl Queue {
-    fn new(root: Task) -> Queue {
+impl<T> Queue<T> {
+    fn new(root: T) -> Queue<T> {
         let state = QueueState { tasks: vec![root], busy: 0, failure: None };
         Queue { state: Mutex::new(state), changed: Condvar::new() }
     }
 
-    fn take(&self) -> Option<Task> {
+    fn take(&self) -> Option<T> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         loop {
             if state.failure.is_some() {
@@ -171,7 +180,7 @@ impl Queue {
     }
 
     /// Ends one task: its subfolders follow, or the whole scan fails.
-    fn finish(&self, outcome: Result<Vec<Task>, ScanError>) {
+    fn finish(&self, outcome: Result<Vec<T>, ScanError>) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         state.busy -= 1;
         match outcome {
@@ -180,6 +189,25 @@ impl Queue {
         }
         drop(state);
         self.changed.notify_all();
+    }
+
+    /// Takes tasks until there are none left; each visit hands back the tasks below it.
+    fn work(&self, progress: &ScanProgress, mut visit: impl FnMut(T) -> Result<Vec<T>, ScanError>) {
+        while let Some(task) = self.take() {
+            let outcome = if progress.stop.load(Ordering::Relaxed) {
+                Err(ScanError::Stopped)
+            } else {
+                // A panic here must not leave the other workers waiting for ever.
+                std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| visit(task))).unwrap_or_else(|_| {
+                    let error = StoreError::new(FaultKind::Io, "examine", &RelPath::root());
+                    Err(ScanError::Store(
+                        Side::Left,
+                        error.because("a worker failed; this is a fault in Reedhook"),
+                    ))
+                })
+            };
+            self.finish(outcome);
+        }
     }
 
     fn into_failure(self) -> Option<ScanError> {
@@ -220,29 +248,6 @@ struct Record {
     stays: bool,
     /// A folder directly in it is made or removed, which changes its time.
     touched: bool,
-}
-
-fn work(input: &ScanInput<'_>, progress: &ScanProgress, queue: &Queue) -> Found {
-    let mut found = Found::default();
-    while let Some(task) = queue.take() {
-        let outcome = if progress.stop.load(Ordering::Relaxed) {
-            Err(ScanError::Stopped)
-        } else {
-            // A panic here must not leave the other workers waiting for ever.
-            std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
-                Visit::run(input, progress, &mut found, task)
-            }))
-            .unwrap_or_else(|_| {
-                let error = StoreError::new(FaultKind::Io, "examine", &RelPath::root());
-                Err(ScanError::Store(
-                    Side::Left,
-                    error.because("a worker failed; this is a fault in Reedhook"),
-                ))
-            })
-        };
-        queue.finish(outcome);
-    }
-    found
 }
 
 /// The visit of one folder.
@@ -301,11 +306,11 @@ impl<'a> Visit<'a> {
     ) -> Result<Option<BothSides>, ScanError> {
         let left = match self.list(Side::Left)? {
             Listed::Entries(listing) => listing,
-            Listed::Failed => return Ok(None),
+            Listed::Failed(_) => return Ok(None),
         };
         let right = match self.list(Side::Right)? {
             Listed::Entries(listing) => listing,
-            Listed::Failed => return Ok(None),
+            Listed::Failed(_) => return Ok(None),
         };
         progress.folders.fetch_add(1, Ordering::Relaxed);
         progress.entries.fetch_add((left.entries.len() + right.entries.len()) as u64, Ordering::Relaxed);
@@ -331,17 +336,12 @@ impl<'a> Visit<'a> {
         if !present {
             return Ok(Listed::Entries(Listing::default()));
         }
-        match store.list(&plan.path) {
-            Ok(listing) => Ok(Listed::Entries(listing)),
-            Err(error) if error.kind == FaultKind::Lost || plan.path.is_root() => {
-                Err(ScanError::Store(side, error))
-            }
-            Err(error) => {
-                self.problem(Problem::from_error(side, &error));
-                self.record.stays = true;
-                Ok(Listed::Failed)
-            }
+        let listed = list(store, side, &plan.path)?;
+        if let Listed::Failed(problem) = &listed {
+            self.problem(problem.clone());
+            self.record.stays = true;
         }
+        Ok(listed)
     }
 
     /// Takes note of what a listing could not examine; true when it is not even complete in names.
@@ -391,7 +391,7 @@ impl<'a> Visit<'a> {
             }
             let counterpart = right.next_if(|other| other.name == item.name);
             if clashes.remove(&item.name) {
-                let message = "another name in this folder differs only in upper and lower case";
+                let message = "another name in this folder differs only in upper and lower case, or in the form of its characters";
                 self.refuse(Code::NameClash, Side::Right, &item.name, message.to_owned());
             } else {
                 self.on_left(item, counterpart, inherited);
@@ -408,9 +408,8 @@ impl<'a> Visit<'a> {
             return HashSet::new();
         }
         let mut seen = HashSet::new();
-        let folded = |name: &Name| String::from_utf8_lossy(name.as_bytes()).to_lowercase();
         let taking_part = left.iter().filter(|item| item.verdict.is_some());
-        taking_part.filter(|item| !seen.insert(folded(&item.name))).map(|item| item.name.clone()).collect()
+        taking_part.filter(|item| !seen.insert(item.name.folded())).map(|item| item.name.clone()).collect()
     }
 
     fn on_left(&mut self, item: Judged, counterpart: Option<Judged>, inherited: Inherited) {
@@ -594,7 +593,7 @@ impl<'a> Visit<'a> {
 
     fn act(&mut self, name: Name, step: Step, bytes: u64) {
         self.found.plan.counts.count(&step, bytes);
-        self.record.plan.actions.push(Action { name, side: Side::Right, step });
+        self.record.plan.actions.push(Action { name, side: Side::Right, step, role: Role::Plain });
     }
 
     fn descend(
@@ -613,22 +612,13 @@ impl<'a> Visit<'a> {
 
     /// Whether the destination's limits rule the entry out; reported when they do.
     fn cannot_hold(&mut self, name: &Name, meta: &Meta) -> bool {
-        let capabilities = self.input.right.capabilities();
-        if name.as_bytes().len() > capabilities.max_name {
-            let code = Code::Fault(FaultKind::NameTooLong);
-            let message = format!(
-                "the name has {} bytes; the destination holds at most {}",
-                name.as_bytes().len(),
-                capabilities.max_name
-            );
-            self.refuse(code, Side::Right, name, message);
-            return true;
+        match refusal_of(self.input.right.capabilities(), name, meta) {
+            Some((code, message)) => {
+                self.refuse(code, Side::Right, name, message);
+                true
+            }
+            None => false,
         }
-        if meta.kind == EntryKind::Link && !capabilities.links {
-            self.refuse(Code::NoLinks, Side::Right, name, "the destination cannot hold links".to_owned());
-            return true;
-        }
-        false
     }
 
     fn refuse(&mut self, code: Code, side: Side, name: &Name, message: String) {
@@ -664,7 +654,27 @@ impl<'a> Visit<'a> {
 
 enum Listed {
     Entries(Listing),
-    Failed,
+    Failed(Problem),
+}
+
+/// Lists a folder at a side. A root that cannot be listed, or a lost store, ends the scan; any other folder is a problem.
+fn list(store: &dyn Store, side: Side, folder: &RelPath) -> Result<Listed, ScanError> {
+    match store.list(folder) {
+        Ok(listing) => Ok(Listed::Entries(listing)),
+        Err(error) if error.kind == FaultKind::Lost || folder.is_root() => Err(ScanError::Store(side, error)),
+        Err(error) => Ok(Listed::Failed(Problem::from_error(side, &error))),
+    }
+}
+
+/// Why a store cannot hold an entry at all; `None` when it can.
+fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, String)> {
+    let length = name.as_bytes().len();
+    if length > can.max_name {
+        let message = format!("the name has {length} bytes; the destination holds at most {}", can.max_name);
+        return Some((Code::Fault(FaultKind::NameTooLong), message));
+    }
+    let no_link = meta.kind == EntryKind::Link && !can.links;
+    no_link.then(|| (Code::NoLinks, "the destination cannot hold links".to_owned()))
 }
 
 /// What a folder holds on the left and on the right, sorted by name.

@@ -9,7 +9,7 @@ use super::{Found, Record, SeveralNames};
 use crate::entry::Side;
 use crate::path::RelPath;
 use crate::plan::one_way::LeaveReason;
-use crate::plan::{Action, Fate, FolderPlan, Plan, Step};
+use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 
 /// Merges what the workers found and settles the fate of folders, from the bottom up.
@@ -105,7 +105,12 @@ fn settle_names(records: &mut [Record], plan: &mut Plan, mut named: Vec<SeveralN
             };
             plan.counts.count(&step, 0);
             if let Ok(at) = records.binary_search_by(|record| record.plan.path.cmp(&other.folder)) {
-                records[at].plan.actions.push(Action { name: other.name.clone(), side: Side::Right, step });
+                records[at].plan.actions.push(Action {
+                    name: other.name.clone(),
+                    side: Side::Right,
+                    step,
+                    role: Role::Plain,
+                });
             }
         }
     }

@@ -1,0 +1,138 @@
+//! The baseline of two-way jobs in the state file: what both sides held when they last agreed, folder by folder.
+//!
+//! A folder's names are one row, because they are read and compared together. A baseline is about two particular stores; with
+//! another drive at one of the places there is none, and nothing that is missing there counts as removed.
+
+use rusqlite::{OptionalExtension, params};
+
+use super::{Record, Result};
+use crate::path::RelPath;
+use crate::plan::two_way::Known;
+
+/// A folder of which something else is to be remembered: `None` for nothing, neither of it nor of what is below it.
+pub type FolderUpdate = (RelPath, Option<Vec<Known>>);
+
+impl Record {
+    /// Whether a job remembers anything about these two stores.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn has_baseline(&self, job: &str, left: &str, right: &str) -> Result<bool> {
+        let sql = "SELECT left_identity, right_identity FROM baselines WHERE job = ?1";
+        let found =
+            self.db.query_row(sql, [job], |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?)));
+        Ok(found.optional()?.is_some_and(|(one, other)| (one.as_str(), other.as_str()) == (left, right)))
+    }
+
+    /// What a job remembers of a folder, sorted by name.
+    ///
+    /// # Errors
+    /// When SQLite fails or the row cannot be read.
+    pub fn baseline(&self, job: &str, folder: &RelPath) -> Result<Vec<Known>> {
+        let sql = "SELECT entries FROM baseline_folders WHERE job = ?1 AND folder = ?2";
+        let mut statement = self.db.prepare_cached(sql)?;
+        let found = statement.query_row(params![job, folder.as_bytes()], |row| {
+            Ok(postcard::from_bytes(row.get_ref(0)?.as_blob()?))
+        });
+        Ok(found.optional()?.transpose()?.unwrap_or_default())
+    }
+
+    /// Remembers what two stores agree on; all of it or, when the machine goes down, nothing. What was remembered of another
+    /// pair of stores is forgotten.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn set_baseline(
+        &mut self,
+        job: &str,
+        left: &str,
+        right: &str,
+        folders: &[FolderUpdate],
+    ) -> Result<()> {
+        let same_stores = self.has_baseline(job, left, right)?;
+        if same_stores && folders.is_empty() {
+            return Ok(());
+        }
+        let transaction = self.db.transaction()?;
+        if !same_stores {
+            transaction.execute("DELETE FROM baseline_folders WHERE job = ?1", [job])?;
+            transaction
+                .execute("INSERT OR REPLACE INTO baselines VALUES (?1, ?2, ?3)", params![job, left, right])?;
+        }
+        {
+            let mut put =
+                transaction.prepare("INSERT OR REPLACE INTO baseline_folders VALUES (?1, ?2, ?3)")?;
+            // What lies below a folder is everything from its path and a slash up to the character after the slash.
+            let mut forget = transaction.prepare(
+                "DELETE FROM baseline_folders WHERE job = ?1 AND (folder = ?2 OR (folder >= ?3 AND folder < ?4))",
+            )?;
+            for (folder, known) in folders {
+                let path = folder.as_bytes();
+                match known {
+                    Some(known) => put.execute(params![job, path, postcard::to_allocvec(known)?])?,
+                    None => {
+                        forget.execute(params![job, path, [path, b"/"].concat(), [path, b"0"].concat()])?
+                    }
+                };
+            }
+        }
+        transaction.commit()?;
+        Ok(())
+    }
+
+    /// Forgets the baseline of a job, so that the next run compares the two sides anew.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn forget_baseline(&mut self, job: &str) -> Result<()> {
+        self.db.execute("DELETE FROM baselines WHERE job = ?1", [job])?;
+        self.db.execute("DELETE FROM baseline_folders WHERE job = ?1", [job])?;
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::path::Name;
+    use crate::testing::{file, path};
+
+    #[test]
+    fn a_baseline_is_about_two_stores_and_goes_by_folders() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut record = Record::open(&folder.path().join("state.db")).unwrap();
+        let known = |name: &[u8]| {
+            Known::of(&Name::new(name).unwrap(), &file(5, 1), &file(5, 2), Some([3; 32])).unwrap()
+        };
+        let odd = vec![known(b"a\xff"), known(b"b")];
+        let folders = ["", "a", "a/b", "a/b/c", "a b", "a0"];
+        let all: Vec<FolderUpdate> = folders.iter().map(|folder| (path(folder), Some(odd.clone()))).collect();
+        record.set_baseline("counts", "l", "r", &all).unwrap();
+        assert!(
+            record.has_baseline("counts", "l", "r").unwrap()
+                && !record.has_baseline("counts", "l", "other").unwrap()
+        );
+        assert_eq!(record.baseline("counts", &path("a/b")).unwrap(), odd);
+        assert_eq!(record.baseline("other", &path("a/b")).unwrap(), []);
+
+        record.set_baseline("counts", "l", "r", &[(path("a"), None)]).unwrap();
+        let left = |record: &Record, job: &str| -> Vec<&str> {
+            folders
+                .into_iter()
+                .filter(|folder| !record.baseline(job, &path(folder)).unwrap().is_empty())
+                .collect()
+        };
+        assert_eq!(
+            left(&record, "counts"),
+            ["", "a b", "a0"],
+            "a folder goes with what is below it, and nothing else"
+        );
+
+        record.rename_job("counts", "heron-counts").unwrap();
+        assert_eq!(left(&record, "heron-counts"), ["", "a b", "a0"]);
+        record.set_baseline("heron-counts", "l", "swapped", &[(path("a"), Some(odd))]).unwrap();
+        assert_eq!(left(&record, "heron-counts"), ["a"], "nothing of the other drive is left");
+        record.forget_baseline("heron-counts").unwrap();
+        assert_eq!(left(&record, "heron-counts"), [] as [&str; 0]);
+    }
+}

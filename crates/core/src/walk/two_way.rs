@@ -1,0 +1,810 @@
+//! The lock-step walk of a two-way job: both trees and what is remembered of them, folder by folder.
+//!
+//! As in the one-way walk a folder is the unit of work, what is the same is counted and forgotten, and what is not known is
+//! left alone. The outcome is a plan for each direction, the conflicts, and what to remember once the plans are carried out.
+//! Nothing is remembered by the walk itself: a preview leaves no trace.
+
+mod settle;
+
+use std::collections::HashSet;
+use std::iter::Peekable;
+use std::sync::atomic::Ordering;
+
+use super::{Judged, Listed, Moves, Queue, ScanError, ScanProgress, refusal_of};
+use crate::compare::Comparison;
+use crate::content::{self, Hash, Held};
+use crate::entry::{Entry, EntryKind, Meta, Side};
+use crate::filter::{Filter, Inherited, Verdict as Taken};
+use crate::job::{Preserve, Removals};
+use crate::path::{Name, RelPath};
+use crate::plan::one_way::LeaveReason;
+use crate::plan::two_way::{
+    Known, Policies, Settled, State, Verdict, beside_name, common_metadata, reconcile, settle,
+};
+use crate::plan::{Action, Plan, Role, Step};
+use crate::problem::{Code, Problem};
+use crate::record::RecordError;
+use crate::store::{FaultKind, Listing, Result, Store};
+
+/// Tells what is remembered of a folder, sorted by name.
+pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Vec<Known>, RecordError> + Sync);
+
+/// What a two-way scan reads.
+#[derive(Clone, Copy)]
+pub struct TwoWayInput<'a> {
+    /// The left side.
+    pub left: &'a dyn Store,
+    /// The right side.
+    pub right: &'a dyn Store,
+    /// What takes part.
+    pub filter: &'a Filter,
+    /// What is remembered.
+    pub baseline: Baseline<'a>,
+    /// How entries of the two are compared.
+    pub by: Comparison,
+    /// What of a tree is carried over.
+    pub preserve: Preserve,
+    /// What is done about removals.
+    pub removals: Removals,
+    /// What is done about conflicts.
+    pub policies: &'a Policies,
+    /// Leave out what is on another file system than the folder above it.
+    pub one_filesystem: bool,
+    /// What is done about files and folders that have another path.
+    pub moves: Moves,
+    /// The zone in which times are written into names.
+    pub zone: &'a jiff::tz::TimeZone,
+}
+
+impl<'a> TwoWayInput<'a> {
+    fn store(&self, side: Side) -> &'a dyn Store {
+        match side {
+            Side::Left => self.left,
+            Side::Right => self.right,
+        }
+    }
+}
+
+/// What a run of a two-way job would do.
+#[derive(Debug)]
+pub struct TwoWayPlan {
+    /// Renames that come first: versions that make room for the winner of a conflict. One plan for each side.
+    pub aside: [Plan; 2],
+    /// What changes at the right.
+    pub to_right: Plan,
+    /// What changes at the left.
+    pub to_left: Plan,
+    /// Paths that both sides have changed differently.
+    pub conflicts: Vec<Conflict>,
+    /// What is to be remembered.
+    pub news: Vec<FolderNews>,
+}
+
+/// A path that both sides have changed differently.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Conflict {
+    /// The path.
+    pub path: RelPath,
+    /// What the left holds.
+    pub left: Meta,
+    /// What the right holds.
+    pub right: Meta,
+    /// What is done about it.
+    pub settled: Settled,
+}
+
+/// A folder of which something else is to be remembered than before.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FolderNews {
+    /// The folder.
+    pub folder: RelPath,
+    /// What holds already.
+    pub known: Vec<Known>,
+    /// Names about which only a look after the run can tell; what was known of them is in `known`.
+    pub open: Vec<Open>,
+}
+
+/// A name to be looked at after the run.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Open {
+    /// The name.
+    pub name: Name,
+    /// The hash of its content, where that stays as it was.
+    pub hash: Option<Hash>,
+}
+
+/// Reads both trees and plans what a two-way run would do. Nothing is changed anywhere.
+///
+/// # Errors
+/// When a root cannot be listed, a store is lost, the baseline cannot be read, or `progress.stop` is set.
+pub fn scan_two_way(input: &TwoWayInput<'_>, progress: &ScanProgress) -> Result<TwoWayPlan, ScanError> {
+    let examine =
+        |store: &dyn Store, side| store.stat(&RelPath::root()).map_err(|error| ScanError::Store(side, error));
+    let root = Task {
+        path: RelPath::root(),
+        left: examine(input.left, Side::Left)?,
+        right: examine(input.right, Side::Right)?,
+        known: None,
+        inherited: input.filter.root(),
+        chosen: true,
+        mode: Mode::Reconcile,
+    };
+    let queue = Queue::new(root);
+    let threads = input.left.capabilities().workers.max(input.right.capabilities().workers).max(1);
+    let found = std::thread::scope(|scope| {
+        let one = || {
+            let mut found = Found::default();
+            queue.work(progress, |task| Visit::run(input, progress, &mut found, task));
+            found
+        };
+        let workers: Vec<_> = (0..threads).map(|_| scope.spawn(one)).collect();
+        workers.into_iter().map(|worker| worker.join().unwrap_or_default()).collect::<Vec<_>>()
+    });
+    match queue.into_failure() {
+        Some(failure) => Err(failure),
+        None => settle::assemble(input, progress, found),
+    }
+}
+
+/// How the names of a folder are decided.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Mode {
+    /// By what has changed.
+    Reconcile,
+    /// This side's version takes the place of the other's, whatever has changed: it won a conflict, or the other side had not
+    /// changed what it held there.
+    Take(Side),
+}
+
+struct Task {
+    path: RelPath,
+    left: Option<Meta>,
+    right: Option<Meta>,
+    known: Option<Known>,
+    inherited: Inherited,
+    chosen: bool,
+    mode: Mode,
+}
+
+/// A folder with all that was decided in it.
+#[derive(Debug)]
+struct Record {
+    path: RelPath,
+    left: Option<Meta>,
+    right: Option<Meta>,
+    /// It was on both sides: where it is missing now, it has been removed.
+    known: bool,
+    chosen: bool,
+    mode: Mode,
+    actions: Vec<Action>,
+    /// The mode that a folder on both sides is to have, when they differ.
+    mode_wanted: Option<u32>,
+    /// Something that it holds at a side stays there.
+    remains: [bool; 2],
+}
+
+/// What one worker found.
+#[derive(Debug, Default)]
+struct Found {
+    records: Vec<Record>,
+    aside: Vec<(RelPath, Action)>,
+    conflicts: Vec<Conflict>,
+    news: Vec<FolderNews>,
+    problems: Vec<Problem>,
+    leftovers: [Vec<(RelPath, Meta)>; 2],
+    items: [u64; 2],
+    same: u64,
+    skipped: u64,
+    filtered: u64,
+    folders: u64,
+}
+
+fn at(side: Side) -> usize {
+    usize::from(side == Side::Right)
+}
+
+struct Visit<'a> {
+    input: &'a TwoWayInput<'a>,
+    found: &'a mut Found,
+    record: Record,
+    below: Vec<Task>,
+    /// Names that could not be examined at one side.
+    unknown: HashSet<Name>,
+    /// What is remembered of this folder from now on, and what only a look after the run can tell.
+    remembered: Vec<Known>,
+    open: Vec<Open>,
+    changed: bool,
+    /// A folder directly in it is at one side only: something may be moved into its place.
+    touched: bool,
+    /// Names in use at either side, as a store that folds case has them too.
+    taken: HashSet<Vec<u8>>,
+    folded: [HashSet<Vec<u8>>; 2],
+}
+
+/// A name with what both sides and the memory have of it.
+struct Trio {
+    name: Name,
+    left: Option<Judged>,
+    right: Option<Judged>,
+    known: Option<Known>,
+}
+
+impl<'a> Visit<'a> {
+    fn run(
+        input: &'a TwoWayInput<'a>,
+        progress: &ScanProgress,
+        found: &'a mut Found,
+        task: Task,
+    ) -> Result<Vec<Task>, ScanError> {
+        let mode_wanted = match (&task.left, &task.right) {
+            (Some(left), Some(right))
+                if task.chosen && !task.path.is_root() && !input.by.same_mode(left, right) =>
+            {
+                common_metadata(task.known.as_ref(), left, right, &input.by).1
+            }
+            _ => None,
+        };
+        let record = Record {
+            path: task.path,
+            left: task.left,
+            right: task.right,
+            known: task.known.is_some(),
+            chosen: task.chosen,
+            mode: task.mode,
+            actions: Vec::new(),
+            mode_wanted,
+            remains: [false; 2],
+        };
+        let mut visit = Visit {
+            input,
+            found,
+            record,
+            below: Vec::new(),
+            unknown: HashSet::new(),
+            remembered: Vec::new(),
+            open: Vec::new(),
+            changed: false,
+            touched: false,
+            taken: HashSet::new(),
+            folded: Default::default(),
+        };
+        visit.look(task.inherited, progress)?;
+        Ok(visit.finish())
+    }
+
+    fn look(&mut self, inherited: Inherited, progress: &ScanProgress) -> Result<(), ScanError> {
+        let known = (self.input.baseline)(&self.record.path).map_err(ScanError::Baseline)?;
+        let (Some(left), Some(right)) = (self.list(Side::Left)?, self.list(Side::Right)?) else {
+            // Of a folder that cannot be listed nothing is known: both sides of it are left alone.
+            self.record.remains = [true; 2];
+            return Ok(());
+        };
+        progress.folders.fetch_add(1, Ordering::Relaxed);
+        progress.entries.fetch_add((left.len() + right.len()) as u64, Ordering::Relaxed);
+        self.found.folders += 1;
+        let left = self.judge_all(Side::Left, left, inherited);
+        let right = self.judge_all(Side::Right, right, inherited);
+        for trio in merge(left, right, known) {
+            self.name(trio, inherited)?;
+        }
+        Ok(())
+    }
+
+    /// The entries at a side; `None` when they are not all known.
+    fn list(&mut self, side: Side) -> Result<Option<Vec<Entry>>, ScanError> {
+        let present = if side == Side::Left { &self.record.left } else { &self.record.right };
+        if present.is_none() {
+            return Ok(Some(Vec::new()));
+        }
+        let listing: Listing = match super::list(self.input.store(side), side, &self.record.path)? {
+            Listed::Entries(listing) => listing,
+            Listed::Failed(problem) => {
+                self.found.problems.push(problem);
+                return Ok(None);
+            }
+        };
+        let mut complete = true;
+        for unknown in listing.unknown {
+            self.found.problems.push(Problem::from_error(side, &unknown.error));
+            match unknown.name {
+                Some(name) => {
+                    self.unknown.insert(name);
+                }
+                None => complete = false,
+            }
+        }
+        Ok(complete.then_some(listing.entries))
+    }
+
+    fn judge_all(&mut self, side: Side, mut entries: Vec<Entry>, inherited: Inherited) -> Vec<Judged> {
+        entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+        let mut judged = Vec::with_capacity(entries.len());
+        for Entry { name, meta } in entries {
+            if name.is_part() {
+                self.found.leftovers[at(side)].push((self.record.path.join(&name), meta));
+                continue;
+            }
+            if self.input.store(side).capabilities().folds_case {
+                self.folded[at(side)].insert(name.folded());
+            }
+            let verdict = match self.input.filter.judge(&self.record.path, &name, &meta, inherited) {
+                Taken::Out(_) => {
+                    self.found.filtered += 1;
+                    None
+                }
+                verdict => Some(verdict),
+            };
+            judged.push(Judged { name, meta, verdict });
+        }
+        judged
+    }
+
+    fn name(&mut self, trio: Trio, inherited: Inherited) -> Result<(), ScanError> {
+        let Trio { name, left, right, known } = trio;
+        let out = |side: &Option<Judged>| side.as_ref().is_some_and(|found| found.verdict.is_none());
+        if out(&left) || out(&right) || self.unknown.contains(&name) {
+            self.stays(left.is_some(), right.is_some());
+            self.remembered.extend(known);
+            return Ok(());
+        }
+        let verdict = left.as_ref().or(right.as_ref()).and_then(|found| found.verdict);
+        let (left, right) = (left.map(|found| found.meta), right.map(|found| found.meta));
+        if let Some((from, reason)) =
+            [&left, &right].into_iter().flatten().find_map(|meta| Some((meta, self.not_carried(meta)?)))
+        {
+            self.found.skipped += 1;
+            let step = Step::Leave { from: from.clone(), reason };
+            let side = if left.is_some() { Side::Right } else { Side::Left };
+            self.record.actions.push(Action { name, side, step, role: Role::Plain });
+            self.stays(left.is_some(), right.is_some());
+            self.remembered.extend(known);
+            return Ok(());
+        }
+        self.found.items[0] += u64::from(left.as_ref().is_some_and(Meta::is_item));
+        self.found.items[1] += u64::from(right.as_ref().is_some_and(Meta::is_item));
+        let is_folder = |side: &Option<Meta>| side.as_ref().map(Meta::is_folder);
+        match (is_folder(&left), is_folder(&right)) {
+            (None, None) => self.forget(known),
+            (Some(true), Some(true) | None) | (None, Some(true)) => {
+                self.folder(name, left, right, known, verdict.unwrap_or(Taken::In), self.record.mode);
+                Ok(())
+            }
+            (Some(true), Some(false)) | (Some(false), Some(true)) => {
+                self.folder_against_item(name, left, right, known, inherited)
+            }
+            _ => {
+                self.item(name, left, right, known);
+                Ok(())
+            }
+        }
+    }
+
+    fn stays(&mut self, left: bool, right: bool) {
+        self.record.remains[0] |= left;
+        self.record.remains[1] |= right;
+    }
+
+    /// Why an entry is not carried at all; `None` when it is.
+    fn not_carried(&self, meta: &Meta) -> Option<LeaveReason> {
+        match meta.kind {
+            EntryKind::Special(_) => Some(LeaveReason::Special),
+            EntryKind::Link if self.input.preserve == Preserve::Content => Some(LeaveReason::Link),
+            EntryKind::Folder if self.input.one_filesystem => {
+                let device = |meta: &Meta| meta.id.map(|id| id.device);
+                let above = [&self.record.left, &self.record.right].into_iter().flatten().map(device);
+                let elsewhere = above.flatten().next().is_some() && above_differs(&self.record, meta, device);
+                elsewhere.then_some(LeaveReason::OtherFileSystem)
+            }
+            _ => None,
+        }
+    }
+
+    fn forget(&mut self, known: Option<Known>) -> Result<(), ScanError> {
+        if let Some(known) = known {
+            self.open_question(known.name.clone(), Some(known));
+        }
+        Ok(())
+    }
+
+    /// Leaves it to a look after the run what is to be remembered of a name.
+    fn open_question(&mut self, name: Name, known: Option<Known>) {
+        self.open.push(Open { name, hash: None });
+        self.remembered.extend(known);
+        self.changed = true;
+    }
+
+    fn folder(
+        &mut self,
+        name: Name,
+        left: Option<Meta>,
+        right: Option<Meta>,
+        known: Option<Known>,
+        verdict: Taken,
+        mode: Mode,
+    ) {
+        let was_folder = known.as_ref().is_some_and(Known::is_folder);
+        let on_both = left.is_some() && right.is_some();
+        let mode_differs = match (&left, &right) {
+            (Some(left), Some(right)) => !self.input.by.same_mode(left, right),
+            _ => false,
+        };
+        let path = self.record.path.join(&name);
+        let inherited = self.input.filter.inherit(verdict);
+        let folder_known = known.clone().filter(|_| was_folder);
+        if on_both && was_folder && !mode_differs {
+            self.remembered.extend(known);
+        } else {
+            self.open_question(name, known);
+        }
+        let chosen = verdict == Taken::In;
+        self.touched |= !on_both;
+        self.below.push(Task { path, left, right, known: folder_known, inherited, chosen, mode });
+    }
+
+    fn folder_against_item(
+        &mut self,
+        name: Name,
+        left: Option<Meta>,
+        right: Option<Meta>,
+        known: Option<Known>,
+        inherited: Inherited,
+    ) -> Result<(), ScanError> {
+        let (Some(left), Some(right)) = (left, right) else { return Ok(()) };
+        let folder_side = if left.is_folder() { Side::Left } else { Side::Right };
+        let path = self.record.path.join(&name);
+        let winner = match (self.record.mode, &known) {
+            (Mode::Take(side), _) => Some((side, Role::Loser)),
+            // The other side made an item of the folder; that holds unless something in the folder has changed.
+            (_, Some(known)) if known.is_folder() => {
+                let folder = if folder_side == Side::Left { &left } else { &right };
+                let unchanged = !self.has_changed_within(folder_side, &path, folder, inherited)?;
+                unchanged.then_some((folder_side.other(), Role::Plain))
+            }
+            // This side made a folder of the item; that holds unless the item has changed.
+            (_, Some(known)) => {
+                let item = if folder_side == Side::Left { &right } else { &left };
+                let state = known.state(folder_side.other(), Some(item), &mut |_| false);
+                (state != State::Changed).then_some((folder_side, Role::Plain))
+            }
+            (Mode::Reconcile, None) => None,
+        };
+        let (winner, role) = match winner {
+            Some(found) => found,
+            None => match self.conflict(&path, &left, &right) {
+                Settled::Wins(side) | Settled::Both(side) => (side, Role::Loser),
+                Settled::Held => {
+                    self.stays(true, true);
+                    self.remembered.extend(known);
+                    return Ok(());
+                }
+            },
+        };
+        let verdict = if inherited.chosen { Taken::In } else { Taken::Through };
+        let mode = Mode::Take(winner);
+        let (item_side, item) =
+            if folder_side == Side::Left { (Side::Right, right.clone()) } else { (Side::Left, left.clone()) };
+        if winner == folder_side {
+            self.act(name.clone(), item_side, Step::Remove { was: item }, role);
+            let present = |side: Side, meta: Meta| (side == folder_side).then_some(meta);
+            self.folder(name, present(Side::Left, left), present(Side::Right, right), known, verdict, mode);
+        } else {
+            let present = |side: Side, meta: Meta| (side == folder_side).then_some(meta);
+            self.folder(
+                name.clone(),
+                present(Side::Left, left),
+                present(Side::Right, right),
+                known,
+                verdict,
+                mode,
+            );
+            if !self.cannot_hold(folder_side, &name, &item) {
+                self.act(name, folder_side, Step::Add { from: item }, role);
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether something in a folder was added or changed at a side since both agreed on it.
+    fn has_changed_within(
+        &mut self,
+        side: Side,
+        path: &RelPath,
+        folder: &Meta,
+        inherited: Inherited,
+    ) -> Result<bool, ScanError> {
+        let known = (self.input.baseline)(path).map_err(ScanError::Baseline)?;
+        let Ok(listing) = self.input.store(side).list(path) else { return Ok(true) };
+        if !listing.unknown.is_empty() || !folder.is_folder() {
+            return Ok(true);
+        }
+        for Entry { name, meta } in listing.entries {
+            let verdict = self.input.filter.judge(path, &name, &meta, inherited);
+            if matches!(verdict, Taken::Out(_)) {
+                continue;
+            }
+            let remembered = known.binary_search_by(|known| known.name.cmp(&name)).ok().map(|at| &known[at]);
+            let state = match remembered {
+                Some(known) => known.state(side, Some(&meta), &mut |_| false),
+                None => State::Changed,
+            };
+            let below = path.join(&name);
+            let inherited = self.input.filter.inherit(verdict);
+            if state == State::Changed
+                || (meta.is_folder() && self.has_changed_within(side, &below, &meta, inherited)?)
+            {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    fn item(&mut self, name: Name, left: Option<Meta>, right: Option<Meta>, known: Option<Known>) {
+        let verdict = match self.record.mode {
+            Mode::Reconcile => self.reconciled(&name, left.as_ref(), right.as_ref(), known.as_ref()),
+            Mode::Take(side) => self.taken_over(side, &name, left.as_ref(), right.as_ref()),
+        };
+        let role = if self.record.mode == Mode::Reconcile { Role::Plain } else { Role::Loser };
+        match (verdict, left, right) {
+            (Verdict::Nothing, ..) => {
+                self.found.same += 1;
+                self.stays(true, true);
+                self.remembered.extend(known);
+            }
+            (Verdict::Forget, ..) => self.open_question(name, known),
+            (Verdict::Keep(side), ..) => {
+                self.record.remains[at(side)] = true;
+                self.remembered.extend(known);
+            }
+            (Verdict::Carry(Side::Right), Some(from), was) => {
+                self.carry(name, Side::Right, from, was, known, role)
+            }
+            (Verdict::Carry(Side::Left), was, Some(from)) => {
+                self.carry(name, Side::Left, from, was, known, role)
+            }
+            (Verdict::Revive(Side::Right), Some(from), _) => {
+                self.carry(name, Side::Right, from, None, known, Role::Revived);
+            }
+            (Verdict::Revive(Side::Left), _, Some(from)) => {
+                self.carry(name, Side::Left, from, None, known, Role::Revived);
+            }
+            (Verdict::Remove(Side::Right), _, Some(was)) => {
+                self.act(name.clone(), Side::Right, Step::Remove { was }, role);
+                self.open_question(name, known);
+            }
+            (Verdict::Remove(Side::Left), Some(was), _) => {
+                self.act(name.clone(), Side::Left, Step::Remove { was }, role);
+                self.open_question(name, known);
+            }
+            (Verdict::Adjust, Some(left), Some(right)) => self.adjust(name, left, right, known),
+            (Verdict::Conflict, Some(left), Some(right)) => self.settle_conflict(name, left, right, known),
+            // Every verdict comes with the entries that it is about.
+            _ => {}
+        }
+    }
+
+    fn reconciled(
+        &self,
+        name: &Name,
+        left: Option<&Meta>,
+        right: Option<&Meta>,
+        known: Option<&Known>,
+    ) -> Verdict {
+        let path = self.record.path.join(name);
+        let state = |side: Side, entry: Option<&Meta>| match known {
+            None => State::unremembered(entry),
+            Some(known) => known.state(side, entry, &mut |expected| {
+                content::hash(self.input.store(side), &path).is_ok_and(|found| found == *expected)
+            }),
+        };
+        let (ours, theirs) = (state(Side::Left, left), state(Side::Right, right));
+        reconcile(ours, theirs, self.input.removals, &mut || match (left, right) {
+            (Some(left), Some(right)) => self.same_content(&path, left, right),
+            _ => false,
+        })
+    }
+
+    fn same_content(&self, path: &RelPath, left: &Meta, right: &Meta) -> bool {
+        match (left.kind, right.kind) {
+            (EntryKind::Link, EntryKind::Link) => left.target == right.target,
+            (EntryKind::File, EntryKind::File) if left.size == right.size => {
+                let timed = self.input.by.precision.is_some();
+                let (ours, theirs) =
+                    (Held { store: self.input.left, path }, Held { store: self.input.right, path });
+                (timed && self.input.by.same_time(left, right))
+                    || content::equal(ours, theirs, left.size, false, &mut |_| {}).unwrap_or(false)
+            }
+            _ => false,
+        }
+    }
+
+    /// What makes the other side as the side that is taken.
+    fn taken_over(&self, side: Side, name: &Name, left: Option<&Meta>, right: Option<&Meta>) -> Verdict {
+        let (winner, loser) = if side == Side::Left { (left, right) } else { (right, left) };
+        match (winner, loser) {
+            (None, _) => Verdict::Remove(side.other()),
+            (Some(_), None) => Verdict::Carry(side.other()),
+            (Some(_), Some(_)) => match (left, right) {
+                (Some(left), Some(right)) if self.same_content(&self.record.path.join(name), left, right) => {
+                    Verdict::Adjust
+                }
+                _ => Verdict::Carry(side.other()),
+            },
+        }
+    }
+
+    fn carry(
+        &mut self,
+        name: Name,
+        to: Side,
+        from: Meta,
+        was: Option<Meta>,
+        known: Option<Known>,
+        role: Role,
+    ) {
+        self.stays(true, true);
+        if self.cannot_hold(to, &name, &from) || (was.is_none() && self.clashes(to, &name)) {
+            self.remembered.extend(known);
+            return;
+        }
+        let step = match was {
+            Some(was) => Step::Update { from, was: Box::new(was) },
+            None => Step::Add { from },
+        };
+        self.act(name.clone(), to, step, role);
+        self.open_question(name, known);
+    }
+
+    /// The content is the same: time and mode are brought into line, as far as both stores hold them.
+    fn adjust(&mut self, name: Name, left: Meta, right: Meta, known: Option<Known>) {
+        self.stays(true, true);
+        let by = self.input.by;
+        let (modified, mode) = common_metadata(known.as_ref(), &left, &right, &by);
+        let link = left.kind == EntryKind::Link;
+        let wanted = |own: &Meta| Meta {
+            modified,
+            mode: if by.modes && !link { mode } else { own.mode },
+            ..own.clone()
+        };
+        let differs = |own: &Meta| {
+            let timed = by.precision.is_some() && (!link || by.link_times);
+            (timed && !by.same_time(own, &wanted(own))) || (!link && !by.same_mode(own, &wanted(own)))
+        };
+        let sides = [(Side::Left, &left), (Side::Right, &right)];
+        let steps: Vec<_> = sides.into_iter().filter(|(_, own)| differs(own)).collect();
+        let hash = known.as_ref().and_then(|known| known.hash_that_holds(&left, &right));
+        if !steps.is_empty() {
+            for (side, own) in steps {
+                let step = Step::Metadata { from: wanted(own), was: Box::new(own.clone()) };
+                self.act(name.clone(), side, step, Role::Plain);
+            }
+            self.open.push(Open { name, hash });
+            self.remembered.extend(known);
+        } else {
+            self.found.same += 1;
+            self.remembered.extend(Known::of(&name, &left, &right, hash));
+        }
+        self.changed = true;
+    }
+
+    fn conflict(&mut self, path: &RelPath, left: &Meta, right: &Meta) -> Settled {
+        let settled =
+            settle(self.input.policies.of(path, left.is_folder() || right.is_folder()), left, right);
+        let conflict = Conflict { path: path.clone(), left: left.clone(), right: right.clone(), settled };
+        self.found.conflicts.push(conflict);
+        settled
+    }
+
+    fn settle_conflict(&mut self, name: Name, left: Meta, right: Meta, known: Option<Known>) {
+        self.stays(true, true);
+        let path = self.record.path.join(&name);
+        match self.conflict(&path, &left, &right) {
+            Settled::Held => self.remembered.extend(known),
+            Settled::Wins(Side::Left) => self.carry(name, Side::Right, left, Some(right), known, Role::Loser),
+            Settled::Wins(Side::Right) => self.carry(name, Side::Left, right, Some(left), known, Role::Loser),
+            Settled::Both(winner) => self.keep_both(name, winner, left, right, known),
+        }
+    }
+
+    /// The loser is renamed where it is, then each side gets what it lacks.
+    fn keep_both(&mut self, name: Name, winner: Side, left: Meta, right: Meta, known: Option<Known>) {
+        let loser = winner.other();
+        let (won, lost) = if winner == Side::Left { (left, right) } else { (right, left) };
+        let longest = self.input.left.capabilities().max_name.min(self.input.right.capabilities().max_name);
+        let in_use = |found: &[u8]| self.taken.contains(found);
+        let Some(beside) = beside_name(&name, loser, lost.modified, self.input.zone, longest, &in_use) else {
+            let message = "there is no room for another name; both versions stay as they are".to_owned();
+            self.refuse(Code::Fault(FaultKind::NameTooLong), loser, &name, message);
+            self.remembered.extend(known);
+            return;
+        };
+        self.taken.insert(beside.as_bytes().to_vec());
+        let from = self.record.path.join(&name);
+        let step = Step::Move { from, to: lost.clone(), was: Box::new(lost.clone()) };
+        let aside = Action { name: beside.clone(), side: loser, step, role: Role::Plain };
+        self.found.aside.push((self.record.path.clone(), aside));
+        self.act(beside.clone(), winner, Step::Add { from: lost }, Role::Plain);
+        self.act(name.clone(), loser, Step::Add { from: won }, Role::Plain);
+        self.open_question(beside, None);
+        self.open_question(name, known);
+    }
+
+    fn act(&mut self, name: Name, side: Side, step: Step, role: Role) {
+        self.record.actions.push(Action { name, side, step, role });
+    }
+
+    /// Whether a side's limits rule the entry out; reported when they do.
+    fn cannot_hold(&mut self, side: Side, name: &Name, meta: &Meta) -> bool {
+        match refusal_of(self.input.store(side).capabilities(), name, meta) {
+            Some((code, message)) => {
+                self.refuse(code, side, name, message);
+                true
+            }
+            None => false,
+        }
+    }
+
+    /// Whether a side that folds case, or the form of characters, would take the name for another one that it holds.
+    fn clashes(&mut self, side: Side, name: &Name) -> bool {
+        let folds = self.input.store(side).capabilities().folds_case;
+        if !folds || self.folded[at(side)].insert(name.folded()) {
+            return false;
+        }
+        let message = "another name in this folder differs only in upper and lower case, or in the form of its characters";
+        self.refuse(Code::NameClash, side, name, message.to_owned());
+        true
+    }
+
+    fn refuse(&mut self, code: Code, side: Side, name: &Name, message: String) {
+        self.stays(true, true);
+        let path = self.record.path.join(name);
+        self.found.problems.push(Problem::new(code, side, path, message));
+    }
+
+    /// Hands over what was decided; returns the folders below.
+    fn finish(mut self) -> Vec<Task> {
+        let on_both = self.record.left.is_some() && self.record.right.is_some();
+        if self.changed {
+            self.remembered.sort_by(|a, b| a.name.cmp(&b.name));
+            let folder = self.record.path.clone();
+            self.found.news.push(FolderNews { folder, known: self.remembered, open: self.open });
+        }
+        if !on_both || self.touched || !self.record.actions.is_empty() || self.record.mode_wanted.is_some() {
+            self.found.records.push(self.record);
+        }
+        self.below
+    }
+}
+
+/// Whether an entry is on another file system than the folder that holds it, at whichever side it is.
+fn above_differs(record: &Record, meta: &Meta, device: impl Fn(&Meta) -> Option<u64>) -> bool {
+    let here = device(meta);
+    here.is_some() && [&record.left, &record.right].into_iter().flatten().all(|above| device(above) != here)
+}
+
+/// Puts three sorted lists side by side, name by name.
+fn merge(left: Vec<Judged>, right: Vec<Judged>, known: Vec<Known>) -> impl Iterator<Item = Trio> {
+    let mut left = left.into_iter().peekable();
+    let mut right = right.into_iter().peekable();
+    let mut known = known.into_iter().peekable();
+    fn take<T>(
+        from: &mut Peekable<impl Iterator<Item = T>>,
+        name_of: fn(&T) -> &Name,
+        name: &Name,
+    ) -> Option<T> {
+        from.next_if(|found| name_of(found) == name)
+    }
+    std::iter::from_fn(move || {
+        let names = [
+            left.peek().map(|found| &found.name),
+            right.peek().map(|found| &found.name),
+            known.peek().map(|found| &found.name),
+        ];
+        let name = names.into_iter().flatten().min()?.clone();
+        Some(Trio {
+            left: take(&mut left, |found| &found.name, &name),
+            right: take(&mut right, |found| &found.name, &name),
+            known: take(&mut known, |found| &found.name, &name),
+            name,
+        })
+    })
+}

@@ -1,0 +1,419 @@
+//! Random histories of two sides that are both worked on, against a simple model of what should come of them, with and without
+//! faults on the way.
+//!
+//! The model knows nothing of baselines or plans. It goes by contents: what each side held after the last clean run, what it
+//! holds now, and from that what both should hold.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Mutex;
+use std::sync::atomic::AtomicBool;
+
+use proptest::prelude::*;
+use reedhook_core::baseline::learn;
+use reedhook_core::compare::Comparison;
+use reedhook_core::entry::{EntryKind, Meta, Side, Stamp};
+use reedhook_core::filter::Filter;
+use reedhook_core::job::{ConflictPolicy, Conflicts, Kind, Preserve, Removals, Removed, Replaced, Verify};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::two_way::{Known, Policies, Settled};
+use reedhook_core::plan::{Counts, Plan};
+use reedhook_core::run::{Ended, Event, RunInput, execute};
+use reedhook_core::store::{Attributes, FaultKind, Store};
+use reedhook_core::testing::{path, put, rules};
+use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
+use reedhook_core::walk::{Moves, ScanError, ScanProgress};
+use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
+
+/// What a person does at one side.
+#[derive(Debug, Clone)]
+enum Edit {
+    Write(RelPath, u8),
+    Folder(RelPath),
+    Remove(RelPath),
+    Rename(RelPath, RelPath),
+    Touch(RelPath),
+}
+
+/// A fault during a run: at which side, after how many calls, of which kind; and whether the power goes too.
+#[derive(Debug, Clone)]
+struct Mishap {
+    side: Side,
+    kind: FaultKind,
+    skip: u32,
+    power: bool,
+}
+
+#[derive(Debug, Clone)]
+struct Round {
+    edits: Vec<(Side, Edit)>,
+    mishap: Option<Mishap>,
+}
+
+fn paths() -> impl Strategy<Value = RelPath> {
+    prop::collection::vec(prop::sample::select(vec!["a", "b", "c"]), 1..4)
+        .prop_map(|parts| path(&parts.join("/")))
+}
+
+fn sides() -> impl Strategy<Value = Side> {
+    prop::sample::select(vec![Side::Left, Side::Right])
+}
+
+fn edits(most: usize) -> impl Strategy<Value = Vec<(Side, Edit)>> {
+    let one = prop_oneof![
+        6 => (paths(), 0..12_u8).prop_map(|(path, version)| Edit::Write(path, version)),
+        1 => paths().prop_map(Edit::Folder),
+        3 => paths().prop_map(Edit::Remove),
+        2 => (paths(), paths()).prop_map(|(from, to)| Edit::Rename(from, to)),
+        1 => paths().prop_map(Edit::Touch),
+    ];
+    prop::collection::vec((sides(), one), 0..most)
+}
+
+fn mishaps() -> impl Strategy<Value = Mishap> {
+    let kinds = vec![FaultKind::Io, FaultKind::NoSpace, FaultKind::Denied, FaultKind::Lost];
+    (sides(), prop::sample::select(kinds), 0..90_u32, any::<bool>())
+        .prop_map(|(side, kind, skip, power)| Mishap { side, kind, skip, power })
+}
+
+fn rounds(with_mishaps: bool) -> impl Strategy<Value = Vec<Round>> {
+    let mishap =
+        if with_mishaps { prop::option::weighted(0.8, mishaps()).boxed() } else { Just(None).boxed() };
+    prop::collection::vec((edits(9), mishap).prop_map(|(edits, mishap)| Round { edits, mishap }), 1..4)
+}
+
+fn policies() -> impl Strategy<Value = ConflictPolicy> {
+    use ConflictPolicy::*;
+    prop::sample::select(vec![Hold, Hold, Newest, Left, Right, Both])
+}
+
+/// Two sides and what is remembered of them.
+struct Pair {
+    left: SimulatedStore,
+    right: SimulatedStore,
+    memory: Mutex<BTreeMap<RelPath, Vec<Known>>>,
+    policy: ConflictPolicy,
+    runs: u32,
+    clock: i64,
+}
+
+impl Pair {
+    fn new(policy: ConflictPolicy) -> Pair {
+        let (left, right) = (SimulatedStore::new("left"), SimulatedStore::new("right"));
+        Pair { left, right, memory: Mutex::default(), policy, runs: 0, clock: 1000 }
+    }
+
+    fn store(&self, side: Side) -> &SimulatedStore {
+        if side == Side::Left { &self.left } else { &self.right }
+    }
+
+    fn by(&self) -> Comparison {
+        Comparison::between(self.left.capabilities(), self.right.capabilities(), Preserve::Standard)
+    }
+
+    fn scan(&self) -> Result<TwoWayPlan, ScanError> {
+        let filter = Filter::new(&rules(Kind::TwoWay).filter, Stamp::new(0, 0)).unwrap();
+        let policies = Policies::new(&Conflicts { by_path: Vec::new(), otherwise: self.policy }).unwrap();
+        let baseline =
+            |folder: &RelPath| Ok(self.memory.lock().unwrap().get(folder).cloned().unwrap_or_default());
+        let input = TwoWayInput {
+            left: &self.left,
+            right: &self.right,
+            filter: &filter,
+            baseline: &baseline,
+            by: self.by(),
+            preserve: Preserve::Standard,
+            removals: Removals::Carry,
+            policies: &policies,
+            one_filesystem: false,
+            moves: Moves::Proved,
+            zone: &jiff::tz::TimeZone::UTC,
+        };
+        scan_two_way(&input, &ScanProgress::default())
+    }
+
+    fn carry_out(&self, plan: &Plan, hashes: &mut HashMap<RelPath, [u8; 32]>) -> (Counts, bool) {
+        let (sender, receiver) = crossbeam_channel::unbounded();
+        let input = RunInput {
+            left: self.store(plan.changes.other()),
+            right: self.store(plan.changes),
+            hash: true,
+            removed: Removed::Erase,
+            replaced: Replaced::Keep,
+            preserve: Preserve::Standard,
+            verify: Verify::None,
+            run: Name::new(format!("run{}", self.runs).as_bytes()).unwrap(),
+            strict: false,
+            limit: None,
+            events: &sender,
+            stop: &AtomicBool::new(false),
+        };
+        let input = RunInput { removed: Removed::Keep, ..input };
+        let report = execute(plan, &input);
+        drop(sender);
+        for event in receiver.into_iter().flatten() {
+            if let Event::Item(item) = event {
+                hashes.extend(item.hash.map(|hash| (item.path, hash)));
+            }
+        }
+        (report.counts, matches!(report.ended, Ended::Done))
+    }
+
+    /// A run from scan to memory; `None` when it did not come to its end.
+    fn run(&mut self) -> Option<(TwoWayPlan, Counts)> {
+        self.runs += 1;
+        let plan = self.scan().ok()?;
+        let mut hashes = HashMap::new();
+        let mut counts = Counts::default();
+        for part in [&plan.aside[0], &plan.aside[1], &plan.to_right, &plan.to_left] {
+            let (done, whole) = self.carry_out(part, &mut hashes);
+            counts.add(&done);
+            if !whole {
+                return None;
+            }
+        }
+        let updates = learn(&plan.news, (&self.left, &self.right), &self.by(), &hashes).ok()?;
+        let mut memory = self.memory.lock().unwrap();
+        for (folder, known) in updates {
+            match known {
+                Some(known) => {
+                    memory.insert(folder, known);
+                }
+                None => memory.retain(|path, _| !path.is_within(&folder)),
+            }
+        }
+        drop(memory);
+        Some((plan, counts))
+    }
+
+    fn edit(&mut self, side: Side, edit: &Edit) {
+        self.clock += 10;
+        let (store, now) = (self.store(side), self.clock);
+        match edit {
+            Edit::Write(path, version) => {
+                make_way(store, path);
+                clear(store, path);
+                put(store, &path.to_string(), &content(*version), now);
+            }
+            Edit::Folder(path) => {
+                make_way(store, path);
+                if store.stat(path).unwrap().is_none() {
+                    store.make_folder(path, &Attributes::default()).unwrap();
+                }
+            }
+            Edit::Remove(path) => clear(store, path),
+            Edit::Rename(from, to) => {
+                let possible = !to.is_within(from)
+                    && !from.is_within(to)
+                    && store.stat(from).is_ok_and(|meta| meta.is_some());
+                if possible {
+                    make_way(store, to);
+                    clear(store, to);
+                    // Making way may have removed what was to be renamed.
+                    let _ = store.rename(from, to);
+                }
+            }
+            Edit::Touch(path) => {
+                if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
+                    let modified = Some(Stamp::new(now, 0));
+                    store.set_attributes(path, &Attributes { modified, ..Attributes::default() }).unwrap();
+                }
+            }
+        }
+    }
+}
+
+/// Versions have two lengths, so that some differ in content alone.
+fn content(version: u8) -> Vec<u8> {
+    vec![b'A' + version; 3 + usize::from(version % 2)]
+}
+
+fn clear(store: &dyn Store, path: &RelPath) {
+    let Ok(Some(meta)) = store.stat(path) else { return };
+    if meta.is_folder() {
+        for entry in store.list(path).unwrap().entries {
+            clear(store, &path.join(&entry.name));
+        }
+        store.remove_folder(path).unwrap();
+    } else {
+        store.remove(path, &meta).unwrap();
+    }
+}
+
+fn make_way(store: &dyn Store, path: &RelPath) {
+    let mut above = RelPath::root();
+    for part in path.parent().unwrap_or_default().parts() {
+        above = above.join(&Name::new(part).unwrap());
+        if !matches!(store.stat(&above), Ok(Some(meta)) if meta.is_folder()) {
+            clear(store, &above);
+            store.make_folder(&above, &Attributes::default()).unwrap();
+        }
+    }
+}
+
+/// What a side holds: the content of files, nothing for folders.
+type Tree = BTreeMap<RelPath, Option<Vec<u8>>>;
+
+fn tree(store: &SimulatedStore) -> Tree {
+    let own =
+        |(path, (meta, bytes)): (RelPath, (Meta, Vec<u8>))| (path, (!meta.is_folder()).then_some(bytes));
+    let all = store.snapshot().into_iter().filter(|(path, _)| !path.is_reserved() && !path.is_root());
+    all.map(own).collect()
+}
+
+/// Every content that is anywhere at all, kept copies included.
+fn everything(pair: &Pair) -> BTreeSet<Vec<u8>> {
+    [&pair.left, &pair.right]
+        .into_iter()
+        .flat_map(|store| store.snapshot().into_values().map(|(_, bytes)| bytes))
+        .collect()
+}
+
+fn files(trees: [&Tree; 2]) -> BTreeSet<Vec<u8>> {
+    trees.into_iter().flat_map(|tree| tree.values().flatten().cloned()).collect()
+}
+
+/// What both sides should hold at a path, going by its content before and now; `Err` for a conflict.
+fn expected(
+    before: Option<&Vec<u8>>,
+    left: Option<&Vec<u8>>,
+    right: Option<&Vec<u8>>,
+) -> Result<Option<Vec<u8>>, ()> {
+    match (left == before, right == before) {
+        _ if left == right => Ok(left.cloned()),
+        (false, true) if left.is_some() || right == before => Ok(left.cloned()),
+        (true, false) => Ok(right.cloned()),
+        // A removal never beats a change.
+        _ if left.is_none() => Ok(right.cloned()),
+        _ if right.is_none() => Ok(left.cloned()),
+        _ => Err(()),
+    }
+}
+
+/// Whether a path is, and lies below, nothing but folders and files of one kind in all of these trees.
+fn is_plain(path: &RelPath, trees: [&Tree; 3]) -> bool {
+    let mut above = path.parent();
+    while let Some(folder) = above.filter(|folder| !folder.is_root()) {
+        if trees.iter().any(|tree| tree.get(&folder).is_some_and(Option::is_some)) {
+            return false;
+        }
+        above = folder.parent();
+    }
+    trees.iter().all(|tree| tree.get(path).is_none_or(Option::is_some))
+}
+
+/// When files were last changed.
+fn times(store: &SimulatedStore) -> BTreeMap<RelPath, Option<Stamp>> {
+    store.snapshot().into_iter().map(|(path, (meta, _))| (path, meta.modified)).collect()
+}
+
+fn check(rounds: &[Round], policy: ConflictPolicy) {
+    let mut pair = Pair::new(policy);
+    let mut before = Tree::new();
+    let mut times_before = [BTreeMap::new(), BTreeMap::new()];
+    let mut held: BTreeSet<RelPath> = BTreeSet::new();
+    for (number, round) in rounds.iter().enumerate() {
+        round.edits.iter().for_each(|(side, edit)| pair.edit(*side, edit));
+        pair.left.sync().unwrap();
+        pair.right.sync().unwrap();
+        let (left, right) = (tree(&pair.left), tree(&pair.right));
+        let times_now = [times(&pair.left), times(&pair.right)];
+        if let Some(mishap) = &round.mishap {
+            let times = (mishap.kind != FaultKind::Lost).then_some(1);
+            let fault = Fault::new(Operation::List, None, mishap.kind);
+            pair.store(mishap.side).fail(Fault { operation: None, skip: mishap.skip, times, ..fault });
+            pair.run();
+            if mishap.power {
+                pair.store(mishap.side).power_cut();
+            }
+            pair.left.heal();
+            pair.right.heal();
+        }
+        let what = format!("round {number}");
+        let (plan, _) = pair.run().unwrap();
+        let (ours, theirs) = (tree(&pair.left), tree(&pair.right));
+
+        let missing: Vec<_> = files([&left, &right]).difference(&everything(&pair)).cloned().collect();
+        assert!(missing.is_empty(), "{what}: versions lost: {missing:?}");
+
+        held = plan
+            .conflicts
+            .iter()
+            .filter(|one| one.settled == Settled::Held)
+            .map(|one| one.path.clone())
+            .collect();
+        let within = |path: &RelPath| held.iter().any(|held| path.is_within(held));
+        let apart = |tree: &Tree| -> Tree {
+            tree.iter().filter(|(path, _)| !within(path)).map(|(p, c)| (p.clone(), c.clone())).collect()
+        };
+        assert_eq!(apart(&ours), apart(&theirs), "{what}: both sides are the same outside of held conflicts");
+
+        let all: BTreeSet<&RelPath> = left.keys().chain(right.keys()).chain(before.keys()).collect();
+        // A file that was written anew with what it held counts as changed, unless its hash happens to be remembered.
+        let same_again = |path: &RelPath| {
+            [&left, &right].into_iter().zip(times_now.iter().zip(&times_before)).any(|(tree, (now, then))| {
+                tree.get(path).is_some_and(|content| before.get(path) == Some(content))
+                    && now.get(path) != then.get(path)
+            })
+        };
+        for path in
+            all.into_iter().filter(|path| is_plain(path, [&before, &left, &right]) && !same_again(path))
+        {
+            let content = |tree: &Tree| tree.get(path).cloned().flatten();
+            let (now_left, now_right) = (content(&ours), content(&theirs));
+            let expected =
+                expected(content(&before).as_ref(), content(&left).as_ref(), content(&right).as_ref());
+            match expected {
+                Ok(expected) => assert_eq!((&now_left, &now_right), (&expected, &expected), "{what}: {path}"),
+                Err(()) if policy == ConflictPolicy::Hold => {
+                    assert!(held.contains(path), "{what}: {path} is a conflict");
+                    assert_eq!(
+                        (now_left, now_right),
+                        (content(&left), content(&right)),
+                        "{what}: {path} is held"
+                    );
+                }
+                Err(()) => assert!(now_left.is_some(), "{what}: {path} has a winner"),
+            }
+        }
+
+        let (again, counts) = pair.run().unwrap();
+        assert_eq!(
+            counts.changes() + counts.problems,
+            again.to_right.counts.settled,
+            "{what}: a second run does nothing"
+        );
+        assert_eq!(
+            (tree(&pair.left), tree(&pair.right)),
+            (ours.clone(), theirs),
+            "{what}: nor does it change anything"
+        );
+        before = ours;
+        times_before = [times(&pair.left), times(&pair.right)];
+        // What is held has no common past to go by.
+        if !held.is_empty() {
+            return;
+        }
+    }
+}
+
+/// Histories in the test that runs every time; `REEDHOOK_HISTORIES` asks for more.
+fn histories(usual: u32) -> ProptestConfig {
+    let cases = std::env::var("REEDHOOK_HISTORIES").ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
+    ProptestConfig { cases, failure_persistence: None, max_shrink_iters: 4000, ..ProptestConfig::default() }
+}
+
+proptest! {
+    #![proptest_config(histories(1500))]
+
+    #[test]
+    fn histories_of_two_sides(rounds in rounds(false), policy in policies()) {
+        check(&rounds, policy);
+    }
+
+    #[test]
+    fn histories_with_mishaps(rounds in rounds(true), policy in policies()) {
+        check(&rounds, policy);
+    }
+}
