@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum, ValueHint};
 
+use reedhook_core::job::ConflictPolicy;
+
 use crate::jobfile::JobKeys;
 
 /// Reedhook keeps folders and drives alike, shows what it will do before it does it, and remembers what it
@@ -20,7 +22,7 @@ use crate::jobfile::JobKeys;
         reedhook run heron-counts\n  \
         reedhook history heron-counts\n\n\
         Exit codes: 0 done, 1 done with problems, 2 wrong usage, 3 stopped before any change,\n\
-        5 stopped on the way, 130 interrupted. `reedhook demo` shows the whole round on made-up data."
+        4 done and conflicts are held, 5 stopped on the way, 130 interrupted. `reedhook demo` shows the whole round on made-up data."
 )]
 pub struct Cli {
     #[command(flatten)]
@@ -111,7 +113,7 @@ pub enum Command {
     /// Do the same as a job, without saving one.
     #[command(after_help = "Example:\n  reedhook once copy ~/maps /media/fenfield/maps --exclude '*.tmp'")]
     Once {
-        /// mirror or copy.
+        /// mirror, copy or two-way.
         kind: String,
         /// What is read.
         left: String,
@@ -124,6 +126,38 @@ pub enum Command {
         /// Only show what would be done.
         #[arg(long)]
         preview: bool,
+    },
+    /// Show the conflicts of a two-way job that are held, both versions side by side.
+    #[command(after_help = "Example:\n  reedhook conflicts tablet\n\n\
+        Exit codes: 0 there are none, 4 there are some.")]
+    Conflicts {
+        /// The job.
+        job: String,
+    },
+    /// Settle conflicts of a two-way job: say which version stays. What loses is kept.
+    #[command(after_help = "Examples:\n  reedhook settle tablet\n  \
+        reedhook settle tablet counts/north.csv --keep right\n  reedhook settle tablet --all --keep newest\n\n\
+        Without --keep, on a terminal, the conflicts are shown one after the other, and one key settles each.\n\
+        With both, the newer version keeps the name and the other gets one of its own, on both sides.")]
+    Settle {
+        /// The job.
+        job: String,
+        /// The paths, as `reedhook conflicts` shows them.
+        paths: Vec<PathBuf>,
+        /// Which version stays: left, right, both or newest.
+        #[arg(long, value_name = "left|right|both|newest")]
+        keep: Option<ConflictPolicy>,
+        /// Every conflict that is held.
+        #[arg(long, conflicts_with = "paths")]
+        all: bool,
+    },
+    /// Explain what a run would do about one path, and what decides it.
+    #[command(after_help = "Example:\n  reedhook why tablet counts/north.csv")]
+    Why {
+        /// The job.
+        job: String,
+        /// The path, relative to the side's root.
+        path: PathBuf,
     },
     /// All jobs at a glance: when each last ran and how it went.
     #[command(after_help = "Example:\n  reedhook status")]
@@ -232,16 +266,17 @@ pub enum JobCommand {
     /// Set up a job. On a terminal, what is not given is asked for.
     #[command(after_help = "Examples:\n  reedhook job add\n  \
         reedhook job add heron-counts mirror ~/counts @field-drive/counts --exclude '*.tmp'\n  \
-        reedhook job add stills copy ~/stills /media/fenfield/stills --older-than '2 days'\n\n\
+        reedhook job add stills copy ~/stills /media/fenfield/stills --older-than '2 days'\n  \
+        reedhook job add tablet two-way ~/tablet @share/ranger --conflict-for '*.csv both'\n\n\
         What is in LEFT lands directly in RIGHT; a slash at the end makes no difference.")]
     Add {
         /// What to call it.
         name: Option<String>,
-        /// mirror or copy.
+        /// mirror, copy or two-way.
         kind: Option<String>,
-        /// What is read: a path or @store/sub/folder.
+        /// What is read, or the left side: a path or @store/sub/folder.
         left: Option<String>,
-        /// What is changed: a path or @store/sub/folder.
+        /// What is changed, or the right side: a path or @store/sub/folder.
         right: Option<String>,
         #[command(flatten)]
         keys: Box<JobKeys>,

@@ -1,7 +1,7 @@
 //! Carrying a scanned job out: its lock and its row in the record, the engine and its listener, verification, kept copies
 //! that have had their time, and what came of it all.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs::{self, File};
 use std::io::{BufWriter, Write};
 use std::sync::Arc;
@@ -9,6 +9,7 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::Receiver;
+use reedhook_core::content::Hash;
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::identity;
 use reedhook_core::job::{Kind, Verify};
@@ -29,6 +30,7 @@ use crate::json;
 use crate::places::{self, Located};
 use crate::progress::View;
 use crate::round::{Leg, Round};
+use crate::two_way::{self, Both};
 
 /// What a whole run came to.
 pub struct RunResult {
@@ -65,8 +67,11 @@ pub struct Run<'a> {
     groups: BTreeMap<String, ProblemGroup>,
     /// What the files that were read back hold, until it is remembered.
     checksums: Vec<(RelPath, Checksum)>,
+    /// What the files of a two-way job hold that were hashed on the way.
+    hashes: HashMap<RelPath, Hash>,
     /// What sort of run it is, when it is not the job's usual one: `restore`, `undo`, `reverse`.
     special: &'static str,
+    two_way: bool,
     _lock: Option<File>,
 }
 
@@ -87,7 +92,9 @@ impl<'a> Run<'a> {
             line: Vec::new(),
             groups: BTreeMap::new(),
             checksums: Vec::new(),
+            hashes: HashMap::new(),
             special: "",
+            two_way: false,
             _lock: lock,
         })
     }
@@ -100,10 +107,15 @@ impl<'a> Run<'a> {
 
     /// Carries out a scanned job, leg by leg. The guards have been checked.
     pub fn carry_out(mut self, round: &Round) -> Outcome<RunResult> {
+        self.two_way = round.both.is_some();
         let mut counts = Counts::default();
         let (mut made, mut removed) = (0, 0);
         let mut failure = None;
         let mut interrupted = false;
+        let claimed = match round.both.as_ref().map(|both| self.claim_both(round, both)).transpose() {
+            Ok(claimed) => claimed,
+            Err(refused) => return self.refuse(refused),
+        };
         for leg in &round.legs {
             match self.carry_out_leg(round, leg) {
                 Ok(report) => {
@@ -124,11 +136,22 @@ impl<'a> Run<'a> {
             }
             break;
         }
+        if let (Some(claimed), Some(both), None) = (&claimed, &round.both, &failure) {
+            let marks = (claimed.marks.0.as_str(), claimed.marks.1.as_str());
+            failure = two_way::remember(self.context, &round.job, both, marks, &self.hashes).err();
+            self.prune_both(round, both);
+        }
+        if round.both.is_some() && round.job.rules.verify == Verify::All && failure.is_none() && !interrupted
+        {
+            self.verify_both(round, &mut counts)?;
+        }
+        drop(claimed);
         let outcome = match &failure {
             Some(failure) if failure.exit == STOPPED => RunOutcome::Stopped,
             Some(_) => RunOutcome::Refused,
             None if interrupted => RunOutcome::Interrupted,
             None if counts.problems > 0 => RunOutcome::Problems,
+            None if counts.conflicts > 0 => RunOutcome::Held,
             None => RunOutcome::Done,
         };
         self.end(outcome, failure, counts, (made, removed))
@@ -196,16 +219,66 @@ impl<'a> Run<'a> {
         Ok(report)
     }
 
+    /// Locks both sides of a two-way job and gives them marks, by which its memory recognises them.
+    fn claim_both(&self, round: &Round, both: &Both) -> Outcome<Claimed> {
+        let home = &self.context.home;
+        let places = round.ends.from.iter().chain(&round.ends.to);
+        let mut claimed = Vec::new();
+        for (store, place) in [&both.left, &both.right].into_iter().zip(places) {
+            let lock = lock_destination(store.as_ref(), place, home)?;
+            let mark = if self.job == ONCE {
+                String::new()
+            } else {
+                let mark = self.mark(store.as_ref(), place)?;
+                home.record()?.set_identity(&self.job, &place.written, &mark)?;
+                mark
+            };
+            claimed.push((lock, mark));
+        }
+        let mut claimed = claimed.into_iter();
+        match (claimed.next(), claimed.next()) {
+            (Some((left, left_mark)), Some((right, right_mark))) => {
+                Ok(Claimed { _locks: [left, right], marks: (left_mark, right_mark) })
+            }
+            _ => Err(Failure::usage("a two-way job has one left and one right side")),
+        }
+    }
+
+    fn prune_both(&self, round: &Round, both: &Both) {
+        for store in
+            [&both.left, &both.right].into_iter().filter(|_| !self.context.stop.load(Ordering::Relaxed))
+        {
+            prune(self.context, &round.job, store.as_ref(), Some(&self.name), None)
+                .map_or_else(|failure| self.context.warn(failure), drop);
+        }
+    }
+
+    /// After a two-way run that is to verify everything.
+    fn verify_both(&mut self, round: &Round, counts: &mut Counts) -> Outcome<()> {
+        let Some(both) = &round.both else { return Ok(()) };
+        let Some(leg) = round.legs.iter().find(|leg| leg.plan.changes == Side::Right) else { return Ok(()) };
+        let nothing =
+            RunReport { counts: Counts::default(), folders_made: 0, folders_removed: 0, ended: Ended::Done };
+        let mut report = nothing;
+        self.verify_all(round, leg, &both.right, &mut report)?;
+        counts.add(&report.counts);
+        Ok(())
+    }
+
+    fn mark(&self, store: &dyn Store, place: &Located) -> Outcome<String> {
+        identity::ensure(store, &self.name).map_err(|error| {
+            Failure::refused(
+                error.kind.code(),
+                format!("{} cannot be marked: {}", place.written, error.reason()),
+            )
+        })
+    }
+
     /// Locks a destination and gives it a mark, which the job remembers.
     fn claim(&self, right: &dyn Store, leg: &Leg) -> Outcome<Box<dyn Send + Sync>> {
         let lock = lock_destination(right, &leg.to, &self.context.home)?;
         if self.job != ONCE {
-            let id = identity::ensure(right, &self.name).map_err(|error| {
-                Failure::refused(
-                    error.kind.code(),
-                    format!("{} cannot be marked: {}", leg.to.written, error.reason()),
-                )
-            })?;
+            let id = self.mark(right, &leg.to)?;
             self.context.home.record()?.set_identity(&self.job, &leg.to.written, &id)?;
         }
         Ok(lock)
@@ -254,7 +327,9 @@ impl<'a> Run<'a> {
 
     /// Takes note of what a file holds that was read back.
     fn remember(&mut self, item: &Item) {
-        if let Some(hash) = item.hash {
+        if let Some(hash) = item.hash.filter(|_| self.two_way) {
+            self.hashes.insert(item.path.clone(), hash);
+        } else if let Some(hash) = item.hash {
             let modified = item.now.modified.map(Stamp::to_text).unwrap_or_default();
             self.checksums.push((item.path.clone(), Checksum { size: item.size, modified, hash }));
         }
@@ -392,6 +467,12 @@ fn throttle(context: &Context, round: &Round) -> Option<Arc<Throttle>> {
     let rate = move || limits.at(minute_of_day());
     let limited = !round.job.rules.limit.is_empty();
     limited.then(|| Arc::new(Throttle::new(rate, context.stop.clone())))
+}
+
+/// Both sides of a two-way job, reserved for this run.
+struct Claimed {
+    _locks: [Box<dyn Send + Sync>; 2],
+    marks: (String, String),
 }
 
 fn engine_failed() -> Failure {

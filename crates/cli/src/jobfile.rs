@@ -11,9 +11,12 @@ use std::str::FromStr;
 use clap::Args;
 use reedhook_core::entry::Stamp;
 use reedhook_core::filter::{Filter, FilterSpec, TakeOrSkip};
-use reedhook_core::job::{JobRules, Kind, Newer, Owners, Preserve, Removed, Replaced, Verify};
+use reedhook_core::job::{
+    ConflictPolicy, Conflicts, JobRules, Kind, Newer, Owners, Preserve, Removals, Removed, Replaced, Verify,
+};
 use reedhook_core::limit::{Limit, Limits};
-use reedhook_core::units::{Age, Moment, Room, Share, Size};
+use reedhook_core::plan::two_way::Policies;
+use reedhook_core::units::{Age, Moment, Room, Share, Size, UnitError};
 use serde::{Deserialize, Deserializer, Serialize};
 
 use crate::failure::{Failure, Outcome, nearest, suggestion};
@@ -27,7 +30,7 @@ pub const ONCE: &str = "once";
 #[command(next_help_heading = "Job keys")]
 #[serde(default, deny_unknown_fields)]
 pub struct JobKeys {
-    /// mirror (right becomes as left) or copy (nothing is ever removed).
+    /// mirror (right becomes as left), copy (nothing is ever removed) or two-way (both sides are worked on).
     #[arg(id = "key-kind", long = "kind", value_name = "KIND")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub kind: Option<Kind>,
@@ -47,6 +50,26 @@ pub struct JobKeys {
         skip_serializing_if = "Vec::is_empty"
     )]
     pub to: Vec<String>,
+    /// The left side of a two-way job: a path or @store/sub.
+    #[arg(id = "key-left", long = "left", value_name = "PLACE")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub left: Option<String>,
+    /// The right side of a two-way job: a path or @store/sub.
+    #[arg(id = "key-right", long = "right", value_name = "PLACE")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub right: Option<String>,
+    /// What a two-way job does when both sides have changed a path: hold (default), newest, left, right or both.
+    #[arg(long, value_name = "hold|newest|left|right|both")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub conflict: Option<ConflictPolicy>,
+    /// The same for paths that match a filter line: '*.csv both'. Repeatable; the first that matches holds.
+    #[arg(long, value_name = "LINE POLICY")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub conflict_for: Vec<ConflictFor>,
+    /// What a two-way job does about what was removed at one side: carry (default) or ignore.
+    #[arg(long, value_name = "carry|ignore")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub removals: Option<Removals>,
     /// Leave out what matches, for example '*.tmp' or 'scratch/'.
     #[arg(long, value_name = "LINE", allow_hyphen_values = true)]
     #[serde(deserialize_with = "one_or_many", skip_serializing_if = "Vec::is_empty")]
@@ -144,6 +167,11 @@ impl JobKeys {
         "kind",
         "from",
         "to",
+        "left",
+        "right",
+        "conflict",
+        "conflict_for",
+        "removals",
         "exclude",
         "only",
         "junk",
@@ -176,6 +204,11 @@ impl JobKeys {
             kind: other.kind.or(self.kind),
             from: list(self.from, other.from),
             to: list(self.to, other.to),
+            left: other.left.or(self.left),
+            right: other.right.or(self.right),
+            conflict: other.conflict.or(self.conflict),
+            conflict_for: list(self.conflict_for, other.conflict_for),
+            removals: other.removals.or(self.removals),
             exclude: list(self.exclude, other.exclude),
             only: list(self.only, other.only),
             junk: other.junk.or(self.junk),
@@ -234,6 +267,49 @@ fn as_one_or_many<S: serde::Serializer, T: Serialize>(
     }
 }
 
+/// A line of `conflict_for`: what it matches, and the policy. `["*.csv", "both"]` in a file, `'*.csv both'` as an option.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ConflictFor(pub String, pub ConflictPolicy);
+
+impl FromStr for ConflictFor {
+    type Err = UnitError;
+
+    fn from_str(text: &str) -> Result<ConflictFor, UnitError> {
+        let (line, policy) = text
+            .trim()
+            .rsplit_once(char::is_whitespace)
+            .ok_or_else(|| UnitError::new(text, "a filter line and a policy, such as \"*.csv both\""))?;
+        Ok(ConflictFor(line.trim().to_owned(), policy.parse()?))
+    }
+}
+
+/// Keys of the other kinds of job are a slip, and would have no effect.
+fn check_fit(name: &str, kind: Kind, keys: &JobKeys) -> Outcome<()> {
+    let one_way =
+        [("from", !keys.from.is_empty()), ("to", !keys.to.is_empty()), ("newer", keys.newer.is_some())];
+    let two_way = [
+        ("left", keys.left.is_some()),
+        ("right", keys.right.is_some()),
+        ("conflict", keys.conflict.is_some()),
+        ("conflict_for", !keys.conflict_for.is_empty()),
+        ("removals", keys.removals.is_some()),
+    ];
+    let (strange, hint) = if kind == Kind::TwoWay {
+        (one_way.into_iter().find(|(_, given)| *given), "A two-way job has left and right.")
+    } else {
+        (
+            two_way.into_iter().find(|(_, given)| *given),
+            "That key belongs to two-way jobs; this one has from and to.",
+        )
+    };
+    match strange {
+        Some((key, _)) => {
+            Err(Failure::usage(format!("job \"{name}\" is a {kind} and has no \"{key}\"")).hint(hint))
+        }
+        None => Ok(()),
+    }
+}
+
 /// A checked job.
 #[derive(Debug, Clone)]
 pub struct Job {
@@ -241,6 +317,10 @@ pub struct Job {
     pub name: String,
     /// The keys as they are written down.
     pub keys: JobKeys,
+    /// What is read; the left side of a two-way job.
+    pub from: Vec<String>,
+    /// What is changed; the right side of a two-way job.
+    pub to: Vec<String>,
     /// Everything else, with defaults.
     pub rules: JobRules,
 }
@@ -253,11 +333,19 @@ impl Job {
                 .hint(format!("Add a line such as {example}"))
         };
         let kind = keys.kind.ok_or_else(|| missing("kind", "kind = \"mirror\""))?;
-        if keys.from.is_empty() {
-            return Err(missing("from", "from = \"~/counts\""));
+        check_fit(name, kind, &keys)?;
+        let two_way = kind == Kind::TwoWay;
+        let sides = |several: &[String], one: &Option<String>| {
+            if two_way { one.iter().cloned().collect() } else { several.to_vec() }
+        };
+        let (from, to): (Vec<String>, Vec<String>) =
+            (sides(&keys.from, &keys.left), sides(&keys.to, &keys.right));
+        let (left, right) = if two_way { ("left", "right") } else { ("from", "to") };
+        if from.is_empty() {
+            return Err(missing(left, &format!("{left} = \"~/counts\"")));
         }
-        if keys.to.is_empty() {
-            return Err(missing("to", "to = \"@field-drive/counts\""));
+        if to.is_empty() {
+            return Err(missing(right, &format!("{right} = \"@field-drive/counts\"")));
         }
         let filter = FilterSpec {
             exclude: keys.exclude.clone(),
@@ -273,8 +361,17 @@ impl Job {
             code: "filter",
             ..Failure::usage(format!("job \"{name}\": {error}"))
         })?;
+        let by_path =
+            keys.conflict_for.iter().map(|ConflictFor(line, policy)| (line.clone(), *policy)).collect();
+        let conflict = Conflicts { by_path, otherwise: keys.conflict.unwrap_or(ConflictPolicy::Hold) };
+        Policies::new(&conflict).map_err(|error| Failure {
+            code: "filter",
+            ..Failure::usage(format!("job \"{name}\", conflict_for: {error}"))
+        })?;
         let rules = JobRules {
             kind,
+            conflict,
+            removals: keys.removals.unwrap_or(Removals::Carry),
             filter,
             newer: keys.newer.unwrap_or(Newer::Leave),
             removed: keys.removed.unwrap_or(Removed::Keep),
@@ -286,11 +383,11 @@ impl Job {
             one_filesystem: keys.one_filesystem.unwrap_or(false),
             verify: keys.verify.unwrap_or(Verify::None),
             max_removals: keys.max_removals.unwrap_or(Share::Percent(25.0)),
-            max_changes: keys.max_changes.unwrap_or(Share::Off),
+            max_changes: keys.max_changes.unwrap_or(if two_way { Share::Percent(50.0) } else { Share::Off }),
             limit: Limits::new(keys.limit.clone()),
             polite: keys.polite.unwrap_or(false),
         };
-        Ok(Job { name: name.to_owned(), keys, rules })
+        Ok(Job { name: name.to_owned(), keys, from, to, rules })
     }
 
     /// The job's filter, with ages counted from now.
@@ -417,6 +514,11 @@ mod tests {
             kind: Some(Kind::Mirror),
             from: vec!["a".into()],
             to: vec!["b".into()],
+            left: Some("c".into()),
+            right: Some("d".into()),
+            conflict: Some(ConflictPolicy::Newest),
+            conflict_for: vec!["*.csv both".parse().unwrap()],
+            removals: Some(Removals::Ignore),
             exclude: vec!["*.tmp".into()],
             only: vec!["north/".into()],
             junk: Some(TakeOrSkip::Take),
@@ -454,7 +556,17 @@ mod tests {
                 "kind = \"mirror\"\nexlude = []",
                 "jobs/x.toml, line 2: there is no key \"exlude\". Did you mean \"exclude\"?",
             ),
-            ("kind = \"mirrow\"", "line 1: \"mirrow\" is not understood; expected one of: mirror copy"),
+            (
+                "kind = \"mirrow\"",
+                "line 1: \"mirrow\" is not understood; expected one of: mirror copy two-way",
+            ),
+            ("kind = \"two-way\"\nleft = \"a\"\nto = \"b\"", "is a two-way and has no \"to\""),
+            ("kind = \"mirror\"\nremovals = \"ignore\"", "has no \"removals\""),
+            (
+                "kind = \"two-way\"\nleft = \"a\"\nright = \"b\"\nconflict_for = [[\"*.csv\", \"mine\"]]",
+                "line 4: ",
+            ),
+            ("kind = \"two-way\"\nleft = \"a\"", "job \"x\" has no \"right\""),
             ("kind = \"copy\"\nfrom = 3", "line 2: expected a text or a list of texts"),
             ("kind = ", "jobs/x.toml, line 1: "),
             ("kind = \"copy\"\nfrom = \"a\"", "job \"x\" has no \"to\""),

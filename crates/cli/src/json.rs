@@ -11,6 +11,7 @@ use reedhook_core::plan::{Action, Counts, FolderPlan, Step};
 use reedhook_core::problem::Problem;
 use reedhook_core::run::undo::Past;
 use reedhook_core::run::{Done, Item, Mark, step_size};
+use reedhook_core::walk::two_way::Conflict;
 use serde::Serialize;
 use serde_json::{Map, Value, json};
 
@@ -142,8 +143,14 @@ pub fn action(line: &mut Vec<u8>, folder: &FolderPlan, action: &Action, to: Opti
 }
 
 /// A folder that would be made, removed or given another mode.
-pub fn folder_action(line: &mut Vec<u8>, folder: &FolderPlan, done: Done, to: Option<&str>) {
-    write(line, &ItemLine { to, ..ItemLine::of("action", done, Side::Right, &folder.path) });
+pub fn folder_action(line: &mut Vec<u8>, side: Side, folder: &FolderPlan, done: Done, to: Option<&str>) {
+    write(line, &ItemLine { to, ..ItemLine::of("action", done, side, &folder.path) });
+}
+
+/// A conflict that would be held: neither side changes.
+pub fn conflict_action(line: &mut Vec<u8>, conflict: &Conflict) {
+    let keys = ItemLine::of("action", Done::Left, Side::Right, &conflict.path);
+    write(line, &ItemLine { done: "conflict", size: conflict.right.size, ..keys });
 }
 
 #[derive(Serialize)]

@@ -19,6 +19,7 @@ mod progress;
 mod render;
 mod round;
 mod text;
+mod two_way;
 
 use std::process::ExitCode;
 

@@ -203,7 +203,7 @@ impl Ends {
         let locate_all = |written: &[String]| {
             written.iter().map(|text| locate(home, settings, text)).collect::<Outcome<Vec<_>>>()
         };
-        Ok(Ends { from: locate_all(&job.keys.from)?, to: locate_all(&job.keys.to)? })
+        Ok(Ends { from: locate_all(&job.from)?, to: locate_all(&job.to)? })
     }
 
     /// The folder names that several sources land in; `None` for a single source.
@@ -232,8 +232,13 @@ fn open_local(path: &Path, preserve: Preserve) -> reedhook_core::store::Result<L
     if preserve == Preserve::Full { LocalStore::open_full(path) } else { LocalStore::open(path) }
 }
 
-/// Opens a source.
-pub fn open_source(located: &Located, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+/// Opens a source, or a side of a two-way job; `word` is what it is called.
+pub fn open_source(
+    located: &Located,
+    home: &Home,
+    preserve: Preserve,
+    word: &str,
+) -> Outcome<Arc<dyn Store>> {
     refuse_absent_drive(located)?;
     match open_local(&located.path, preserve) {
         Ok(store) => Ok(Arc::new(store)),
@@ -241,12 +246,12 @@ pub fn open_source(located: &Located, home: &Home, preserve: Preserve) -> Outcom
             let shown = located.shown(home);
             Err(match error.kind {
                 FaultKind::NotFound => {
-                    Failure::refused("source-missing", format!("the source {shown} is not there"))
+                    Failure::refused("source-missing", format!("the {word} {shown} is not there"))
                         .hint(absent_hint(located))
                 }
                 kind => Failure::refused(
                     "source-unreadable",
-                    format!("the source {shown} cannot be read: {}", kind.words()),
+                    format!("the {word} {shown} cannot be read: {}", kind.words()),
                 ),
             })
         }

@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
-use reedhook_core::entry::Meta;
+use reedhook_core::entry::{Meta, Side};
 use reedhook_core::job::{Kind, Removed, Replaced};
 use reedhook_core::path::RelPath;
-use reedhook_core::plan::{Action, Fate, FolderPlan, Step};
+use reedhook_core::plan::two_way::Settled;
+use reedhook_core::plan::{Action, Fate, FolderPlan, Role, Step};
 use reedhook_core::problem::{Problem, hint};
 use reedhook_core::record::{Outcome as RunOutcome, ProblemGroup};
 use reedhook_core::run::{kept_root, step_size};
@@ -18,13 +19,21 @@ use crate::round::{Leg, Round};
 use crate::text::{
     Align, BAD, BOLD, CARE, Columns, DIM, GOOD, bytes, count, duration, grouped, rate, styled,
 };
+use crate::two_way::Both;
 
 /// Lists longer than this are folded by folder.
 const FOLD_OVER: usize = 30;
 
 /// Where things land, in plain words.
-pub fn mapping(ends: &Ends, home: &Home) -> Vec<String> {
+pub fn mapping(kind: Kind, ends: &Ends, home: &Home) -> Vec<String> {
     let mut lines = Vec::new();
+    if let (Kind::TwoWay, [left], [right]) = (kind, ends.from.as_slice(), ends.to.as_slice()) {
+        return vec![format!(
+            "What is directly in {} and what is directly in {} become the same.",
+            left.short(home),
+            right.short(home)
+        )];
+    }
     for to in &ends.to {
         match ends.from.as_slice() {
             [from] => {
@@ -46,11 +55,12 @@ pub fn mapping(ends: &Ends, home: &Home) -> Vec<String> {
 pub fn heading(round: &Round, home: &Home) -> String {
     let mut text = format!("{}  {}\n", styled(BOLD, &round.job.name), round.job.rules.kind);
     let mut sides = Columns::new(&[Align::Left, Align::Left]);
+    let (left, right) = if round.both.is_some() { ("left", "right") } else { ("from", "to") };
     for from in &round.ends.from {
-        sides.row(vec!["from".into(), from.shown(home)]);
+        sides.row(vec![left.into(), from.shown(home)]);
     }
     for to in &round.ends.to {
-        sides.row(vec!["to".into(), to.shown(home)]);
+        sides.row(vec![right.into(), to.shown(home)]);
     }
     text.push_str(&sides.render(2));
     text
@@ -124,7 +134,9 @@ fn totals(round: &Round, leg: &Leg) -> String {
         }
     }
     let same = plan.counts.same;
-    table.row(vec!["same".into(), grouped(same), noun(same), String::new(), String::new()]);
+    if round.both.is_none() {
+        table.row(vec!["same".into(), grouped(same), noun(same), String::new(), String::new()]);
+    }
     let mut text = table.render(2);
     let mut more = Vec::new();
     if plan.folders_made() > 0 {
@@ -185,13 +197,17 @@ fn section_text(round: &Round, leg: &Leg, section: &Section, all: bool) -> Strin
 pub fn removal_words(round: &Round, leg: &Leg) -> String {
     let plan = &leg.plan;
     let removed = count(plan.counts.removed, "file that is", "files that are");
+    let (gone, here) = match &round.both {
+        Some(_) => (format!("at the {}", plan.changes.other()), format!("at the {}", plan.changes)),
+        None => ("at the source".to_owned(), "at the destination".to_owned()),
+    };
     let fate = match round.job.rules.removed {
-        Removed::Keep => format!("They are set aside in {} at the destination.", kept_root()),
+        Removed::Keep => format!("They are set aside in {} {here}.", kept_root()),
         Removed::Trash => "They are moved to the trash.".to_owned(),
         Removed::Erase => "They are erased for good.".to_owned(),
     };
     let fate = if plan.counts.removed == 1 { fate.replacen("They are", "It is", 1) } else { fate };
-    format!("{removed} no longer at the source. {fate}")
+    format!("{removed} no longer {gone}. {fate}")
 }
 
 fn item_path(folder: &FolderPlan, action: &Action) -> String {
@@ -224,6 +240,9 @@ fn item_note(action: &Action) -> String {
     match &action.step {
         Step::Update { from, was } if from.size != was.size => format!("was {}", bytes(was.size)),
         Step::Leave { reason, .. } => reason.words().to_owned(),
+        Step::Add { .. } if action.role == Role::Revived => {
+            "comes back: it was removed here, but changed there".to_owned()
+        }
         Step::Move { from, .. } => format!("from {from}"),
         Step::MoveFolder { from, .. } => format!("from {from}/"),
         _ => String::new(),
@@ -358,6 +377,8 @@ pub fn count_table(counts: &reedhook_core::plan::Counts, made: u64, removed: u64
         ("removed", counts.removed),
         ("adjusted", counts.meta),
         ("left", counts.skipped),
+        ("settled", counts.settled),
+        ("in conflict", counts.conflicts),
         ("same", counts.same),
         ("problems", counts.problems),
     ];
@@ -367,7 +388,7 @@ pub fn count_table(counts: &reedhook_core::plan::Counts, made: u64, removed: u64
             _ if number == 1 => "file",
             _ => "files",
         };
-        let style = if word == "problems" { CARE } else { anstyle::Style::new() };
+        let style = if matches!(word, "problems" | "in conflict") { CARE } else { anstyle::Style::new() };
         table.styled_row(style, vec![word.into(), grouped(number), noun.into()]);
     }
     for (word, number) in [("made", made), ("removed", removed)] {
@@ -383,8 +404,14 @@ fn kept_line(round: &Round, result: &RunResult, home: &Home) -> Option<String> {
     let rules = &round.job.rules;
     let kept = (result.counts.removed > 0 && rules.removed == Removed::Keep)
         || (result.counts.updated > 0 && rules.replaced == Replaced::Keep);
-    let places: Vec<String> = round.ends.to.iter().map(|to| kept_place(to, &result.run, home)).collect();
-    kept.then(|| format!("What was replaced or removed is kept in {}.", places.join(" and ")))
+    let sides = round.ends.from.iter().filter(|_| round.both.is_some()).chain(&round.ends.to);
+    let places: Vec<String> = sides.map(|to| kept_place(to, &result.run, home)).collect();
+    kept.then(|| {
+        format!(
+            "What was replaced or removed is kept in {}.",
+            places.join(if round.both.is_some() { " or " } else { " and " })
+        )
+    })
 }
 
 fn kept_place(to: &Located, run: &str, home: &Home) -> String {
@@ -427,4 +454,50 @@ pub fn kind_sentence(kind: Kind, removed: Removed) -> String {
         }
         (kind, _) => kind.explained().to_owned(),
     }
+}
+
+/// What a run of a two-way job would do: each direction by itself, then what is in conflict.
+pub fn both_ways(round: &Round, both: &Both, home: &Home, all: bool) -> String {
+    let mut text = String::new();
+    let problems = round.counts().problems;
+    let quiet =
+        round.legs.iter().all(|leg| leg.plan.is_empty()) && both.conflicts.is_empty() && problems == 0;
+    let same = round.counts().same;
+    if quiet {
+        let same = count(same, "file is", "files are");
+        return format!("\n  Nothing to do: {same} the same on both sides.\n");
+    }
+    for leg in round.legs.iter().filter(|leg| !nothing_to_do(leg)) {
+        let title = match leg.plan.changes {
+            Side::Right => "To the right  (left → right)",
+            Side::Left => "To the left  (left ← right)",
+        };
+        let _ = writeln!(text, "\n{}", styled(BOLD, title));
+        text.push_str(&plan(round, leg, home, all));
+    }
+    text.push_str(&conflict_list(both, all));
+    let _ = writeln!(text, "\n  {} the same on both sides.", count(same, "file is", "files are"));
+    text
+}
+
+fn conflict_list(both: &Both, all: bool) -> String {
+    if both.conflicts.is_empty() {
+        return String::new();
+    }
+    let mut text = format!("\n{}\n", styled(BOLD, "In conflict: both sides have changed"));
+    let mut table = Columns::new(&[Align::Left, Align::Left]);
+    let shown = if all { both.conflicts.len() } else { both.conflicts.len().min(FOLD_OVER) };
+    for conflict in &both.conflicts[..shown] {
+        let outcome = match conflict.settled {
+            Settled::Held => "held: both stay as they are until you settle it".to_owned(),
+            Settled::Wins(side) => format!("the {side} one wins; the other is kept"),
+            Settled::Both(side) => format!("both stay; the {side} one keeps the name"),
+        };
+        table.row(vec![conflict.path.to_string(), outcome]);
+    }
+    text.push_str(&styled(CARE, table.render(2)));
+    if shown < both.conflicts.len() {
+        let _ = writeln!(text, "  … and {} more (--all lists them)", both.conflicts.len() - shown);
+    }
+    text
 }

@@ -9,11 +9,11 @@ use reedhook_core::compare::Comparison;
 use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
 use reedhook_core::identity;
-use reedhook_core::job::Preserve;
+use reedhook_core::job::{Kind, Preserve};
 use reedhook_core::plan::guard::{self, Lift, Nesting, Refusal};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan};
-use reedhook_core::store::{Store, StoreError};
+use reedhook_core::store::Store;
 use reedhook_core::walk::{Moves, ScanError, ScanInput, ScanProgress, scan};
 use reedhook_stores::gathered::Gathered;
 
@@ -23,6 +23,7 @@ use crate::failure::{Failure, Outcome};
 use crate::home::Home;
 use crate::jobfile::{Job, ONCE};
 use crate::places::{self, Ends, Located};
+use crate::two_way::{self, Both};
 
 /// One destination of a job, scanned and judged.
 pub struct Leg {
@@ -49,8 +50,10 @@ pub struct Round {
     pub job: Job,
     /// Its ends.
     pub ends: Ends,
-    /// A leg for each destination.
+    /// A leg for each destination; of a two-way job, for each direction.
     pub legs: Vec<Leg>,
+    /// What a two-way job has besides.
+    pub both: Option<Both>,
 }
 
 impl Round {
@@ -68,12 +71,15 @@ impl Round {
 
     /// What tells a destination apart in JSON; nothing for a job with one.
     pub fn to_key(&self, leg: &Leg) -> Option<String> {
-        (self.legs.len() > 1).then(|| leg.to.written.clone())
+        (self.both.is_none() && self.legs.len() > 1).then(|| leg.to.written.clone())
     }
 }
 
 /// Opens both ends of a job and scans them. Nothing is changed anywhere.
 pub fn look(context: &Context, job: &Job, lifted: &[Lift], moves: Moves) -> Outcome<Round> {
+    if job.rules.kind == Kind::TwoWay {
+        return two_way::look(context, job, lifted, moves, None);
+    }
     let ends = Ends::of(job, &context.home, &context.settings)?;
     refuse_nested(&ends, &context.home)?;
     let left = open_sources(&ends, &context.home, job.rules.preserve)?;
@@ -86,7 +92,7 @@ pub fn look(context: &Context, job: &Job, lifted: &[Lift], moves: Moves) -> Outc
         }
         legs.push(look_at(context, job, &left, to, (&filter, moves), lifted)?);
     }
-    Ok(Round { job: job.clone(), ends, legs })
+    Ok(Round { job: job.clone(), ends, legs, both: None })
 }
 
 fn look_at(
@@ -158,7 +164,10 @@ pub fn scan_leg(
     let (from, to_store) = (left.as_ref(), right.as_ref());
     let input =
         ScanInput { left: from, right: to_store, filter, rules, one_filesystem, on_same: None, moves };
-    let plan = scan_watched(context, job, &input)?;
+    let plan = watched(context, &job.name, |progress| scan(&input, progress)).map_err(|error| {
+        let word = |side: Side| if side == Side::Left { "source" } else { "destination" };
+        scan_failure(error, word, from, to_store)
+    })?;
     let space = right.space().ok().flatten();
     let refusal = guard::check(&plan, &job.rules, space, lifted);
     Ok(Leg { left: left.clone(), to: to.clone(), right, to_be_made, ours: true, plan, refusal })
@@ -168,7 +177,7 @@ pub fn scan_leg(
 pub const SEEN: &str = "";
 
 /// A destination that was there has not gone without a reason: a drive is not plugged in.
-fn refuse_vanished(context: &Context, job: &Job, to: &Located) -> Outcome<()> {
+pub fn refuse_vanished(context: &Context, job: &Job, to: &Located) -> Outcome<()> {
     let record = context.home.record()?;
     if record.last_completed(&job.name)?.is_none() && record.identity(&job.name, &to.written)?.is_none() {
         return Ok(());
@@ -215,7 +224,7 @@ pub fn open_sources(ends: &Ends, home: &Home, preserve: Preserve) -> Outcome<Arc
     let stores = ends
         .from
         .iter()
-        .map(|located| places::open_source(located, home, preserve))
+        .map(|located| places::open_source(located, home, preserve, "source"))
         .collect::<Outcome<Vec<_>>>()?;
     let members: Vec<_> = names.unwrap_or_default().into_iter().zip(stores.iter().cloned()).collect();
     match (Gathered::new(members), stores.into_iter().next()) {
@@ -225,7 +234,7 @@ pub fn open_sources(ends: &Ends, home: &Home, preserve: Preserve) -> Outcome<Arc
     }
 }
 
-fn refuse_nested(ends: &Ends, home: &Home) -> Outcome<()> {
+pub fn refuse_nested(ends: &Ends, home: &Home) -> Outcome<()> {
     match nested(ends, home) {
         Some(sentence) => Err(Failure::refused("nested", sentence).hint("Choose sides that lie apart.")),
         None => Ok(()),
@@ -258,19 +267,41 @@ pub fn nested(ends: &Ends, home: &Home) -> Option<String> {
     None
 }
 
-fn scan_watched(context: &Context, job: &Job, input: &ScanInput<'_>) -> Outcome<Plan> {
+/// Scans while somebody may be watching.
+pub fn watched<T>(
+    context: &Context,
+    job: &str,
+    scan: impl FnOnce(&ScanProgress) -> Result<T, ScanError>,
+) -> Result<T, ScanError> {
     let progress = ScanProgress { stop: context.stop.clone(), ..ScanProgress::default() };
     let finished = AtomicBool::new(false);
-    let outcome = std::thread::scope(|scope| {
-        scope.spawn(|| crate::progress::watch_scan(context, &job.name, &progress, &finished));
-        let outcome = scan(input, &progress);
+    std::thread::scope(|scope| {
+        scope.spawn(|| crate::progress::watch_scan(context, job, &progress, &finished));
+        let outcome = scan(&progress);
         finished.store(true, Ordering::Relaxed);
         outcome
-    });
-    outcome.map_err(|error| match error {
-        ScanError::Stopped => interrupted(),
-        ScanError::Store(side, error) => unreadable_root(side, input, &error),
     })
+}
+
+/// Why a scan came to nothing; `word` is what a side is called in this kind of job.
+pub fn scan_failure(
+    error: ScanError,
+    word: impl Fn(Side) -> &'static str,
+    left: &dyn Store,
+    right: &dyn Store,
+) -> Failure {
+    match error {
+        ScanError::Stopped => interrupted(),
+        ScanError::Baseline(error) => error.into(),
+        ScanError::Store(side, error) => {
+            let (code, store) = match side {
+                Side::Left => ("source-unreadable", left),
+                Side::Right => ("destination-unusable", right),
+            };
+            let why = if error.path.is_root() { error.kind.words().to_owned() } else { error.to_string() };
+            Failure::refused(code, format!("the {} {} cannot be read: {why}", word(side), store.name()))
+        }
+    }
 }
 
 /// Ctrl-C before anything was changed.
@@ -281,15 +312,6 @@ pub fn interrupted() -> Failure {
         message: "interrupted; nothing was changed".to_owned(),
         hint: String::new(),
     }
-}
-
-fn unreadable_root(side: Side, input: &ScanInput<'_>, error: &StoreError) -> Failure {
-    let (word, code, store) = match side {
-        Side::Left => ("source", "source-unreadable", input.left),
-        Side::Right => ("destination", "destination-unusable", input.right),
-    };
-    let why = if error.path.is_root() { error.kind.words().to_owned() } else { error.to_string() };
-    Failure::refused(code, format!("the {word} {} cannot be read: {why}", store.name()))
 }
 
 /// The guards that a person lifts with `--allow`.
@@ -316,6 +338,9 @@ pub fn guard_failure(leg: &Leg, refusal: &Refusal, home: &Home) -> Failure {
         ),
         other => other.to_string(),
     };
+    if leg.plan.changes == Side::Left || !leg.ours {
+        message = message.replace("at the destination", &format!("at the {}", leg.plan.changes));
+    }
     if !refusal.most().is_empty() {
         let most: Vec<String> = refusal
             .most()

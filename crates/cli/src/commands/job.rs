@@ -56,24 +56,14 @@ fn add(
         (None, Some(kind)) => kind,
         (None, None) => wanted(context, None, "KIND", ask_kind)?,
     });
-    prepend(&mut keys.from, left);
-    prepend(&mut keys.to, right);
-    if keys.from.is_empty() {
-        let question = "What is to be read? (a folder, or @store/sub/folder)";
-        keys.from
-            .push(wanted(context, None, "LEFT", || ask::line(question, |text| readable(context, text)))?);
-    }
-    if keys.to.is_empty() {
-        let question = "Where is it to land? (a folder, or @store/sub/folder)";
-        let check = |text: &str| locate(&context.home, &context.settings, text).map(|_| ());
-        keys.to.push(wanted(context, None, "RIGHT", || ask::line(question, check))?);
-    }
+    let (left, right) = asked_for_sides(context, &mut keys, left, right)?;
+    place_sides(&mut keys, left, right);
     let job = checked(context, &name, keys)?;
     let ends = Ends::of(&job, &context.home, &context.settings)?;
     refuse_bad_ends(context, &ends)?;
     make_missing(context, &ends)?;
     job.save(&context.home)?;
-    remember_places(context, &name, &ends)?;
+    remember_places(context, &name, job.rules.kind, &ends)?;
     announce(context, &job, &ends);
     if context.can_ask() && asked && ask::yes("Show what a run would do?", true)? {
         return super::preview::preview(context, &name, false);
@@ -108,14 +98,48 @@ fn unused(context: &Context, name: &str) -> Outcome<()> {
 }
 
 fn ask_kind() -> Outcome<Kind> {
-    const KINDS: [Kind; 2] = [Kind::Mirror, Kind::Copy];
+    const KINDS: [Kind; 3] = [Kind::Mirror, Kind::Copy, Kind::TwoWay];
     let items = KINDS.map(|kind| format!("{kind}: {}", kind.explained()));
     Ok(KINDS[ask::choice("What kind of job?", &items)?.min(KINDS.len() - 1)])
 }
 
-fn prepend(list: &mut Vec<String>, typed: Option<String>) {
-    if let Some(word) = typed {
-        list.insert(0, word);
+/// The sides as typed; what is missing, and in no key, is asked for.
+fn asked_for_sides(
+    context: &Context,
+    keys: &mut JobKeys,
+    left: Option<String>,
+    right: Option<String>,
+) -> Outcome<(Option<String>, Option<String>)> {
+    let two_way = keys.kind == Some(Kind::TwoWay);
+    let given = |typed: &Option<String>, several: &[String], one: &Option<String>| {
+        typed.is_some() || if two_way { one.is_some() } else { !several.is_empty() }
+    };
+    let left = if given(&left, &keys.from, &keys.left) {
+        left
+    } else {
+        let question = if two_way { "Which folder is the left side?" } else { "What is to be read?" };
+        let question = format!("{question} (a folder, or @store/sub/folder)");
+        Some(wanted(context, None, "LEFT", || ask::line(&question, |text| readable(context, text)))?)
+    };
+    let right = if given(&right, &keys.to, &keys.right) {
+        right
+    } else {
+        let question = if two_way { "Which folder is the right side?" } else { "Where is it to land?" };
+        let question = format!("{question} (a folder, or @store/sub/folder)");
+        let check = |text: &str| locate(&context.home, &context.settings, text).map(|_| ());
+        Some(wanted(context, None, "RIGHT", || ask::line(&question, check))?)
+    };
+    Ok((left, right))
+}
+
+/// Puts sides that were typed as words into the keys where they belong.
+pub fn place_sides(keys: &mut JobKeys, left: Option<String>, right: Option<String>) {
+    if keys.kind == Some(Kind::TwoWay) {
+        keys.left = left.or(keys.left.take());
+        keys.right = right.or(keys.right.take());
+    } else {
+        keys.from.splice(0..0, left);
+        keys.to.splice(0..0, right);
     }
 }
 
@@ -130,7 +154,7 @@ fn readable(context: &Context, typed: &str) -> Outcome<()> {
 
 /// The job with its places written so that they hold from any working folder.
 fn checked(context: &Context, name: &str, mut keys: JobKeys) -> Outcome<Job> {
-    for place in keys.from.iter_mut().chain(&mut keys.to) {
+    for place in keys.from.iter_mut().chain(&mut keys.to).chain(&mut keys.left).chain(&mut keys.right) {
         *place = written_for_keeping(&context.home, &context.settings, place)?;
     }
     Job::new(name, keys)
@@ -180,10 +204,12 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
 
 /// Remembers that a destination is there now, so that its absence at the first run is noticed: an unplugged drive leaves an
 /// empty mount point behind. Marks of earlier places are forgotten.
-fn remember_places(context: &Context, name: &str, ends: &Ends) -> Outcome<()> {
+fn remember_places(context: &Context, name: &str, kind: Kind, ends: &Ends) -> Outcome<()> {
     let record = context.home.record()?;
     record.forget_places(name)?;
-    for to in ends.to.iter().filter(|to| to.path.is_dir()) {
+    // Nothing is ever written to the source of a one-way job: only a two-way job's left side is recognised by a mark.
+    let marked = ends.to.iter().chain(ends.from.iter().filter(|_| kind == Kind::TwoWay));
+    for to in marked.filter(|to| to.path.is_dir()) {
         record.set_identity(name, &to.written, SEEN)?;
     }
     Ok(())
@@ -197,7 +223,7 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
     let name = styled(BOLD, &job.name);
     let sentence = render::kind_sentence(job.rules.kind, job.rules.removed);
     context.say(format!("The job {name} is set up. A {} {sentence}.", job.rules.kind));
-    for line in render::mapping(ends, &context.home) {
+    for line in render::mapping(job.rules.kind, ends, &context.home) {
         context.say(line);
     }
     for warning in second_looks(context, ends) {
@@ -255,18 +281,17 @@ fn list(context: &Context) -> Outcome {
         context.say("There is no job yet. Set one up with `reedhook job add`.");
     }
     let mut table = Columns::new(&[Align::Left; 4]);
-    table.heading(&["job", "kind", "from", "to"]);
+    table.heading(&["job", "kind", "from or left", "to or right"]);
     let mut code = 0;
     for name in &names {
         match load_job(&context.home, name) {
             Ok(job) if context.global.json => lines::print(&described(&job)),
             Ok(job) => {
-                let keys = &job.keys;
                 table.row(vec![
                     name.clone(),
                     job.rules.kind.to_string(),
-                    keys.from.join(", "),
-                    keys.to.join(", "),
+                    job.from.join(", "),
+                    job.to.join(", "),
                 ]);
             }
             Err(failure) => {
@@ -301,7 +326,7 @@ fn show(context: &Context, name: &str) -> Outcome {
         job.rules.kind,
         render::kind_sentence(job.rules.kind, job.rules.removed)
     ));
-    for line in render::mapping(&ends, &context.home) {
+    for line in render::mapping(job.rules.kind, &ends, &context.home) {
         text.push_str(&format!("  {line}\n"));
     }
     text.push_str(&format!("\n{}\n", context.home.shorten(&context.home.job_file(name))));
@@ -327,13 +352,15 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
     }
     let new_job = checked(context, name, job.keys.clone().overlaid(keys.clone()))?;
     refuse_bad_ends(context, &Ends::of(&new_job, &context.home, &context.settings)?)?;
-    let keys_to = keys.to.clone();
+    let moved = !keys.to.is_empty() || keys.left.is_some() || keys.right.is_some();
     change_file(context, name, |document| {
         set_keys(
             document,
             &JobKeys {
                 from: changed(&keys.from, &new_job.keys.from),
                 to: changed(&keys.to, &new_job.keys.to),
+                left: new_job.keys.left.clone().filter(|_| keys.left.is_some()),
+                right: new_job.keys.right.clone().filter(|_| keys.right.is_some()),
                 ..keys
             },
         )?;
@@ -342,8 +369,13 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
         }
         Ok(())
     })?;
-    if !keys_to.is_empty() {
-        remember_places(context, name, &Ends::of(&new_job, &context.home, &context.settings)?)?;
+    if moved {
+        remember_places(
+            context,
+            name,
+            new_job.rules.kind,
+            &Ends::of(&new_job, &context.home, &context.settings)?,
+        )?;
     }
     context.say(format!("The job {} is changed.", styled(BOLD, name)));
     if new_job.rules.removed == Removed::Erase && job.rules.removed == Removed::Keep {
@@ -491,7 +523,7 @@ fn import(context: &Context, file: &Path, name: Option<String>) -> Outcome {
     let job = Job::new(&name, parse(&text, file)?)?;
     let ends = Ends::of(&job, &context.home, &context.settings)?;
     write_file(&context.home.job_file(&name), &text)?;
-    remember_places(context, &name, &ends)?;
+    remember_places(context, &name, job.rules.kind, &ends)?;
     announce(context, &job, &ends);
     Ok(0)
 }

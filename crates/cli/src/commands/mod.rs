@@ -1,5 +1,6 @@
 //! The commands, one module each.
 
+mod conflicts;
 mod demo;
 mod extras;
 mod filter;
@@ -11,6 +12,7 @@ mod run;
 mod status;
 mod store;
 pub mod verify;
+mod why;
 
 use crate::args::{Command, JobCommand};
 use crate::context::Context;
@@ -41,6 +43,9 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Once { kind, left, right, keys, allow, preview } => {
             run::once(context, &kind, left, right, *keys, &allow, preview)
         }
+        Command::Conflicts { job } => conflicts::conflicts(context, &job),
+        Command::Settle { job, paths, keep, all } => conflicts::settle(context, &job, &paths, all, keep),
+        Command::Why { job, path } => why::why(context, &job, &path),
         Command::Status => status::status(context),
         Command::History { job, run, limit, items, problems } => {
             history::history(context, job, run, limit, history::Detail { items, problems })

@@ -11,6 +11,7 @@ use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::render;
 use crate::round::{Round, guard_failure, lifted, look, losses};
+use crate::two_way::Both;
 
 /// Shows what a run of the job would do.
 pub fn preview(context: &Context, name: &str, all: bool) -> Outcome {
@@ -49,8 +50,12 @@ pub fn tell_losses(context: &Context, round: &Round) {
 fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) -> String {
     let home = &context.home;
     let mut text = render::heading(round, home);
-    for line in render::mapping(&round.ends, home) {
+    for line in render::mapping(round.job.rules.kind, &round.ends, home) {
         text.push_str(&format!("  {line}\n"));
+    }
+    if let Some(both) = &round.both {
+        text.push_str(&render::both_ways(round, both, home, all));
+        return with_refusal(text, refusal);
     }
     for leg in &round.legs {
         if round.legs.len() > 1 {
@@ -64,6 +69,10 @@ fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) 
             text.push_str(&render::plan(round, leg, home, all));
         }
     }
+    with_refusal(text, refusal)
+}
+
+fn with_refusal(mut text: String, refusal: Option<&Failure>) -> String {
     if let Some(failure) = refusal {
         let label = crate::text::styled(crate::text::BAD, "A run would be refused:");
         text.push_str(&format!("\n{label} {failure}\n"));
@@ -78,7 +87,7 @@ fn print_json(round: &Round, refusal: Option<&Failure>) {
     for leg in &round.legs {
         let to = round.to_key(leg);
         for (folder, done) in render::folder_fates(leg) {
-            lines::folder_action(&mut text, folder, done, to.as_deref());
+            lines::folder_action(&mut text, leg.plan.changes, folder, done, to.as_deref());
         }
         for folder in &leg.plan.folders {
             for action in &folder.actions {
@@ -93,6 +102,10 @@ fn print_json(round: &Round, refusal: Option<&Failure>) {
         let _ = out.write_all(&text);
         text.clear();
     }
+    for conflict in round.both.iter().flat_map(Both::held) {
+        lines::conflict_action(&mut text, conflict);
+    }
+    let _ = out.write_all(&text);
     let outcome = if refusal.is_some() { "refused" } else { "ready" };
     let object = lines::object(json!({"event": "preview", "job": round.job.name, "outcome": outcome}));
     let mut object = lines::with_counts(object, &round.counts());

@@ -331,7 +331,7 @@ fn look_at_restore(
         return Err(crate::round::guard_failure(&leg, refusal, &context.home));
     }
     let ends = Ends { from: Vec::new(), to: vec![target.clone()] };
-    Ok(Round { job: copy, ends, legs: vec![leg] })
+    Ok(Round { job: copy, ends, legs: vec![leg], both: None })
 }
 
 fn overwrite_newer(context: &Context, target: &Located, newer: u64) -> Outcome<bool> {
@@ -351,7 +351,7 @@ fn overwrite_newer(context: &Context, target: &Located, newer: u64) -> Outcome<b
 /// Puts a job's destination back as it was before a run.
 pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
     let job = load_job(&context.home, name)?;
-    if job.keys.to.len() != 1 {
+    if job.to.len() != 1 {
         return Err(Failure::usage(format!("{name} has several destinations; undo knows one")));
     }
     let row = find(context, name, which)?;

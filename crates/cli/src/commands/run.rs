@@ -12,6 +12,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
 use crate::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
 use crate::json as lines;
+use crate::places::make_destination;
 use crate::polite;
 use crate::render;
 use crate::round::{Round, guard_failure, lifted, look};
@@ -54,11 +55,15 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
         return Err(Failure::usage("--reverse takes one job at a time"));
     };
     let mut job = load_job(&context.home, name)?;
-    if job.keys.from.len() != 1 || job.keys.to.len() != 1 {
+    if job.rules.kind == Kind::TwoWay {
+        return Err(Failure::usage(format!("{name} is a two-way job: it has no direction to reverse"))
+            .hint("To settle a conflict: reedhook settle; to bring something back: reedhook restore."));
+    }
+    if job.from.len() != 1 || job.to.len() != 1 {
         return Err(Failure::usage(format!("{name} has several sources or destinations"))
             .hint("Bring back what you need with `reedhook restore`."));
     }
-    std::mem::swap(&mut job.keys.from, &mut job.keys.to);
+    std::mem::swap(&mut job.from, &mut job.to);
     let run = match Run::begin(context, name) {
         Ok(run) => run.special("reverse"),
         Err(failure) if failure.exit == REFUSED => {
@@ -113,8 +118,7 @@ pub fn once(
     let kind: Kind =
         kind.parse().map_err(|error: reedhook_core::units::UnitError| Failure::usage(error.to_string()))?;
     let mut keys = JobKeys { kind: Some(kind), ..keys };
-    keys.from.insert(0, left);
-    keys.to.insert(0, right);
+    super::job::place_sides(&mut keys, Some(left), Some(right));
     let job = Job::new(ONCE, keys)?;
     if preview {
         return super::preview::preview_job(context, &job, &allow.allow, false);
@@ -142,9 +146,7 @@ fn run_now(context: &Context, job: &Job, allow: &Allow) -> Outcome {
         }
         Err(failure) => return Err(failure),
     };
-    let round = match look(context, job, &lifted(&allow.allow), Moves::Proved)
-        .and_then(|round| agreed(context, round))
-    {
+    let round = match look_and_agree(context, job, allow) {
         Ok(round) => round,
         Err(failure) => return told(context, job, None, run.refuse(failure)?),
     };
@@ -156,6 +158,20 @@ fn run_now(context: &Context, job: &Job, allow: &Allow) -> Outcome {
         context.home.record()?.set_removals_confirmed(&job.name, true)?;
     }
     told(context, job, Some(&round), result)
+}
+
+fn look_and_agree(context: &Context, job: &Job, allow: &Allow) -> Outcome<Round> {
+    let look = || look(context, job, &lifted(&allow.allow), Moves::Proved);
+    let round = agreed(context, look()?)?;
+    let made = round.legs.iter().find(|leg| leg.to_be_made && round.both.is_some());
+    match made {
+        // Both sides have to be there to be locked and marked.
+        Some(leg) => {
+            make_destination(&leg.to, job.rules.preserve)?;
+            look()
+        }
+        None => Ok(round),
+    }
 }
 
 /// Guards first, then the question about removals.
@@ -208,6 +224,7 @@ pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResu
         (Some(failure), _) => failure.exit,
         (None, RunOutcome::Problems) => 1,
         (None, RunOutcome::Interrupted) => 130,
+        (None, RunOutcome::Held) => 4,
         (None, _) => 0,
     };
     if context.global.json {

@@ -194,9 +194,7 @@ fn remove(context: &Context, name: &str) -> Outcome {
     let uses = |place: &String| *place == prefix || place.starts_with(&format!("{prefix}/"));
     let users: Vec<String> = job_names(&context.home)
         .into_iter()
-        .filter(|job| {
-            load_job(&context.home, job).is_ok_and(|job| job.keys.from.iter().chain(&job.keys.to).any(uses))
-        })
+        .filter(|job| load_job(&context.home, job).is_ok_and(|job| job.from.iter().chain(&job.to).any(uses)))
         .collect();
     if !users.is_empty() && !context.global.yes {
         return Err(Failure::usage(format!("@{name} is used by {}", users.join(", ")))

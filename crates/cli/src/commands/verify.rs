@@ -4,6 +4,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use reedhook_core::compare::Comparison;
+use reedhook_core::job::Kind;
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
 use reedhook_core::record::Checksum;
@@ -71,7 +72,11 @@ pub fn compare(
     let memory = Memory { recall: &recall, remember: &remember };
     let comparer = Comparer::new(left.as_ref(), right.as_ref(), memory);
     let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
-    let rules = crate::round::one_way_rules(job, by);
+    let mut rules = crate::round::one_way_rules(job, by);
+    if rules.kind == Kind::TwoWay {
+        // What is only at one side differs, whichever side it is.
+        rules.kind = Kind::Mirror;
+    }
     let progress = ScanProgress { stop: context.stop.clone(), ..ScanProgress::default() };
     let (plan, found) = comparer.run(&context.stop, |on_same| {
         let input = ScanInput {
@@ -87,6 +92,7 @@ pub fn compare(
     });
     let plan = plan.map_err(|error| match error {
         ScanError::Stopped => interrupted(),
+        ScanError::Baseline(error) => error.into(),
         ScanError::Store(side, error) => {
             Failure::refused("unreadable", format!("the {side} side cannot be read: {error}"))
         }

@@ -138,7 +138,7 @@ pub fn check(plan: &Plan, rules: &JobRules, space: Option<Space>, lifted: &[Lift
 }
 
 fn empty_source(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
-    let would_empty = rules.kind == Kind::Mirror && plan.left_items == 0 && plan.counts.removed > 0;
+    let would_empty = rules.kind != Kind::Copy && plan.left_items == 0 && plan.counts.removed > 0;
     would_empty.then_some(Refusal::EmptySource { right_items: plan.right_items })
 }
 

@@ -1,0 +1,320 @@
+//! `why`: what each side holds of a path, what is remembered of it, and what decides.
+
+use std::path::Path;
+
+use reedhook_core::compare::Comparison;
+use reedhook_core::entry::{EntryKind, Meta, Side};
+use reedhook_core::filter::{Filter, Verdict as Taken};
+use reedhook_core::job::Kind;
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::one_way::{Decision, decide};
+use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, State, Verdict, reconcile, settle};
+use reedhook_core::store::Store;
+use serde_json::json;
+
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::jobfile::{Job, load_job};
+use crate::json as lines;
+use crate::places::{Ends, open_destination, open_source};
+use crate::round::{one_way_rules, open_sources};
+use crate::text::{BOLD, bytes, moment, styled};
+use crate::two_way::Memory;
+
+/// A path as typed, relative to a side's root.
+pub fn typed_path(typed: &Path) -> Outcome<RelPath> {
+    let given = typed.as_os_str().as_encoded_bytes();
+    let trimmed = given.strip_suffix(b"/").unwrap_or(given);
+    RelPath::new(trimmed).map_err(|error| {
+        Failure::usage(format!("\"{}\" {error}", typed.display()))
+            .hint("Give a path relative to the side's root.")
+    })
+}
+
+/// Explains what a run would do about one path.
+pub fn why(context: &Context, name: &str, typed: &Path) -> Outcome {
+    let job = load_job(&context.home, name)?;
+    let path = typed_path(typed)?;
+    let ends = Ends::of(&job, &context.home, &context.settings)?;
+    let two_way = job.rules.kind == Kind::TwoWay;
+    let left = match ends.from.as_slice() {
+        [only] if two_way => open_source(only, &context.home, job.rules.preserve, "left side")?,
+        _ => open_sources(&ends, &context.home, job.rules.preserve)?,
+    };
+    let to = ends.to.first().ok_or_else(|| Failure::usage("the job has no destination"))?;
+    let right = open_destination(to, &context.home, job.rules.preserve)?;
+    let facts = Facts::find(context, &job, &ends, (left.as_ref(), right.as_deref()), &path)?;
+    if context.global.json {
+        let mut object = lines::object(json!({"event": "why", "job": name, "sentences": facts.sentences,
+            "decision": facts.decision}));
+        object.extend(lines::path_object(&path));
+        lines::print(&object.into());
+    } else {
+        let mut text = format!("{}  {}\n", styled(BOLD, &path), job.rules.kind);
+        facts.sentences.iter().for_each(|sentence| text.push_str(&format!("  {sentence}\n")));
+        context.say(text.trim_end());
+    }
+    Ok(0)
+}
+
+/// What there is to say about a path, and what it comes to in one word.
+struct Facts {
+    sentences: Vec<String>,
+    decision: &'static str,
+}
+
+impl Facts {
+    fn find(
+        context: &Context,
+        job: &Job,
+        ends: &Ends,
+        (left, right): (&dyn Store, Option<&dyn Store>),
+        path: &RelPath,
+    ) -> Outcome<Facts> {
+        let stat = |store: &dyn Store| {
+            store.stat(path).map_err(|error| Failure::refused(error.kind.code(), error.to_string()))
+        };
+        let ours = stat(left)?;
+        let theirs = right.map(stat).transpose()?.flatten();
+        let mut facts = Facts { sentences: Vec::new(), decision: "nothing" };
+        facts.say(format!("The left {}.", holds(ours.as_ref())));
+        facts.say(format!("The right {}.", holds(theirs.as_ref())));
+        let mut filter = job.filter()?;
+        if let Some(names) = ends.landing_names()? {
+            filter = filter.with_top_level(names);
+        }
+        if facts.filtered(&filter, left, right, path) {
+            return Ok(facts);
+        }
+        match (job.rules.kind, right) {
+            (Kind::TwoWay, Some(right)) => {
+                facts.two_way(context, job, (left, right), path, (ours.as_ref(), theirs.as_ref()))?
+            }
+            _ => facts.one_way(job, left, right, (ours.as_ref(), theirs.as_ref())),
+        }
+        Ok(facts)
+    }
+
+    fn say(&mut self, sentence: impl Into<String>) {
+        self.sentences.push(sentence.into());
+    }
+
+    /// Whether the filter leaves the path, or a folder above it, out.
+    fn filtered(
+        &mut self,
+        filter: &Filter,
+        left: &dyn Store,
+        right: Option<&dyn Store>,
+        path: &RelPath,
+    ) -> bool {
+        let mut folder = RelPath::root();
+        let mut inherited = filter.root();
+        for part in path.parts() {
+            let Ok(name) = Name::new(part) else { return false };
+            let at = folder.join(&name);
+            let meta =
+                [Some(left), right].into_iter().flatten().find_map(|store| store.stat(&at).ok().flatten());
+            let Some(meta) = meta else { return false };
+            match filter.judge(&folder, &name, &meta, inherited) {
+                Taken::Out(rule) => {
+                    let what = if at == *path { "It".to_owned() } else { format!("The folder {at}") };
+                    self.say(format!(
+                        "{what} takes no part: {}. Neither side of it is touched.",
+                        filter.describe(rule)
+                    ));
+                    self.decision = "filtered";
+                    return true;
+                }
+                verdict => inherited = filter.inherit(verdict),
+            }
+            folder = at;
+        }
+        self.say("The filter lets it take part.");
+        false
+    }
+
+    fn one_way(
+        &mut self,
+        job: &Job,
+        left: &dyn Store,
+        right: Option<&dyn Store>,
+        (ours, theirs): (Option<&Meta>, Option<&Meta>),
+    ) {
+        let can = right.map_or(left.capabilities(), |right| right.capabilities());
+        let by = Comparison::between(left.capabilities(), can, job.rules.preserve);
+        if ours.is_none() && theirs.is_none() {
+            return self.say("There is nothing to decide.");
+        }
+        let (word, sentence) = match decide(&one_way_rules(job, by), ours, theirs) {
+            Decision::Same => ("same", "Kind, size and time agree: nothing is done.".to_owned()),
+            Decision::Add => ("add", "It is new: it is put on the right.".to_owned()),
+            Decision::Update => ("update", "The two differ: the right one is updated.".to_owned()),
+            Decision::Metadata => {
+                ("meta", "The content agrees: only mode or time is set on the right.".to_owned())
+            }
+            Decision::Replace => (
+                "update",
+                "The two are of different kinds: the left one takes the place of the right one.".to_owned(),
+            ),
+            Decision::Remove => {
+                ("remove", "It is no longer at the left: a mirror removes it from the right.".to_owned())
+            }
+            Decision::Leave(reason) => ("leave", format!("It is left as it is: {}.", reason.words())),
+            Decision::Ignore => {
+                ("same", "It is only on the right: a copy never removes anything.".to_owned())
+            }
+            Decision::Problem(_) => (
+                "problem",
+                "The two are of different kinds: nothing is touched, and a problem is reported.".to_owned(),
+            ),
+        };
+        self.decision = word;
+        self.say(sentence);
+    }
+
+    fn two_way(
+        &mut self,
+        context: &Context,
+        job: &Job,
+        (left, right): (&dyn Store, &dyn Store),
+        path: &RelPath,
+        (ours, theirs): (Option<&Meta>, Option<&Meta>),
+    ) -> Outcome<()> {
+        let memory = Memory::of(context, job, left, right)?;
+        let (parent, name) = path.split().ok_or_else(|| Failure::usage("a path below the root is wanted"))?;
+        let known = memory.folder(&parent)?.into_iter().find(|known| known.name == name);
+        self.say(match &known {
+            Some(known) => format!("The last run left {} on both sides.", remembered(known)),
+            None if memory.is_there() => {
+                "Nothing is remembered of it: it was not there, or not agreed on, after the last run."
+                    .to_owned()
+            }
+            None => "Nothing is remembered: these two sides have not been run together yet.".to_owned(),
+        });
+        let state = |side: Side, entry: Option<&Meta>| match &known {
+            Some(known) => {
+                let store = if side == Side::Left { left } else { right };
+                known.state(side, entry, &mut |hash| {
+                    reedhook_core::content::hash(store, path).is_ok_and(|found| found == *hash)
+                })
+            }
+            None => State::unremembered(entry),
+        };
+        let (one, other) = (state(Side::Left, ours), state(Side::Right, theirs));
+        self.say(format!("Since then the left {}, and the right {}.", state_words(one), state_words(other)));
+        if let (Some(ours), Some(theirs)) = (ours, theirs)
+            && ours.is_folder()
+            && theirs.is_folder()
+        {
+            self.decision = "same";
+            self.say("It is a folder on both sides: what is in it is decided name by name.");
+            return Ok(());
+        }
+        let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
+        let same_content = || match (ours, theirs) {
+            (Some(ours), Some(theirs)) if ours.kind == theirs.kind && ours.size == theirs.size => {
+                let held = |store| reedhook_core::content::Held { store, path };
+                ours.target == theirs.target
+                    && (by.same_time(ours, theirs)
+                        || reedhook_core::content::equal(
+                            held(left),
+                            held(right),
+                            ours.size,
+                            false,
+                            &mut |_| {},
+                        )
+                        .unwrap_or(false))
+            }
+            _ => false,
+        };
+        let verdict = reconcile(one, other, job.rules.removals, &mut || same_content());
+        let folder = ours.or(theirs).is_some_and(Meta::is_folder);
+        let (word, sentence) = match verdict {
+            Verdict::Conflict => self.conflict(job, path, ours, theirs)?,
+            verdict => verdict_words(verdict, folder),
+        };
+        self.decision = word;
+        self.say(sentence);
+        Ok(())
+    }
+
+    fn conflict(
+        &self,
+        job: &Job,
+        path: &RelPath,
+        ours: Option<&Meta>,
+        theirs: Option<&Meta>,
+    ) -> Outcome<(&'static str, String)> {
+        let (Some(ours), Some(theirs)) = (ours, theirs) else {
+            return Ok(("conflict", "Both have changed.".to_owned()));
+        };
+        let policies =
+            Policies::new(&job.rules.conflict).map_err(|error| Failure::usage(error.to_string()))?;
+        let policy = policies.of(path, ours.is_folder() || theirs.is_folder());
+        let outcome = match settle(policy, ours, theirs) {
+            Settled::Held => {
+                format!("it is held until somebody settles it: reedhook settle {} {path}", job.name)
+            }
+            Settled::Wins(side) => format!("the {side} one takes the other's place, which is kept"),
+            Settled::Both(side) => {
+                format!("the {side} one keeps the name, and the other gets a name of its own, on both sides")
+            }
+        };
+        Ok((
+            "conflict",
+            format!(
+                "Both have changed and differ: a conflict. The policy for it is \"{policy}\": {outcome}."
+            ),
+        ))
+    }
+}
+
+fn holds(meta: Option<&Meta>) -> String {
+    let Some(meta) = meta else { return "holds nothing there".to_owned() };
+    let when =
+        meta.modified.map_or(String::new(), |stamp| format!(", of {}", moment(stamp.seconds() * 1000)));
+    match meta.kind {
+        EntryKind::File => format!("holds a file of {}{when}", bytes(meta.size)),
+        EntryKind::Folder => "holds a folder".to_owned(),
+        EntryKind::Link => format!(
+            "holds a link to {}{when}",
+            String::from_utf8_lossy(meta.target.as_deref().unwrap_or_default()).escape_debug()
+        ),
+        EntryKind::Special(special) => format!("holds {special}"),
+    }
+}
+
+fn remembered(known: &Known) -> String {
+    match &known.what {
+        KnownKind::File(size, _) => format!("a file of {}", bytes(*size)),
+        KnownKind::Link(target) => format!("a link to {}", String::from_utf8_lossy(target).escape_debug()),
+        KnownKind::Folder => "a folder".to_owned(),
+    }
+}
+
+fn state_words(state: State) -> &'static str {
+    match state {
+        State::Absent => "never had it",
+        State::Gone => "has lost it",
+        State::Same => "has not changed",
+        State::Adjusted => "has another time or mode, but the same content",
+        State::Changed => "has changed",
+    }
+}
+
+fn verdict_words(verdict: Verdict, folder: bool) -> (&'static str, String) {
+    let unless = if folder { ", with all that has not changed in it" } else { "" };
+    match verdict {
+        Verdict::Nothing | Verdict::Conflict => ("same", "So nothing is done.".to_owned()),
+        Verdict::Forget => ("same", "It is gone on both sides, and is forgotten.".to_owned()),
+        Verdict::Carry(side) => ("carry", format!("So the {} one goes to the {side}.", side.other())),
+        Verdict::Revive(side) => {
+            ("revive", format!("A removal never beats a change: it comes back on the {side}."))
+        }
+        Verdict::Remove(side) => ("remove", format!("So it is removed on the {side}{unless}, and kept.")),
+        Verdict::Keep(side) => ("leave", format!("This job ignores removals: it stays on the {side}.")),
+        Verdict::Adjust => {
+            ("meta", "The content is the same: time and mode are brought into line.".to_owned())
+        }
+    }
+}

@@ -1,0 +1,241 @@
+//! The road of two-way jobs: open both sides, recall what they last agreed on, scan, check the guards, and afterwards remember.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use reedhook_core::baseline::learn;
+use reedhook_core::compare::Comparison;
+use reedhook_core::content::Hash;
+use reedhook_core::entry::Side;
+use reedhook_core::filter::Filter;
+use reedhook_core::identity;
+use reedhook_core::job::{ConflictPolicy, Conflicts};
+use reedhook_core::path::RelPath;
+use reedhook_core::plan::Plan;
+use reedhook_core::plan::guard::{self, Lift};
+use reedhook_core::plan::two_way::{Known, Policies, Settled};
+use reedhook_core::record::{Record, RecordError};
+use reedhook_core::store::Store;
+use reedhook_core::walk::Moves;
+use reedhook_core::walk::two_way::{Conflict, FolderNews, TwoWayInput, TwoWayPlan, scan_two_way};
+
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::jobfile::{Job, ONCE};
+use crate::places::{self, Ends, Located};
+use crate::round::{Leg, Round, refuse_foreign, refuse_nested, refuse_vanished, scan_failure, watched};
+
+/// What a round of a two-way job has besides its legs.
+pub struct Both {
+    /// The left side.
+    pub left: Arc<dyn Store>,
+    /// The right side.
+    pub right: Arc<dyn Store>,
+    /// Paths that both sides have changed differently.
+    pub conflicts: Vec<Conflict>,
+    /// What is to be remembered after the run.
+    news: Vec<FolderNews>,
+}
+
+impl Both {
+    /// The conflicts that nobody has settled.
+    pub fn held(&self) -> impl Iterator<Item = &Conflict> {
+        self.conflicts.iter().filter(|conflict| conflict.settled == Settled::Held)
+    }
+}
+
+/// Conflicts that a person settles now: at these paths, in this way. Nothing else is touched.
+pub struct Settling {
+    /// The paths.
+    pub paths: Vec<RelPath>,
+    /// Who wins.
+    pub policy: ConflictPolicy,
+}
+
+/// Opens both sides of a two-way job and scans them. Nothing is changed anywhere.
+pub fn look(
+    context: &Context,
+    job: &Job,
+    lifted: &[Lift],
+    moves: Moves,
+    settling: Option<&Settling>,
+) -> Outcome<Round> {
+    let ends = Ends::of(job, &context.home, &context.settings)?;
+    refuse_nested(&ends, &context.home)?;
+    let (left_place, right_place) = both_places(&ends)?;
+    let left = open_side(context, job, &left_place, Side::Left)?;
+    let opened = open_side_if_there(context, job, &right_place)?;
+    let to_be_made = opened.is_none();
+    let right = match opened {
+        Some(store) => store,
+        None => places::not_there_yet(&right_place, job.rules.preserve)?,
+    };
+    refuse_foreign(context, job, &left_place, left.as_ref())?;
+    if !to_be_made {
+        refuse_foreign(context, job, &right_place, right.as_ref())?;
+    }
+    let found = scan(context, job, (&left, &right), moves, settling)?;
+    let legs = legs(job, lifted, &found, (&left, &left_place), (&right, &right_place, to_be_made));
+    let both = Both { left, right, conflicts: found.conflicts, news: found.news };
+    Ok(Round { job: job.clone(), ends, legs, both: Some(both) })
+}
+
+fn both_places(ends: &Ends) -> Outcome<(Located, Located)> {
+    match (ends.from.as_slice(), ends.to.as_slice()) {
+        ([left], [right]) => Ok((left.clone(), right.clone())),
+        _ => Err(Failure::usage("a two-way job has one left and one right side")),
+    }
+}
+
+fn open_side(context: &Context, job: &Job, place: &Located, side: Side) -> Outcome<Arc<dyn Store>> {
+    places::open_source(place, &context.home, job.rules.preserve, &format!("{side} side"))
+}
+
+/// The right side may be made by the first run, unless it has been seen before.
+fn open_side_if_there(context: &Context, job: &Job, place: &Located) -> Outcome<Option<Arc<dyn Store>>> {
+    let opened = places::open_destination(place, &context.home, job.rules.preserve)?;
+    if opened.is_none() {
+        refuse_vanished(context, job, place)?;
+    }
+    Ok(opened)
+}
+
+/// The marks of two stores, when both bear one.
+fn marks(left: &dyn Store, right: &dyn Store) -> Outcome<Option<(String, String)>> {
+    let read = |store: &dyn Store| {
+        identity::read(store).map_err(|error| {
+            Failure::refused(
+                "side-foreign",
+                format!("the mark of {} cannot be read: {}", store.name(), error.reason()),
+            )
+        })
+    };
+    Ok(read(left)?.zip(read(right)?))
+}
+
+/// What a job remembers of two stores, to be asked by the threads of a scan.
+pub struct Memory {
+    record: Option<Mutex<Record>>,
+    job: String,
+}
+
+impl Memory {
+    /// The memory of this pair of stores; an empty one when they have never been run together.
+    pub fn of(context: &Context, job: &Job, left: &dyn Store, right: &dyn Store) -> Outcome<Memory> {
+        let record = context.home.record()?;
+        let known = match marks(left, right)? {
+            Some((left, right)) if job.name != ONCE => record.has_baseline(&job.name, &left, &right)?,
+            _ => false,
+        };
+        Ok(Memory { record: known.then(|| Mutex::new(record)), job: job.name.clone() })
+    }
+
+    /// What is remembered of a folder.
+    pub fn folder(&self, path: &RelPath) -> Result<Vec<Known>, RecordError> {
+        match &self.record {
+            Some(record) => record.lock().unwrap_or_else(PoisonError::into_inner).baseline(&self.job, path),
+            None => Ok(Vec::new()),
+        }
+    }
+
+    /// Whether the two have been run together before.
+    pub fn is_there(&self) -> bool {
+        self.record.is_some()
+    }
+}
+
+/// The job's policies, or the person's word for what is being settled.
+fn policies(job: &Job, settling: Option<&Settling>) -> Outcome<Policies> {
+    let conflicts = match settling {
+        Some(settling) => Conflicts { by_path: Vec::new(), otherwise: settling.policy },
+        None => job.rules.conflict.clone(),
+    };
+    Policies::new(&conflicts).map_err(|error| Failure::usage(error.to_string()))
+}
+
+fn scan(
+    context: &Context,
+    job: &Job,
+    (left, right): (&Arc<dyn Store>, &Arc<dyn Store>),
+    moves: Moves,
+    settling: Option<&Settling>,
+) -> Outcome<TwoWayPlan> {
+    let memory = Memory::of(context, job, left.as_ref(), right.as_ref())?;
+    let policies = policies(job, settling)?;
+    let filter = match settling {
+        Some(settling) => {
+            Filter::for_paths(settling.paths.clone()).map_err(|error| Failure::usage(error.to_string()))?
+        }
+        None => job.filter()?,
+    };
+    let recall = |folder: &RelPath| memory.folder(folder);
+    let input = TwoWayInput {
+        left: left.as_ref(),
+        right: right.as_ref(),
+        filter: &filter,
+        baseline: &recall,
+        by: Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve),
+        preserve: job.rules.preserve,
+        removals: job.rules.removals,
+        policies: &policies,
+        one_filesystem: job.rules.one_filesystem,
+        moves,
+        zone: &jiff::tz::TimeZone::system(),
+    };
+    let found = watched(context, &job.name, |progress| scan_two_way(&input, progress));
+    found.map_err(|error| {
+        let word = |side: Side| if side == Side::Left { "left side" } else { "right side" };
+        scan_failure(error, word, left.as_ref(), right.as_ref())
+    })
+}
+
+/// The parts of a run in their order: what makes room first, then each direction.
+fn legs(
+    job: &Job,
+    lifted: &[Lift],
+    found: &TwoWayPlan,
+    (left, left_place): (&Arc<dyn Store>, &Located),
+    (right, right_place, to_be_made): (&Arc<dyn Store>, &Located, bool),
+) -> Vec<Leg> {
+    let leg = |plan: &Plan| {
+        let to_right = plan.changes == Side::Right;
+        let (read, changed, place) =
+            if to_right { (left, right, right_place) } else { (right, left, left_place) };
+        let space = changed.space().ok().flatten();
+        Leg {
+            left: read.clone(),
+            to: place.clone(),
+            right: changed.clone(),
+            to_be_made: to_be_made && to_right,
+            // Both sides are locked and marked together.
+            ours: false,
+            refusal: guard::check(plan, &job.rules, space, lifted),
+            plan: plan.clone(),
+        }
+    };
+    let aside = found.aside.iter().filter(|plan| !plan.folders.is_empty());
+    aside.chain([&found.to_right, &found.to_left]).map(leg).collect()
+}
+
+/// Remembers what both sides are seen to agree on, after everything that was done is durable.
+pub fn remember(
+    context: &Context,
+    job: &Job,
+    both: &Both,
+    (left_mark, right_mark): (&str, &str),
+    hashes: &HashMap<RelPath, Hash>,
+) -> Outcome<()> {
+    if job.name == ONCE {
+        return Ok(());
+    }
+    let (left, right) = (both.left.as_ref(), both.right.as_ref());
+    let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
+    let updates = learn(&both.news, (left, right), &by, hashes).map_err(|error| Failure {
+        exit: crate::failure::STOPPED,
+        code: error.kind.code(),
+        message: format!("what was done cannot be looked at: {error}"),
+        hint: "What was done is whole. Run again; the job goes on where it stopped.".to_owned(),
+    })?;
+    context.home.record()?.set_baseline(&job.name, left_mark, right_mark, &updates)?;
+    Ok(())
+}
