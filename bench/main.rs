@@ -108,6 +108,17 @@ impl Bench {
             || self.mirror("small"),
         ));
         self.mirror("small");
+        self.reedhook(&["job", "add", "both", "two-way", "small", "small-mirror", "--quiet", "--yes"]);
+        // The first run only takes note of what is the same.
+        self.reedhook(&["run", "both", "--quiet", "--yes"]);
+        rows.push(Row::of(
+            format!("two-way, nothing changed, {what} / two `find`"),
+            Some(1.0),
+            self.pairs(),
+            || {},
+            || self.find_both("small"),
+            || self.reedhook(&["run", "both", "--quiet", "--yes"]),
+        ));
         self.reedhook(&["job", "add", "bench", "mirror", "small", "small-mirror", "--quiet", "--yes"]);
         let reedhook = env!("CARGO_BIN_EXE_reedhook");
         rows.push(Row::of(

@@ -310,8 +310,8 @@ impl<'a> Run<'a> {
                 json::problem(&mut self.line, problem);
                 true
             }
-            Event::Folder { path, was } => {
-                json::folder(&mut self.line, path, *was);
+            Event::Folder { side, path, was } => {
+                json::folder(&mut self.line, *side, path, *was);
                 false
             }
             _ => return None,

@@ -172,10 +172,11 @@ pub fn problem(line: &mut Vec<u8>, problem: &Problem) {
 }
 
 /// A folder whose metadata a run changed, with what it had before: in logs only, for undoing the run.
-pub fn folder(line: &mut Vec<u8>, path: &RelPath, was: Mark) {
+pub fn folder(line: &mut Vec<u8>, side: Side, path: &RelPath, was: Mark) {
     #[derive(Serialize)]
     struct FolderLine<'a> {
         event: &'static str,
+        side: &'static str,
         path: Cow<'a, str>,
         #[serde(skip_serializing_if = "Option::is_none")]
         path_base64: Option<String>,
@@ -186,12 +187,18 @@ pub fn folder(line: &mut Vec<u8>, path: &RelPath, was: Mark) {
     }
     let PathKeys { path, path_base64 } = path_keys(path);
     let modified = was.modified.map(StampText);
-    write(line, &FolderLine { event: "folder", path, path_base64, modified, mode: was.mode });
+    let side = side.as_str();
+    write(line, &FolderLine { event: "folder", side, path, path_base64, modified, mode: was.mode });
 }
 
-/// Adds a line of a log to what a run did.
-pub fn add_past(past: &mut Past, value: &Value) {
+/// Adds a line of a log to what a run did at one side.
+pub fn add_past(past: &mut Past, wanted: Side, value: &Value) {
     let Some(path) = path_of(value) else { return };
+    let side =
+        if value.get("side").and_then(Value::as_str) == Some("left") { Side::Left } else { Side::Right };
+    if side != wanted {
+        return;
+    }
     let mark = |modified: &str, mode: &str| Mark {
         modified: value.get(modified).and_then(Value::as_str).and_then(Stamp::from_text),
         mode: value.get(mode).and_then(Value::as_u64).and_then(|mode| u32::try_from(mode).ok()),
@@ -202,7 +209,7 @@ pub fn add_past(past: &mut Past, value: &Value) {
             let Some(done) = value.get("do").and_then(Value::as_str).and_then(Done::parse) else { return };
             past.items.push(Item {
                 done,
-                side: Side::Right,
+                side,
                 path,
                 size: value.get("size").and_then(Value::as_u64).unwrap_or(0),
                 now: mark("modified", "mode"),

@@ -25,7 +25,7 @@ impl Kind {
             }
             Kind::Copy => "brings new and changed files to the right; nothing is ever removed",
             Kind::TwoWay => {
-                "both sides are worked on: what is new, changed or removed at one becomes so at the other (a copy is kept)"
+                "keeps both sides alike: what is new, changed or removed at one becomes so at the other (a copy is kept)"
             }
         }
     }

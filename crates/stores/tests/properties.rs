@@ -191,7 +191,7 @@ fn mirror(left: &dyn Store, right: &dyn Store, run: &str) -> (Counts, Past) {
     for event in events {
         match event {
             Event::Item(item) => past.items.push(item),
-            Event::Folder { path, was } => past.folders.push((path, was)),
+            Event::Folder { path, was, .. } => past.folders.push((path, was)),
             _ => {}
         }
     }

@@ -7,14 +7,16 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
+use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
 use reedhook_core::job::{Kind, Newer, Preserve};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::{Counts, Step};
+use reedhook_core::problem::Problem;
 use reedhook_core::record::{Outcome as RunOutcome, RunRow};
 use reedhook_core::run::kept::{KeptRun, kept_files, kept_runs};
-use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
-use reedhook_core::run::{Done, Event, kept_folder};
+use reedhook_core::run::undo::{Past, undo as undo_run};
+use reedhook_core::run::{Done, Event, Item, Mark, kept_folder};
 use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::Moves;
 use reedhook_stores::local::LocalStore;
@@ -45,11 +47,19 @@ pub fn kept(context: &Context, command: KeptCommand) -> Outcome {
         }
         KeptCommand::Prune { job, older_than } => {
             let job = load_job(&context.home, &job)?;
-            let (place, right) = destination(context, &job)?;
-            crate::round::refuse_foreign(context, &job, &place, right.as_ref())?;
-            // The copies of a run in progress are not ours to take.
-            let _lock = lock_destination(right.as_ref(), &place, &context.home)?;
-            let gone = prune(context, &job, right.as_ref(), None, older_than.map(|age| age.duration()))?;
+            let mut gone = Vec::new();
+            for Holder { place, store, .. } in holders(context, &job)? {
+                crate::round::refuse_foreign(context, &job, &place, store.as_ref())?;
+                // The copies of a run in progress are not ours to take.
+                let _lock = lock_destination(store.as_ref(), &place, &context.home)?;
+                gone.extend(prune(
+                    context,
+                    &job,
+                    store.as_ref(),
+                    None,
+                    older_than.map(|age| age.duration()),
+                )?);
+            }
             let (files, size) = gone.iter().fold((0, 0), |sum, run| (sum.0 + run.files, sum.1 + run.bytes));
             if context.global.json {
                 lines::print(&json!({"event": "pruned", "runs": gone.len(), "files": files, "bytes": size}));
@@ -79,14 +89,27 @@ pub fn restore(
     bring(context, job, &Wanted { paths, into, run }, To::Source)
 }
 
-/// A job's first destination, opened.
-fn destination(context: &Context, job: &Job) -> Outcome<(Located, Arc<dyn Store>)> {
+/// A side that holds kept copies.
+struct Holder {
+    side: Side,
+    place: Located,
+    store: Arc<dyn Store>,
+}
+
+/// Where a job's kept copies are: at its first destination, or at both sides of a two-way job; the right first.
+fn holders(context: &Context, job: &Job) -> Outcome<Vec<Holder>> {
     let ends = Ends::of(job, &context.home, &context.settings)?;
-    let to = ends.to.into_iter().next().ok_or_else(|| Failure::usage("the job has no destination"))?;
-    let missing =
-        || Failure::refused("destination-missing", format!("{} is not there", to.shown(&context.home)));
-    let store = open_destination(&to, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
-    Ok((to, store))
+    let left =
+        ends.from.into_iter().filter(|_| job.rules.kind == Kind::TwoWay).map(|place| (Side::Left, place));
+    let places = ends.to.into_iter().take(1).map(|place| (Side::Right, place)).chain(left);
+    let open = |(side, place): (Side, Located)| {
+        let missing = || {
+            Failure::refused("destination-missing", format!("{} is not there", place.shown(&context.home)))
+        };
+        let store = open_destination(&place, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
+        Ok(Holder { side, place, store })
+    };
+    places.map(open).collect()
 }
 
 fn unreadable(error: &StoreError) -> Failure {
@@ -95,37 +118,42 @@ fn unreadable(error: &StoreError) -> Failure {
 
 fn list_runs(context: &Context, name: &str) -> Outcome {
     let job = load_job(&context.home, name)?;
-    let (_, right) = destination(context, &job)?;
-    let mut runs = kept_runs(right.as_ref()).map_err(|error| unreadable(&error))?;
-    // What was brought back leaves its folders behind until they are pruned.
-    runs.retain(|run| run.files > 0);
     let record = context.home.record()?;
-    let mut table = Columns::new(&[Align::Right, Align::Left, Align::Right, Align::Right, Align::Left]);
-    table.heading(&["#", "kept since", "files", "bytes", "run"]);
-    for run in &runs {
-        let row = record.find_run(name, &run.run.to_string())?;
-        if context.global.json {
-            lines::print(&json!({"event": "kept", "run": run.run.to_string(),
-                "number": row.map(|row| row.number), "files": run.files, "bytes": run.bytes}));
-            continue;
+    let two_way = job.rules.kind == Kind::TwoWay;
+    let mut table =
+        Columns::new(&[Align::Right, Align::Left, Align::Left, Align::Right, Align::Right, Align::Left]);
+    table.heading(&["#", "kept since", if two_way { "side" } else { "" }, "files", "bytes", "run"]);
+    let mut total = 0;
+    let mut empty = true;
+    for Holder { side, store, .. } in holders(context, &job)? {
+        let runs = kept_runs(store.as_ref()).map_err(|error| unreadable(&error))?;
+        // What was brought back leaves its folders behind until they are pruned.
+        for run in runs.iter().filter(|run| run.files > 0) {
+            empty = false;
+            total += run.bytes;
+            let number = record.find_run(name, &run.run.to_string())?.map(|row| row.number);
+            if context.global.json {
+                lines::print(&json!({"event": "kept", "run": run.run.to_string(), "side": side.as_str(),
+                    "number": number, "files": run.files, "bytes": run.bytes}));
+            }
+            table.row(vec![
+                number.map_or("–".to_owned(), |number| number.to_string()),
+                run.began.map_or("?".to_owned(), |began| moment(began.seconds() * 1000)),
+                if two_way { side.to_string() } else { String::new() },
+                grouped(run.files),
+                bytes(run.bytes),
+                run.run.to_string(),
+            ]);
         }
-        table.row(vec![
-            row.map_or("–".to_owned(), |row| row.number.to_string()),
-            run.began.map_or("?".to_owned(), |began| moment(began.seconds() * 1000)),
-            grouped(run.files),
-            bytes(run.bytes),
-            run.run.to_string(),
-        ]);
     }
     if context.global.json {
         return Ok(0);
     }
-    if runs.is_empty() {
+    if empty {
         context.say(format!("{name} has no kept copies."));
         return Ok(0);
     }
     context.say(table.render(0).trim_end());
-    let total: u64 = runs.iter().map(|run| run.bytes).sum();
     let rules = &job.rules;
     context.say(format!(
         "\n{} in all; copies stay for {} and take {} at most.",
@@ -145,25 +173,30 @@ fn kept_name(context: &Context, job: &str, which: &str) -> Outcome<Name> {
 
 fn list_files(context: &Context, name: &str, which: &str) -> Outcome {
     let job = load_job(&context.home, name)?;
-    let (_, right) = destination(context, &job)?;
     let run = kept_name(context, name, which)?;
-    let files = match kept_files(right.as_ref(), &run) {
-        Ok(files) => files,
-        Err(error) if error.kind == reedhook_core::store::FaultKind::NotFound => Vec::new(),
-        Err(error) => return Err(unreadable(&error)),
-    };
-    let mut table = Columns::new(&[Align::Left, Align::Right]);
-    for file in &files {
-        if context.global.json {
-            let mut object =
-                lines::object(json!({"event": "kept-file", "run": run.to_string(), "size": file.size}));
-            object.extend(lines::path_object(&file.path));
-            lines::print(&object.into());
+    let two_way = job.rules.kind == Kind::TwoWay;
+    let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right]);
+    let mut empty = true;
+    for Holder { side, store, .. } in holders(context, &job)? {
+        let files = match kept_files(store.as_ref(), &run) {
+            Ok(files) => files,
+            Err(error) if error.kind == reedhook_core::store::FaultKind::NotFound => Vec::new(),
+            Err(error) => return Err(unreadable(&error)),
+        };
+        for file in &files {
+            empty = false;
+            if context.global.json {
+                let mut object = lines::object(json!({"event": "kept-file", "run": run.to_string(),
+                    "side": side.as_str(), "size": file.size}));
+                object.extend(lines::path_object(&file.path));
+                lines::print(&object.into());
+            }
+            let side = if two_way { side.to_string() } else { String::new() };
+            table.row(vec![side, file.path.to_string(), bytes(file.size)]);
         }
-        table.row(vec![file.path.to_string(), bytes(file.size)]);
     }
     if !context.global.json {
-        let text = if files.is_empty() { format!("Run {run} kept nothing.") } else { table.render(0) };
+        let text = if empty { format!("Run {run} kept nothing.") } else { table.render(0) };
         context.say(text.trim_end());
     }
     Ok(0)
@@ -195,36 +228,37 @@ enum Found {
 fn bring(context: &Context, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome {
     let job = load_job(&context.home, name)?;
     let ends = Ends::of(&job, &context.home, &context.settings)?;
-    let (right_place, right) = destination(context, &job)?;
-    let target = match (wanted.into, to) {
-        (Some(folder), _) => folder_target(folder)?,
-        (None, To::Destination) => right_place.clone(),
-        (None, To::Source) => match ends.from.as_slice() {
-            [only] => only.clone(),
-            _ => {
-                return Err(
-                    Failure::usage(format!("{name} has several sources")).hint("Say where with --into DIR.")
-                );
-            }
-        },
-    };
-    let runs = kept_runs(right.as_ref()).map_err(|error| unreadable(&error))?;
+    let holders = holders(context, &job)?;
+    let into = wanted.into.map(folder_target).transpose()?;
     let named = wanted.run.map(|which| kept_name(context, name, which)).transpose()?;
-    let mut groups: BTreeMap<Found, Vec<RelPath>> = BTreeMap::new();
+    let mut groups: BTreeMap<(usize, Found), Vec<RelPath>> = BTreeMap::new();
     for typed in wanted.paths {
-        let path = relative(typed, &ends, &right_place)?;
-        let found = locate(right.as_ref(), &runs, named.as_ref(), &path, to)?;
+        let path = relative(typed, &ends, &holders)?;
+        let found = locate(&holders, named.as_ref(), &path, to)?;
         groups.entry(found).or_default().push(path);
     }
     let mut code = 0;
-    for (found, paths) in groups {
+    for ((at, found), paths) in groups {
+        let holder = &holders[at];
         let source: Arc<dyn Store> = match &found {
-            Found::OtherSide => right.clone(),
-            Found::Kept(run) => Arc::new(open_kept(&right_place, run, &job)?),
+            Found::OtherSide => holder.store.clone(),
+            Found::Kept(run) => Arc::new(open_kept(&holder.place, run, &job)?),
+        };
+        let target = match (&into, to) {
+            (Some(folder), _) => folder.clone(),
+            (None, To::Destination) => holder.place.clone(),
+            (None, To::Source) => only_source(&ends, name)?,
         };
         code = bring_group(context, &job, &source, &target, paths)?.max(code);
     }
     Ok(code)
+}
+
+fn only_source(ends: &Ends, name: &str) -> Outcome<Located> {
+    match ends.from.as_slice() {
+        [only] => Ok(only.clone()),
+        _ => Err(Failure::usage(format!("{name} has several sources")).hint("Say where with --into DIR.")),
+    }
 }
 
 fn folder_target(folder: &Path) -> Outcome<Located> {
@@ -236,8 +270,9 @@ fn folder_target(folder: &Path) -> Outcome<Located> {
 }
 
 /// A typed path relative to the side's root; one that begins with a side's folder is understood too.
-fn relative(typed: &Path, ends: &Ends, right: &Located) -> Outcome<RelPath> {
-    let roots = ends.from.iter().map(|from| &from.path).chain([&right.path]);
+fn relative(typed: &Path, ends: &Ends, holders: &[Holder]) -> Outcome<RelPath> {
+    let roots =
+        ends.from.iter().map(|from| &from.path).chain(holders.iter().map(|holder| &holder.place.path));
     let below = roots.filter_map(|root| typed.strip_prefix(root).ok()).next().unwrap_or(typed);
     let bytes = below.as_os_str().as_encoded_bytes();
     let trimmed = bytes.strip_suffix(b"/").unwrap_or(bytes);
@@ -247,22 +282,25 @@ fn relative(typed: &Path, ends: &Ends, right: &Located) -> Outcome<RelPath> {
     })
 }
 
-/// Finds where a path can be brought back from: the named run, the other side, or else the newest run that kept it.
-fn locate(
-    right: &dyn Store,
-    runs: &[KeptRun],
-    named: Option<&Name>,
-    path: &RelPath,
-    to: To,
-) -> Outcome<Found> {
-    let holds = |at: &RelPath| matches!(right.stat(at), Ok(Some(_)));
-    if named.is_none() && to == To::Source && holds(path) {
-        return Ok(Found::OtherSide);
+/// Finds where a path can be brought back from: the named run, the other side, or else the newest run that kept it. The number
+/// is that of the holder.
+fn locate(holders: &[Holder], named: Option<&Name>, path: &RelPath, to: To) -> Outcome<(usize, Found)> {
+    let holds = |holder: &Holder, at: &RelPath| matches!(holder.store.stat(at), Ok(Some(_)));
+    let other_side =
+        holders.first().filter(|right| named.is_none() && to == To::Source && holds(right, path));
+    if other_side.is_some() {
+        return Ok((0, Found::OtherSide));
     }
-    let newest_first = runs.iter().rev().map(|run| &run.run);
-    let mut candidates = newest_first.filter(|run| named.is_none_or(|named| named == *run));
-    match candidates.find(|run| holds(&kept_folder(run).join_path(path))) {
-        Some(run) => Ok(Found::Kept(run.clone())),
+    let mut candidates: Vec<(usize, KeptRun)> = Vec::new();
+    for (at, holder) in holders.iter().enumerate() {
+        let runs = kept_runs(holder.store.as_ref()).map_err(|error| unreadable(&error))?;
+        let kept = |run: &KeptRun| holds(holder, &kept_folder(&run.run).join_path(path));
+        let wanted = runs.into_iter().filter(|run| named.is_none_or(|named| *named == run.run));
+        candidates.extend(wanted.filter(kept).map(|run| (at, run)));
+    }
+    // A run's name begins with its time.
+    match candidates.into_iter().max_by(|(_, a), (_, b)| a.run.cmp(&b.run)) {
+        Some((at, run)) => Ok((at, Found::Kept(run.run))),
         None => {
             let places = if to == To::Source && named.is_none() {
                 "at the right nor in the kept copies"
@@ -355,8 +393,10 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
         return Err(Failure::usage(format!("{name} has several destinations; undo knows one")));
     }
     let row = find(context, name, which)?;
-    let past = read_past(context, &row)?;
-    if past.items.is_empty() {
+    let sides = holders(context, &job)?;
+    let pasts =
+        sides.iter().map(|holder| read_past(context, &row, holder.side)).collect::<Outcome<Vec<_>>>()?;
+    if pasts.iter().all(|past| past.items.is_empty()) {
         context.say(format!("Run {} of {name} changed nothing.", row.number));
         return Ok(0);
     }
@@ -365,13 +405,13 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
         return Ok(0);
     }
     let mut run = Run::begin(context, name)?.special("undo");
-    let done = match undo_at_destination(context, &job, &past, run.name()) {
+    let done = match undo_everywhere(context, &job, &sides, &pasts, run.name()) {
         Ok(done) => done,
         Err(failure) => return told(context, &job, None, run.refuse(failure)?),
     };
     let (counts, folders) = undone_counts(&done);
     let events = done.items.into_iter().map(Event::Item);
-    let folder_events = done.folders.into_iter().map(|(path, was)| Event::Folder { path, was });
+    let folder_events = done.folders.into_iter().map(|(side, path, was)| Event::Folder { side, path, was });
     run.note(events.chain(folder_events).chain(done.problems.into_iter().map(Event::Problem)), None)?;
     let outcome = if counts.problems > 0 { RunOutcome::Problems } else { RunOutcome::Done };
     let result = run.end(outcome, None, counts, folders)?;
@@ -383,27 +423,60 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
     told(context, &job, None, result)
 }
 
-fn read_past(context: &Context, row: &RunRow) -> Outcome<Past> {
+fn read_past(context: &Context, row: &RunRow, side: Side) -> Outcome<Past> {
     let mut past = Past { run: Name::new(row.run.as_bytes()).ok(), ..Past::default() };
-    read_log(context, row, |_, value| lines::add_past(&mut past, value))?;
+    read_log(context, row, |_, value| lines::add_past(&mut past, side, value))?;
     past.items.retain(|item| item.done != Done::Left);
     Ok(past)
 }
 
-fn undo_at_destination(context: &Context, job: &Job, past: &Past, own: &str) -> Outcome<Undone> {
-    let (place, right) = destination(context, job)?;
-    crate::round::refuse_foreign(context, job, &place, right.as_ref())?;
-    let _lock = lock_destination(right.as_ref(), &place, &context.home)?;
-    let own = Name::new(own.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
-    undo_run(right.as_ref(), past, &own).map_err(|error| Failure {
-        exit: STOPPED,
-        code: error.kind.code(),
-        message: format!("the undo stopped on the way: {error}"),
-        hint: "What was done is whole; undo the same run again.".to_owned(),
-    })
+/// What was undone, at all sides together.
+#[derive(Default)]
+struct UndoneBoth {
+    items: Vec<Item>,
+    folders: Vec<(Side, RelPath, Mark)>,
+    problems: Vec<Problem>,
 }
 
-fn undone_counts(done: &Undone) -> (Counts, (u64, u64)) {
+fn undo_everywhere(
+    context: &Context,
+    job: &Job,
+    sides: &[Holder],
+    pasts: &[Past],
+    own: &str,
+) -> Outcome<UndoneBoth> {
+    let own = Name::new(own.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
+    let mut locks = Vec::new();
+    for Holder { place, store, .. } in sides {
+        crate::round::refuse_foreign(context, job, place, store.as_ref())?;
+        locks.push(lock_destination(store.as_ref(), place, &context.home)?);
+    }
+    if job.rules.kind == Kind::TwoWay {
+        // First of all: were the undoing remembered as a removal, the next run would carry it to the other side.
+        context.home.record()?.forget_names(&job.name, &worked_on(pasts))?;
+    }
+    let mut both = UndoneBoth::default();
+    for (Holder { side, store, .. }, past) in sides.iter().zip(pasts) {
+        let done = undo_run(store.as_ref(), past, &own).map_err(|error| Failure {
+            exit: STOPPED,
+            code: error.kind.code(),
+            message: format!("the undo stopped on the way: {error}"),
+            hint: "What was done is whole; undo the same run again.".to_owned(),
+        })?;
+        both.items.extend(done.items);
+        both.folders.extend(done.folders.into_iter().map(|(path, was)| (*side, path, was)));
+        both.problems.extend(done.problems);
+    }
+    Ok(both)
+}
+
+/// Every path that a run worked on, where it was before and where it was put.
+fn worked_on(pasts: &[Past]) -> Vec<RelPath> {
+    let items = pasts.iter().flat_map(|past| &past.items);
+    items.flat_map(|item| [Some(item.path.clone()), item.moved_from.clone()]).flatten().collect()
+}
+
+fn undone_counts(done: &UndoneBoth) -> (Counts, (u64, u64)) {
     let mut counts = Counts { problems: done.problems.len() as u64, ..Counts::default() };
     let (mut made, mut removed) = (0, 0);
     for item in &done.items {

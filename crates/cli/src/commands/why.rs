@@ -227,6 +227,10 @@ impl Facts {
             }
             _ => false,
         };
+        if (ours, theirs, &known) == (None, None, &None) {
+            self.say("Neither side has it, and nothing is remembered of it: is the path right?");
+            return Ok(());
+        }
         let verdict = reconcile(one, other, job.rules.removals, &mut || same_content());
         let folder = ours.or(theirs).is_some_and(Meta::is_folder);
         let (word, sentence) = match verdict {

@@ -3,10 +3,12 @@
 //! A folder's names are one row, because they are read and compared together. A baseline is about two particular stores; with
 //! another drive at one of the places there is none, and nothing that is missing there counts as removed.
 
+use std::collections::BTreeMap;
+
 use rusqlite::{OptionalExtension, params};
 
 use super::{Record, Result};
-use crate::path::RelPath;
+use crate::path::{Name, RelPath};
 use crate::plan::two_way::Known;
 
 /// A folder of which something else is to be remembered: `None` for nothing, neither of it nor of what is below it.
@@ -80,6 +82,37 @@ impl Record {
         Ok(())
     }
 
+    /// Forgets single names, and what is below them: the next run takes them for new where they are, and for nothing where
+    /// they are not.
+    ///
+    /// # Errors
+    /// When SQLite fails or a row cannot be read.
+    pub fn forget_names(&mut self, job: &str, paths: &[RelPath]) -> Result<()> {
+        let mut by_folder: BTreeMap<RelPath, Vec<Name>> = BTreeMap::new();
+        for (parent, name) in paths.iter().filter_map(RelPath::split) {
+            by_folder.entry(parent).or_default().push(name);
+        }
+        let mut updates: Vec<FolderUpdate> = Vec::new();
+        for (folder, mut names) in by_folder {
+            names.sort();
+            let known = self.baseline(job, &folder)?;
+            let (gone, stay): (Vec<Known>, Vec<Known>) =
+                known.into_iter().partition(|known| names.binary_search(&known.name).is_ok());
+            if !gone.is_empty() {
+                updates.push((folder.clone(), Some(stay)));
+                let folders = gone.iter().filter(|known| known.is_folder());
+                updates.extend(folders.map(|known| (folder.join(&known.name), None)));
+            }
+        }
+        let stores = "SELECT left_identity, right_identity FROM baselines WHERE job = ?1";
+        let found =
+            self.db.query_row(stores, [job], |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?)));
+        match found.optional()? {
+            Some((left, right)) => self.set_baseline(job, &left, &right, &updates),
+            None => Ok(()),
+        }
+    }
+
     /// Forgets the baseline of a job, so that the next run compares the two sides anew.
     ///
     /// # Errors
@@ -94,7 +127,6 @@ impl Record {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::path::Name;
     use crate::testing::{file, path};
 
     #[test]
@@ -132,6 +164,8 @@ mod tests {
         assert_eq!(left(&record, "heron-counts"), ["", "a b", "a0"]);
         record.set_baseline("heron-counts", "l", "swapped", &[(path("a"), Some(odd))]).unwrap();
         assert_eq!(left(&record, "heron-counts"), ["a"], "nothing of the other drive is left");
+        record.forget_names("heron-counts", &[path("a/b"), path("a/none")]).unwrap();
+        assert_eq!(record.baseline("heron-counts", &path("a")).unwrap(), [known(b"a\xff")]);
         record.forget_baseline("heron-counts").unwrap();
         assert_eq!(left(&record, "heron-counts"), [] as [&str; 0]);
     }

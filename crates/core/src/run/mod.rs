@@ -61,6 +61,8 @@ pub enum Event {
     Item(Item),
     /// A folder that stays got other metadata; what it had before, for undoing the run.
     Folder {
+        /// The side.
+        side: Side,
         /// The folder.
         path: RelPath,
         /// What it had.
@@ -339,7 +341,8 @@ const TOLD_TOGETHER: usize = 256;
 
 impl<'a> Engine<'a> {
     fn new(plan: &'a Plan, input: &'a RunInput<'a>) -> Engine<'a> {
-        let counts = Counts { same: plan.counts.same, ..Counts::default() };
+        let Counts { same, conflicts, settled, .. } = plan.counts;
+        let counts = Counts { same, conflicts, settled, ..Counts::default() };
         let state = State { counts, ..State::default() };
         Engine {
             plan,
@@ -706,7 +709,7 @@ impl<'a> Engine<'a> {
 
     fn folder_finished(&self, folder: &FolderPlan, finished: bool, now: Mark) {
         if let Some(was) = folder.right.as_ref().map(Mark::of).filter(|_| finished) {
-            self.send(Event::Folder { path: folder.path.clone(), was });
+            self.send(Event::Folder { side: Side::Right, path: folder.path.clone(), was });
             if folder.remode {
                 self.done(Item { now, was, ..Item::new(Done::Metadata, folder.path.clone(), 0) }, 0);
             }
@@ -783,6 +786,7 @@ impl<'a> Engine<'a> {
         match event {
             Event::Item(item) => Event::Item(Item { side: real(item.side), ..item }),
             Event::Problem(problem) => Event::Problem(Problem { side: real(problem.side), ..problem }),
+            Event::Folder { side, path, was } => Event::Folder { side: real(side), path, was },
             other => other,
         }
     }

@@ -9,7 +9,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::{Done, Item, Mark, kept_folder};
-use crate::entry::{Meta, Side};
+use crate::entry::Meta;
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
 use crate::store::{Attributes, FaultKind, Result, Store, StoreError, StoreExt};
@@ -19,7 +19,7 @@ use crate::store::{Attributes, FaultKind, Result, Store, StoreError, StoreExt};
 pub struct Past {
     /// Its name.
     pub run: Option<Name>,
-    /// What it did.
+    /// What it did, at one side.
     pub items: Vec<Item>,
     /// Folders whose metadata it changed, with what they had before.
     pub folders: Vec<(RelPath, Mark)>,
@@ -46,7 +46,7 @@ pub struct Undone {
     pub problems: Vec<Problem>,
 }
 
-/// Undoes a run at the store it changed. `own` is the name of the undo itself.
+/// Undoes what a run did at one side. `own` is the name of the undo itself.
 ///
 /// # Errors
 /// When the store is lost on the way. Single failures are problems.
@@ -115,7 +115,7 @@ impl Undoing<'_> {
             Err(error) if error.kind == FaultKind::Lost => Err(error),
             Err(error) => {
                 let code = Code::Fault(error.kind);
-                let problem = Problem::new(code, Side::Right, item.path.clone(), error.reason());
+                let problem = Problem::new(code, item.side, item.path.clone(), error.reason());
                 self.done.problems.push(problem);
                 Ok(())
             }
@@ -125,7 +125,7 @@ impl Undoing<'_> {
     fn tell(&mut self, done: Done, item: &Item, size: u64, now: Mark, was: Mark) {
         self.done.items.push(Item {
             done,
-            side: Side::Right,
+            side: item.side,
             path: item.path.clone(),
             size,
             now,

@@ -14,7 +14,7 @@ use super::{Judged, Listed, Moves, Queue, ScanError, ScanProgress, refusal_of};
 use crate::compare::Comparison;
 use crate::content::{self, Hash, Held};
 use crate::entry::{Entry, EntryKind, Meta, Side};
-use crate::filter::{Filter, Inherited, Verdict as Taken};
+use crate::filter::{Filter, Inherited, Rule, Verdict as Taken};
 use crate::job::{Preserve, Removals};
 use crate::path::{Name, RelPath};
 use crate::plan::one_way::LeaveReason;
@@ -328,8 +328,8 @@ impl<'a> Visit<'a> {
                 self.folded[at(side)].insert(name.folded());
             }
             let verdict = match self.input.filter.judge(&self.record.path, &name, &meta, inherited) {
-                Taken::Out(_) => {
-                    self.found.filtered += 1;
+                Taken::Out(rule) => {
+                    self.found.filtered += u64::from(rule != Rule::Own);
                     None
                 }
                 verdict => Some(verdict),
