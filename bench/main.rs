@@ -166,7 +166,7 @@ impl Bench {
         let verified = || {
             self.reedhook(&["once", "mirror", "big", "big-mirror", "--verify", "changed", "--quiet", "--yes"])
         };
-        let name = format!("the same, every byte verified / `cp -a`, then `cmp`");
+        let name = "the same, every byte verified / `cp -a`, then `cmp`";
         let verified =
             Row::of(name, Some(0.9), self.pairs(), || self.clear("big"), copy_and_compare, verified);
         self.remove("big");

@@ -3,7 +3,8 @@
 //! The road of one run:
 //!
 //! 1. [`walk::scan`] lists both sides folder by folder, asks the [`filter`] what takes part, and decides each name with
-//!    [`plan::one_way::decide`]. The result is a [`plan::Plan`]: data, printed by a preview, carried out by a run.
+//!    [`plan::one_way::decide`], or for a two-way job [`walk::two_way::scan_two_way`] with
+//!    [`plan::two_way::reconcile`]. The result is a [`plan::Plan`]: data, printed by a preview, carried out by a run.
 //! 2. [`plan::guard::check`] looks at the plan and stops what looks like an accident.
 //! 3. [`run::execute`] carries the plan out through the two [`store::Store`]s, reports [`run::Event`]s, and returns what
 //!    was done and what was not.

@@ -86,7 +86,7 @@ impl Stage {
         self.run(&["preview", "fenmere"])?;
         self.run(&["run", "fenmere"])?;
 
-        self.narrate("The ranger works on: a new count, a corrected one, a map that is no longer needed.");
+        self.narrate("The ranger works on: a new count, a corrected one, a folder renamed, a map that is no longer needed.");
         data::rangers_afternoon(&self.folder)
             .map_err(|error| Failure::own_files("cannot change the demo's files", error))?;
         self.run(&["preview", "fenmere"])?;
@@ -105,6 +105,8 @@ impl Stage {
         self.narrate("Is it all there? Every file on both sides is read whole and compared.");
         self.run(&["verify", "fenmere"])?;
 
+        self.both_sides()?;
+
         self.narrate("To try next, in the same folder:");
         for line in [
             "reedhook restore fenmere counts --into copies   # files back from the drive, into a folder",
@@ -116,12 +118,40 @@ impl Stage {
         Ok(0)
     }
 
+    /// Two folders that are both worked on.
+    fn both_sides(&self) -> Outcome<()> {
+        let changed = |error| Failure::own_files("cannot change the demo's files", error);
+        self.narrate(
+            "A ranger's tablet and the station's share are both worked on: a two-way job keeps them alike.",
+        );
+        self.run(&["job", "add", "tablet", "two-way", "tablet", "share", "--yes"])?;
+        self.run(&["run", "tablet"])?;
+
+        self.narrate(
+            "Work goes on at both: a count is corrected on each side, a sheet that is removed here is changed there.",
+        );
+        data::both_work_on(&self.folder).map_err(changed)?;
+        self.run(&["preview", "tablet"])?;
+        self.run_to(4, &["run", "tablet"])?;
+
+        self.narrate("Only the sheet that both have corrected is held. Who is right?");
+        self.run_to(4, &["conflicts", "tablet"])?;
+        self.run(&["why", "tablet", data::REVIVED])?;
+        self.run(&["settle", "tablet", data::DISPUTED, "--keep", "both"])?;
+        self.run(&["run", "tablet"])
+    }
+
     fn narrate(&self, text: &str) {
         print_text(format!("\n{}", styled(BOLD, text)));
     }
 
     /// Shows a command line, then carries it out with this program.
     fn run(&self, words: &[&str]) -> Outcome<()> {
+        self.run_to(0, words)
+    }
+
+    /// The same for a command that ends with another code: 4 while conflicts are held.
+    fn run_to(&self, code: i32, words: &[&str]) -> Outcome<()> {
         let shown: Vec<String> = words.iter().map(|word| quoted(word)).collect();
         print_text(format!("\n{}", prompt(&format!("reedhook {}", shown.join(" ")))));
         let status = Command::new(&self.program)
@@ -133,7 +163,7 @@ impl Stage {
             .env_remove("HOME")
             .status()
             .map_err(|error| Failure::own_files("cannot run this program", error))?;
-        if status.success() {
+        if status.code() == Some(code) {
             return Ok(());
         }
         Err(Failure { exit: 5, ..Failure::own_files("the demo did not work", status) })
@@ -172,6 +202,10 @@ mod data {
 
     /// A map that the ranger removes.
     pub const REMOVED_MAP: &str = "maps/old-boardwalk.svg";
+    /// A sheet that is corrected on both sides.
+    pub const DISPUTED: &str = "counts/heron-island.csv";
+    /// A sheet that is removed on one side and changed on the other.
+    pub const REVIVED: &str = "counts/west-scrape.csv";
 
     const SITES: [&str; 4] = ["north-reedbed", "west-scrape", "heron-island", "mill-channel"];
     const BIRDS: [&str; 8] =
@@ -222,7 +256,45 @@ mod data {
         write(&station, "rota.txt", b"Mon  Imke, Tor\nTue  Tor, Salome\nWed  Imke\nThu  Salome, Imke\n", 5)?;
         write(&station, "counts/heron-island/unsaved.tmp", b"half a count", 200)?;
         write(&station, "stills/Thumbs.db", &[0; 4096], 200)?;
+        tablet_and_share(folder, &mut chance)?;
         fs::create_dir_all(folder.join("field-drive"))
+    }
+
+    /// A tablet with counts, and a share with the rota and one sheet that is the same.
+    fn tablet_and_share(folder: &Path, chance: &mut Seeded) -> io::Result<()> {
+        let (tablet, share) = (folder.join("tablet"), folder.join("share"));
+        for (number, site) in SITES.iter().enumerate() {
+            let sheet = count_sheet(chance);
+            write(&tablet, &format!("counts/{site}.csv"), sheet.as_bytes(), 210 + number as u64)?;
+            if number == 0 {
+                write(&share, &format!("counts/{site}.csv"), sheet.as_bytes(), 210)?;
+            }
+        }
+        write(&share, "rota.txt", b"Mon  Imke, Tor\nTue  Tor, Salome\n", 205)?;
+        write(&share, "hides.txt", b"north hide: key at the gate\n", 206)
+    }
+
+    /// Edits on both sides: some apart, one sheet on both, one removed here and changed there.
+    pub fn both_work_on(folder: &Path) -> io::Result<()> {
+        let (tablet, share) = (folder.join("tablet"), folder.join("share"));
+        let corrected = |hour: &str, count: u32| -> io::Result<String> {
+            let sheet = fs::read_to_string(tablet.join(DISPUTED))?;
+            let lines =
+                sheet.lines().map(|line| match line.starts_with(hour) && line.contains("grey heron") {
+                    true => format!("{hour}:00,grey heron,{count}\n"),
+                    false => format!("{line}\n"),
+                });
+            Ok(lines.collect())
+        };
+        let (ours, theirs) = (corrected("06", 41)?, corrected("06", 14)?);
+        write(&tablet, DISPUTED, ours.as_bytes(), 230)?;
+        write(&share, DISPUTED, theirs.as_bytes(), 232)?;
+        let mut chance = Seeded(11);
+        write(&tablet, REVIVED, count_sheet(&mut chance).as_bytes(), 231)?;
+        fs::remove_file(share.join(REVIVED))?;
+        write(&tablet, "notes/otter.txt", b"otter at the mill channel, 06:40\n", 233)?;
+        write(&share, "rota.txt", b"Mon  Imke, Tor\nTue  Salome\n", 234)?;
+        fs::remove_file(tablet.join("hides.txt"))
     }
 
     /// What changes between the two runs.
@@ -232,6 +304,7 @@ mod data {
         write(&station, "counts/heron-island/2031-05-10.csv", count_sheet(&mut chance).as_bytes(), 240)?;
         write(&station, "counts/mill-channel/2031-05-09.csv", count_sheet(&mut chance).as_bytes(), 241)?;
         write(&station, "rota.txt", b"Mon  Imke, Tor\nTue  Tor\nWed  Imke, Salome\nThu  Salome\n", 242)?;
+        fs::rename(station.join("levels/mill-channel"), station.join("levels/mill-race"))?;
         fs::remove_file(station.join(REMOVED_MAP))
     }
 

@@ -42,6 +42,9 @@ pub struct Twins {
     pub size: u64,
 }
 
+/// The folders in a folder, by name, each with its digest.
+type Below<'a> = Vec<(&'a [u8], Option<Digest>)>;
+
 /// A digest of what a folder holds; equal for folders that hold the same names with the same metadata.
 type Digest = [u8; 32];
 
@@ -87,7 +90,7 @@ impl Trees<'_> {
 
     /// The digest of each folder that is made (or removed) whole, with everything below it.
     fn digests(&self, fate: Fate) -> Vec<(Digest, &RelPath)> {
-        let mut below: HashMap<RelPath, Vec<(&[u8], Option<Digest>)>> = HashMap::new();
+        let mut below: HashMap<RelPath, Below<'_>> = HashMap::new();
         let mut digests = Vec::new();
         // In reverse, so that a folder comes after what it holds.
         for folder in self.folders.iter().rev().filter(|folder| folder.fate == fate) {
@@ -102,7 +105,7 @@ impl Trees<'_> {
 
     /// `None` when the folder cannot move as a whole: it is empty, cannot be renamed, or holds something of which nothing is
     /// known but its place.
-    fn digest(&self, folder: &FolderPlan, below: Vec<(&[u8], Option<Digest>)>) -> Option<Digest> {
+    fn digest(&self, folder: &FolderPlan, below: Below<'_>) -> Option<Digest> {
         let own = folder.left.as_ref().or(folder.right.as_ref())?;
         // Moving a folder changes what is in it (its `..`), which takes the right to write there.
         let locked = own.mode.is_some_and(|mode| mode & 0o300 != 0o300);
@@ -455,7 +458,8 @@ mod tests {
     fn what_looks_alike_is_told_apart_by_its_name_or_left() {
         let add = Step::Add { from: file(5, 1) };
         let gone = Step::Remove { was: file(5, 1) };
-        let cases: [(&[(&str, Step)], &[&str]); 6] = [
+        type Case<'a> = (&'a [(&'a str, Step)], &'a [&'a str]);
+        let cases: [Case<'_>; 6] = [
             (&[("a", gone.clone()), ("z", add.clone())], &["a -> z (1)"]),
             (&[("a", gone.clone()), ("b", gone.clone()), ("z", add.clone())], &[]),
             (&[("a", gone.clone()), ("y", add.clone()), ("z", add.clone())], &[]),

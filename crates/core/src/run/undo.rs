@@ -28,10 +28,10 @@ pub struct Past {
 impl Past {
     /// Where a folder was before the run moved it, or what it lies in.
     fn before_moves(&self, path: &RelPath) -> RelPath {
-        let moved = self.items.iter().filter(|item| item.done == Done::Moved && item.items.is_some());
-        let before =
+        let moved = self.items.iter().rev().filter(|item| item.done == Done::Moved && item.items.is_some());
+        let mut before =
             moved.filter_map(|item| Some(item.moved_from.as_ref()?.join_path(&path.below(&item.path)?)));
-        before.last().unwrap_or_else(|| path.clone())
+        before.next().unwrap_or_else(|| path.clone())
     }
 }
 

@@ -91,13 +91,19 @@ pub struct Comparer<'a> {
     checksums: Mutex<Vec<(RelPath, Checksum)>>,
 }
 
+/// Takes note of what files hold.
+pub type Remember<'a> = &'a (dyn Fn(&[Remembered]) + Sync);
+
+/// A file and what it holds.
+pub type Remembered = (RelPath, Checksum);
+
 /// What files held when they were last read whole.
 #[derive(Clone, Copy)]
 pub struct Memory<'a> {
     /// Tells what a file held.
     pub recall: &'a (dyn Fn(&RelPath) -> Option<Checksum> + Sync),
     /// Takes what files that are the same on both sides hold; called now and then, by the readers.
-    pub remember: &'a (dyn Fn(&[(RelPath, Checksum)]) + Sync),
+    pub remember: Remember<'a>,
 }
 
 /// A file to be compared: its path and its left and right entry.
