@@ -130,7 +130,9 @@ fn totals(round: &Round, leg: &Leg) -> String {
         }
         if files > 0 {
             let note = section_note(round, section.word);
-            table.row(vec![section.word.into(), grouped(files), noun(files), bytes(size), note]);
+            // Of what is moved no byte travels.
+            let size = if section.word == "move" { String::new() } else { bytes(size) };
+            table.row(vec![section.word.into(), grouped(files), noun(files), size, note]);
         }
     }
     let same = plan.counts.same;
@@ -333,7 +335,10 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
             count(counts.same, "file is", "files are")
         );
     }
-    let mut text = format!("{word} in {took}.\n");
+    let mut text = match result.outcome {
+        RunOutcome::Done => format!("{word} in {took}.\n"),
+        _ => format!("{word}; it took {took}.\n"),
+    };
     text.push_str(&count_table(counts, result.folders_made, result.folders_removed).render(2));
     if counts.bytes > 0 {
         // A rate says nothing about a moment.
@@ -404,14 +409,15 @@ fn kept_line(round: &Round, result: &RunResult, home: &Home) -> Option<String> {
     let rules = &round.job.rules;
     let kept = (result.counts.removed > 0 && rules.removed == Removed::Keep)
         || (result.counts.updated > 0 && rules.replaced == Replaced::Keep);
-    let sides = round.ends.from.iter().filter(|_| round.both.is_some()).chain(&round.ends.to);
-    let places: Vec<String> = sides.map(|to| kept_place(to, &result.run, home)).collect();
-    kept.then(|| {
-        format!(
-            "What was replaced or removed is kept in {}.",
-            places.join(if round.both.is_some() { " or " } else { " and " })
-        )
-    })
+    if !kept {
+        return None;
+    }
+    if round.both.is_some() {
+        let folder = format!("{}/{}", kept_root(), result.run);
+        return Some(format!("What was replaced or removed is kept at the side where it was, in {folder}."));
+    }
+    let places: Vec<String> = round.ends.to.iter().map(|to| kept_place(to, &result.run, home)).collect();
+    Some(format!("What was replaced or removed is kept in {}.", places.join(" and ")))
 }
 
 fn kept_place(to: &Located, run: &str, home: &Home) -> String {
@@ -445,6 +451,11 @@ pub fn folder_fates(leg: &Leg) -> impl Iterator<Item = (&FolderPlan, reedhook_co
 
 /// What removals mean for a kind of job, for `job show` and `job add`.
 pub fn kind_sentence(kind: Kind, removed: Removed) -> String {
+    let noun = if kind == Kind::TwoWay { "two-way job" } else { kind.as_str() };
+    format!("A {noun} {}.", kind_means(kind, removed))
+}
+
+fn kind_means(kind: Kind, removed: Removed) -> String {
     match (kind, removed) {
         (Kind::Mirror, Removed::Erase) => {
             "makes the right like the left; what is only on the right is erased there for good".to_owned()
@@ -472,7 +483,7 @@ pub fn both_ways(round: &Round, both: &Both, home: &Home, all: bool) -> String {
             Side::Right => "To the right  (left → right)",
             Side::Left => "To the left  (left ← right)",
         };
-        let _ = writeln!(text, "\n{}", styled(BOLD, title));
+        let _ = writeln!(text, "\n{}", styled(BOLD.underline(), title));
         text.push_str(&plan(round, leg, home, all));
     }
     text.push_str(&conflict_list(both, all));
@@ -484,7 +495,7 @@ fn conflict_list(both: &Both, all: bool) -> String {
     if both.conflicts.is_empty() {
         return String::new();
     }
-    let mut text = format!("\n{}\n", styled(BOLD, "In conflict: both sides have changed"));
+    let mut text = format!("\n{}\n", styled(BOLD.underline(), "In conflict: both sides have changed"));
     let mut table = Columns::new(&[Align::Left, Align::Left]);
     let shown = if all { both.conflicts.len() } else { both.conflicts.len().min(FOLD_OVER) };
     for conflict in &both.conflicts[..shown] {

@@ -301,6 +301,29 @@ fn why_names_what_decides() {
     assert!(station.run(&["run", "counts", "--reverse"]).expect(2).err.contains("two-way"));
 }
 
+/// A new job of an old name, a side that is still to be made, a run without a job: none of them knows a past.
+#[test]
+fn without_a_past_nothing_counts_as_removed() {
+    let station = station(&[]);
+    station.run(&["job", "remove", "counts", "--yes"]).expect(0);
+    fs::remove_file(station.left().join("rota.csv")).unwrap();
+    station.run(&["job", "add", "counts", "two-way", "left", "right"]).expect(0);
+    let ran = station.run_job(&[]).expect(0).last();
+    assert_eq!((number(&ran, "removed"), number(&ran, "added")), (0, 1), "{ran}");
+
+    fs::remove_file(station.right().join("rota.csv")).unwrap();
+    let once = station.run(&["once", "two-way", "left", "right", "--json"]).expect(0).last();
+    assert_eq!((number(&once, "removed"), number(&once, "added")), (0, 1), "{once}");
+
+    station.run(&["job", "add", "fresh", "two-way", "left", "to be made"]).expect(0);
+    let preview = station.run(&["preview", "fresh", "--json"]).expect(0).last();
+    assert!(!station.path("to be made").exists());
+    let ran = station.run(&["run", "fresh", "--json"]).expect(0).last();
+    assert_eq!((number(&ran, "added"), &ran["added"]), (4, &preview["added"]));
+    assert_eq!(content(&station.left()), content(&station.path("to be made")));
+    station.run(&["run", "fresh", "--json"]).expect(0);
+}
+
 /// A seeded stream of numbers (SplitMix64, Steele, Lea & Flood 2014).
 fn below(state: &mut u64, limit: u64) -> u64 {
     *state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);

@@ -5,7 +5,7 @@ use std::io::Read;
 use crate::entry::{EntryKind, Meta, Stamp};
 use crate::filter::FilterSpec;
 use crate::job::{JobRules, Kind, Newer, Owners, Preserve, Removed, Replaced, Verify};
-use crate::path::RelPath;
+use crate::path::{Name, RelPath};
 use crate::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
 use crate::units::{Room, Share};
 
@@ -95,6 +95,31 @@ pub fn names(store: &dyn Store, at: &str) -> Vec<String> {
         store.list(&path(at)).expect("list").entries.iter().map(|entry| entry.name.to_string()).collect();
     names.sort();
     names
+}
+
+/// Removes whatever stands at a path.
+pub fn clear(store: &dyn Store, path: &RelPath) {
+    let Ok(Some(meta)) = store.stat(path) else { return };
+    if meta.is_folder() {
+        for entry in store.list(path).expect("list").entries {
+            clear(store, &path.join(&entry.name));
+        }
+        store.remove_folder(path).expect("remove folder");
+    } else {
+        store.remove(path, &meta).expect("remove");
+    }
+}
+
+/// Makes the folders above a path, clearing files that stand in the way.
+pub fn make_way(store: &dyn Store, path: &RelPath) {
+    let mut above = RelPath::root();
+    for part in path.parent().unwrap_or_default().parts() {
+        above = above.join(&Name::new(part).expect("a name"));
+        if !matches!(store.stat(&above), Ok(Some(meta)) if meta.is_folder()) {
+            clear(store, &above);
+            store.make_folder(&above, &Attributes::default()).expect("make folder");
+        }
+    }
 }
 
 /// The contract of [`Store`], checked on a fresh empty store. A store that lacks a capability must refuse what needs it.

@@ -17,7 +17,7 @@ use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::undo::{Past, undo};
 use reedhook_core::run::{Done, Ended, Event, RunInput, RunReport, execute, kept_folder};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
-use reedhook_core::testing::{put, rules};
+use reedhook_core::testing::{clear, make_way, put, rules};
 use reedhook_core::walk::{Moves, ScanInput, ScanProgress, scan};
 use reedhook_stores::local::LocalStore;
 use reedhook_stores::simulated::SimulatedStore;
@@ -48,31 +48,6 @@ fn edits(most: usize) -> impl Strategy<Value = Vec<Edit>> {
         1 => (paths(), 2_000..2_003_i64, modes()).prop_map(|(path, time, mode)| Edit::Touch { path, time, mode }),
     ];
     prop::collection::vec(one, 0..most)
-}
-
-/// Removes whatever stands at a path.
-fn clear(store: &dyn Store, path: &RelPath) {
-    let Ok(Some(meta)) = store.stat(path) else { return };
-    if meta.is_folder() {
-        for entry in store.list(path).unwrap().entries {
-            clear(store, &path.join(&entry.name));
-        }
-        store.remove_folder(path).unwrap();
-    } else {
-        store.remove(path, &meta).unwrap();
-    }
-}
-
-/// Makes the folders above a path, clearing files that stand in the way.
-fn make_way(store: &dyn Store, path: &RelPath) {
-    let mut above = RelPath::root();
-    for part in path.parent().unwrap_or_default().parts() {
-        above = above.join(&Name::new(part).unwrap());
-        if !matches!(store.stat(&above), Ok(Some(meta)) if meta.is_folder()) {
-            clear(store, &above);
-            store.make_folder(&above, &Attributes::default()).unwrap();
-        }
-    }
 }
 
 fn apply(store: &dyn Store, edit: &Edit) {

@@ -21,7 +21,7 @@ use reedhook_core::plan::two_way::{Known, Policies, Settled};
 use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::{Ended, Event, RunInput, execute};
 use reedhook_core::store::{Attributes, FaultKind, Store};
-use reedhook_core::testing::{path, put, rules};
+use reedhook_core::testing::{clear, make_way, path, put, rules};
 use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
 use reedhook_core::walk::{Moves, ScanError, ScanProgress};
 use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
@@ -227,29 +227,6 @@ impl Pair {
 /// Versions have two lengths, so that some differ in content alone.
 fn content(version: u8) -> Vec<u8> {
     vec![b'A' + version; 3 + usize::from(version % 2)]
-}
-
-fn clear(store: &dyn Store, path: &RelPath) {
-    let Ok(Some(meta)) = store.stat(path) else { return };
-    if meta.is_folder() {
-        for entry in store.list(path).unwrap().entries {
-            clear(store, &path.join(&entry.name));
-        }
-        store.remove_folder(path).unwrap();
-    } else {
-        store.remove(path, &meta).unwrap();
-    }
-}
-
-fn make_way(store: &dyn Store, path: &RelPath) {
-    let mut above = RelPath::root();
-    for part in path.parent().unwrap_or_default().parts() {
-        above = above.join(&Name::new(part).unwrap());
-        if !matches!(store.stat(&above), Ok(Some(meta)) if meta.is_folder()) {
-            clear(store, &above);
-            store.make_folder(&above, &Attributes::default()).unwrap();
-        }
-    }
 }
 
 /// What a side holds: the content of files, nothing for folders.

@@ -132,11 +132,11 @@ impl Stage {
         );
         data::both_work_on(&self.folder).map_err(changed)?;
         self.run(&["preview", "tablet"])?;
+        self.run(&["why", "tablet", data::REVIVED])?;
         self.run_to(4, &["run", "tablet"])?;
 
         self.narrate("Only the sheet that both have corrected is held. Who is right?");
         self.run_to(4, &["conflicts", "tablet"])?;
-        self.run(&["why", "tablet", data::REVIVED])?;
         self.run(&["settle", "tablet", data::DISPUTED, "--keep", "both"])?;
         self.run(&["run", "tablet"])
     }

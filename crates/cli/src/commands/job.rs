@@ -203,10 +203,12 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
 }
 
 /// Remembers that a destination is there now, so that its absence at the first run is noticed: an unplugged drive leaves an
-/// empty mount point behind. Marks of earlier places are forgotten.
+/// empty mount point behind. Marks of earlier places, and what was known of them, are forgotten.
 fn remember_places(context: &Context, name: &str, kind: Kind, ends: &Ends) -> Outcome<()> {
     let record = context.home.record()?;
     record.forget_places(name)?;
+    // Whatever a job of this name knew of two sides, it was about other ones, or is no longer to be relied on.
+    record.forget_baseline(name)?;
     // Nothing is ever written to the source of a one-way job: only a two-way job's left side is recognised by a mark.
     let marked = ends.to.iter().chain(ends.from.iter().filter(|_| kind == Kind::TwoWay));
     for to in marked.filter(|to| to.path.is_dir()) {
@@ -222,7 +224,7 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
     }
     let name = styled(BOLD, &job.name);
     let sentence = render::kind_sentence(job.rules.kind, job.rules.removed);
-    context.say(format!("The job {name} is set up. A {} {sentence}.", job.rules.kind));
+    context.say(format!("The job {name} is set up. {sentence}"));
     for line in render::mapping(job.rules.kind, ends, &context.home) {
         context.say(line);
     }
@@ -321,11 +323,7 @@ fn show(context: &Context, name: &str) -> Outcome {
     }
     let ends = Ends::of(&job, &context.home, &context.settings)?;
     let mut text = format!("{}  {}\n", styled(BOLD, name), job.rules.kind);
-    text.push_str(&format!(
-        "  A {} {}.\n",
-        job.rules.kind,
-        render::kind_sentence(job.rules.kind, job.rules.removed)
-    ));
+    text.push_str(&format!("  {}\n", render::kind_sentence(job.rules.kind, job.rules.removed)));
     for line in render::mapping(job.rules.kind, &ends, &context.home) {
         text.push_str(&format!("  {line}\n"));
     }

@@ -236,6 +236,9 @@ pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResu
             say_even_when_quiet(context, &result);
             context.say(format!("\nEach one: reedhook history {} {}", job.name, result.number));
         }
+        if result.counts.conflicts > 0 {
+            context.say(format!("\nLook at what is in conflict: reedhook conflicts {}", job.name));
+        }
         if result.outcome == RunOutcome::Interrupted {
             context.say("  What was done is whole. The next run goes on from here.");
         }

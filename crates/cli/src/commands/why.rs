@@ -239,6 +239,9 @@ impl Facts {
         };
         self.decision = word;
         self.say(sentence);
+        if self.decision == "conflict" {
+            self.say(format!("To settle it: reedhook settle {} {path} --keep left|right|both", job.name));
+        }
         Ok(())
     }
 
@@ -256,20 +259,13 @@ impl Facts {
             Policies::new(&job.rules.conflict).map_err(|error| Failure::usage(error.to_string()))?;
         let policy = policies.of(path, ours.is_folder() || theirs.is_folder());
         let outcome = match settle(policy, ours, theirs) {
-            Settled::Held => {
-                format!("it is held until somebody settles it: reedhook settle {} {path}", job.name)
-            }
+            Settled::Held => "it is held until somebody settles it".to_owned(),
             Settled::Wins(side) => format!("the {side} one takes the other's place, which is kept"),
             Settled::Both(side) => {
                 format!("the {side} one keeps the name, and the other gets a name of its own, on both sides")
             }
         };
-        Ok((
-            "conflict",
-            format!(
-                "Both have changed and differ: a conflict. The policy for it is \"{policy}\": {outcome}."
-            ),
-        ))
+        Ok(("conflict", format!("Both have changed and differ: a conflict. By \"{policy}\", {outcome}.")))
     }
 }
 

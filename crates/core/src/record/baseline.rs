@@ -117,7 +117,7 @@ impl Record {
     ///
     /// # Errors
     /// When SQLite fails.
-    pub fn forget_baseline(&mut self, job: &str) -> Result<()> {
+    pub fn forget_baseline(&self, job: &str) -> Result<()> {
         self.db.execute("DELETE FROM baselines WHERE job = ?1", [job])?;
         self.db.execute("DELETE FROM baseline_folders WHERE job = ?1", [job])?;
         Ok(())

@@ -82,12 +82,24 @@ pub enum ScanError {
 /// When a root cannot be listed, a store is lost, or `progress.stop` is set.
 pub fn scan(input: &ScanInput<'_>, progress: &ScanProgress) -> Result<Plan, ScanError> {
     let root = root_task(input)?;
+    let visit = |found: &mut Found, task| Visit::run(input, progress, found, task);
+    let found = visit_all((input.left, input.right), root, progress, visit)?;
+    with_moves(input, progress, settle::assemble(found))
+}
+
+/// Visits a root and everything below it on as many threads as the stores can use; each gathers what it finds by itself.
+fn visit_all<T: Send, F: Default + Send>(
+    (left, right): (&dyn Store, &dyn Store),
+    root: T,
+    progress: &ScanProgress,
+    visit: impl Fn(&mut F, T) -> Result<Vec<T>, ScanError> + Sync,
+) -> Result<Vec<F>, ScanError> {
     let queue = Queue::new(root);
-    let threads = input.left.capabilities().workers.max(input.right.capabilities().workers).max(1);
+    let threads = left.capabilities().workers.max(right.capabilities().workers).max(1);
     let found = std::thread::scope(|scope| {
         let one = || {
-            let mut found = Found::default();
-            queue.work(progress, |task| Visit::run(input, progress, &mut found, task));
+            let mut found = F::default();
+            queue.work(progress, |task| visit(&mut found, task));
             found
         };
         let workers: Vec<_> = (0..threads).map(|_| scope.spawn(one)).collect();
@@ -95,7 +107,7 @@ pub fn scan(input: &ScanInput<'_>, progress: &ScanProgress) -> Result<Plan, Scan
     });
     match queue.into_failure() {
         Some(failure) => Err(failure),
-        None => with_moves(input, progress, settle::assemble(found)),
+        None => Ok(found),
     }
 }
 

@@ -10,7 +10,7 @@ use std::collections::HashSet;
 use std::iter::Peekable;
 use std::sync::atomic::Ordering;
 
-use super::{Judged, Listed, Moves, Queue, ScanError, ScanProgress, refusal_of};
+use super::{Judged, Listed, Moves, ScanError, ScanProgress, refusal_of, visit_all};
 use crate::compare::Comparison;
 use crate::content::{self, Hash, Held};
 use crate::entry::{Entry, EntryKind, Meta, Side};
@@ -129,21 +129,9 @@ pub fn scan_two_way(input: &TwoWayInput<'_>, progress: &ScanProgress) -> Result<
         chosen: true,
         mode: Mode::Reconcile,
     };
-    let queue = Queue::new(root);
-    let threads = input.left.capabilities().workers.max(input.right.capabilities().workers).max(1);
-    let found = std::thread::scope(|scope| {
-        let one = || {
-            let mut found = Found::default();
-            queue.work(progress, |task| Visit::run(input, progress, &mut found, task));
-            found
-        };
-        let workers: Vec<_> = (0..threads).map(|_| scope.spawn(one)).collect();
-        workers.into_iter().map(|worker| worker.join().unwrap_or_default()).collect::<Vec<_>>()
-    });
-    match queue.into_failure() {
-        Some(failure) => Err(failure),
-        None => settle::assemble(input, progress, found),
-    }
+    let visit = |found: &mut Found, task| Visit::run(input, progress, found, task);
+    let found = visit_all((input.left, input.right), root, progress, visit)?;
+    settle::assemble(input, progress, found)
 }
 
 /// How the names of a folder are decided.
