@@ -394,6 +394,87 @@ proptest! {
     }
 }
 
+/// Moves on one side and on both: before, what each side does, what both hold in the end.
+#[test]
+fn moves_on_one_side_and_on_both() {
+    let rename = |side, from: &str, to: &str| (side, Edit::Rename(path(from), path(to)));
+    let (left, right) = (Side::Left, Side::Right);
+    let cases = [
+        ("one side", vec![rename(left, "a", "b")], vec!["b/x=0", "b/y=1"]),
+        ("the same move", vec![rename(left, "a", "b"), rename(right, "a", "b")], vec!["b/x=0", "b/y=1"]),
+        (
+            "different moves",
+            vec![rename(left, "a/x", "b"), rename(right, "a/x", "c")],
+            vec!["a/y=1", "b=0", "c=0"],
+        ),
+        (
+            "a move against a change",
+            vec![rename(left, "a/x", "b"), (right, Edit::Write(path("a/x"), 5))],
+            vec!["a/x=5", "a/y=1", "b=0"],
+        ),
+        (
+            "a move of a folder against a change in it",
+            vec![rename(left, "a", "b"), (right, Edit::Write(path("a/x"), 5))],
+            vec!["a/x=5", "b/x=0", "b/y=1"],
+        ),
+        (
+            "a move into a removed folder",
+            vec![rename(left, "c", "a/z"), (right, Edit::Remove(path("a")))],
+            vec!["a/z=2"],
+        ),
+    ];
+    for (what, edits, expected) in cases {
+        let mut pair = Pair::new(ConflictPolicy::Hold);
+        for (at, version) in [("a/x", 0), ("a/y", 1), ("c", 2)] {
+            pair.edit(Side::Left, &Edit::Write(path(at), version));
+        }
+        pair.run().unwrap();
+        if !what.contains("removed folder") {
+            pair.edit(Side::Left, &Edit::Remove(path("c")));
+            pair.run().unwrap();
+        }
+        edits.iter().for_each(|(side, edit)| pair.edit(*side, edit));
+        let (_, counts) = pair.run().unwrap();
+        let shown = |store: &SimulatedStore| -> Vec<String> {
+            let files = tree(store).into_iter().filter_map(|(path, content)| Some((path, content?)));
+            files.map(|(path, content)| format!("{path}={}", content[0] - b'A')).collect()
+        };
+        assert_eq!(
+            (shown(&pair.left), shown(&pair.right)),
+            (
+                expected.iter().map(ToString::to_string).collect(),
+                expected.iter().map(ToString::to_string).collect()
+            ),
+            "{what}"
+        );
+        if what == "one side" {
+            assert_eq!((counts.moved, counts.bytes), (2, 0), "{what}");
+        }
+        let (again, _) = pair.run().unwrap();
+        assert!(again.to_left.is_empty() && again.to_right.is_empty(), "{what}: a second run does nothing");
+    }
+}
+
+/// A side that folds case never gets two names that it would take for one, nor does its name go beside the other's.
+#[test]
+fn names_that_one_side_cannot_tell_apart() {
+    let mut pair = Pair::new(ConflictPolicy::Hold);
+    pair.right = SimulatedStore::new("right").with_capabilities(|can| can.folds_case = true);
+    for (side, name) in [
+        (Side::Left, "Heron.csv"),
+        (Side::Right, "heron.csv"),
+        (Side::Left, "M\u{f6}wen/a"),
+        (Side::Right, "Mo\u{308}wen/b"),
+        (Side::Left, "same"),
+    ] {
+        pair.edit(side, &Edit::Write(path(name), 1));
+    }
+    let before = (tree(&pair.left).len(), tree(&pair.right).len());
+    let (plan, counts) = pair.run().unwrap();
+    assert_eq!((counts.added, counts.problems), (1, 4), "{:?}", plan.to_right.problems);
+    assert_eq!((tree(&pair.left).len(), tree(&pair.right).len()), (before.0, before.1 + 1));
+}
+
 /// Something of everything, so that a run takes every kind of step.
 fn scenario(mishap: Mishap) -> Vec<Round> {
     let write = |side, at: &str, version| (side, Edit::Write(path(at), version));

@@ -312,7 +312,7 @@ impl<'a> Visit<'a> {
                 self.found.leftovers[at(side)].push((self.record.path.join(&name), meta));
                 continue;
             }
-            if self.input.store(side).capabilities().folds_case {
+            if self.folds() {
                 self.folded[at(side)].insert(name.folded());
             }
             let verdict = match self.input.filter.judge(&self.record.path, &name, &meta, inherited) {
@@ -410,6 +410,14 @@ impl<'a> Visit<'a> {
         verdict: Taken,
         mode: Mode,
     ) {
+        let missing_at = match (&left, &right) {
+            (None, Some(_)) => Some(Side::Left),
+            (Some(_), None) => Some(Side::Right),
+            _ => None,
+        };
+        if known.is_none() && missing_at.is_some_and(|side| self.clashes(side, &name)) {
+            return;
+        }
         let was_folder = known.as_ref().is_some_and(Known::is_folder);
         let on_both = left.is_some() && right.is_some();
         let mode_differs = match (&left, &right) {
@@ -731,10 +739,14 @@ impl<'a> Visit<'a> {
         }
     }
 
-    /// Whether a side that folds case, or the form of characters, would take the name for another one that it holds.
+    /// Whether one of the sides cannot tell names apart that differ in case, or in the form of their characters.
+    fn folds(&self) -> bool {
+        self.input.left.capabilities().folds_case || self.input.right.capabilities().folds_case
+    }
+
+    /// Whether a name that is to come to a side would be taken for another one that it holds.
     fn clashes(&mut self, side: Side, name: &Name) -> bool {
-        let folds = self.input.store(side).capabilities().folds_case;
-        if !folds || self.folded[at(side)].insert(name.folded()) {
+        if !self.folds() || self.folded[at(side)].insert(name.folded()) {
             return false;
         }
         let message = "another name in this folder differs only in upper and lower case, or in the form of its characters";
