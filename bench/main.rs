@@ -5,7 +5,7 @@
 //! reference is followed by `sync -f` inside the measured time.
 //!
 //! `cargo bench -p reedhook -- --quick` takes less than a minute and fails only on a gross regression: when even the best
-//! pair of a row is over twice the aim. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
+//! pair of a row is over twice the aim, by the clock and by processor time. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
 //! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million.
 
 mod measure;

@@ -46,6 +46,8 @@ pub struct Capabilities {
     pub batch_sync: bool,
     /// How many workers may usefully use the store at once.
     pub workers: usize,
+    /// Its medium has heads that move: content is read or written in one stream, because two would make them go to and fro.
+    pub one_stream: bool,
 }
 
 /// What went wrong, as far as the engine has to know to go on. The words of [`FaultKind::code`] are stable.

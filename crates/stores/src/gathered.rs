@@ -35,6 +35,7 @@ impl Gathered {
             full: a.full && b.full,
             batch_sync: a.batch_sync && b.batch_sync,
             workers: a.workers.max(b.workers),
+            one_stream: a.one_stream || b.one_stream,
         })?;
         Some(Gathered { members, capabilities })
     }

@@ -110,6 +110,7 @@ impl SimulatedStore {
             full: false,
             batch_sync: true,
             workers: 2,
+            one_stream: false,
         };
         let store = SimulatedStore {
             label: label.to_owned(),

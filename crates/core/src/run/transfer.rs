@@ -66,7 +66,8 @@ pub(super) fn run(engine: &Engine<'_>, items: &[PlannedItem<'_>]) -> Result<(), 
 }
 
 fn worker_count(engine: &Engine<'_>) -> usize {
-    engine.input.left.capabilities().workers.max(engine.input.right.capabilities().workers).max(1)
+    let (left, right) = (engine.input.left.capabilities(), engine.input.right.capabilities());
+    if left.one_stream || right.one_stream { 1 } else { left.workers.max(right.workers).max(1) }
 }
 
 /// Cuts the items into pieces of one folder each, so that a worker stays where its store is warm.

@@ -324,6 +324,13 @@ impl Folder {
         })
     }
 
+    /// Whether the folder is on a disk that turns, going by what the kernel says of its block device. A virtual disk says so
+    /// too, whatever is behind it; it is known by having no model. `None` for what is on no block device.
+    fn has_moving_heads(&self, sys: &Path) -> Option<bool> {
+        let found = rustix::fs::statx(&self.fd, c"", AtFlags::EMPTY_PATH, StatxFlags::INO).ok()?;
+        turns(&sys.join(format!("dev/block/{}:{}", found.stx_dev_major, found.stx_dev_minor)))
+    }
+
     /// What the file system can hold, by its type. Nothing is written to find out: a preview must leave no trace.
     pub(super) fn capabilities(&self) -> io::Result<Capabilities> {
         // Magic numbers of the kernel's statfs(2).
@@ -356,8 +363,17 @@ impl Folder {
             max_name: usize::try_from(names).unwrap_or(255).clamp(1, 255),
             batch_sync: true,
             workers: std::thread::available_parallelism().map_or(2, usize::from).clamp(2, 8),
+            one_stream: self.has_moving_heads(Path::new("/sys")).unwrap_or(false),
         })
     }
+}
+
+/// Whether a block device, or the disk that a partition belongs to, turns.
+fn turns(device: &Path) -> Option<bool> {
+    let device = device.canonicalize().ok()?;
+    let disk = if device.join("queue").is_dir() { device.as_path() } else { device.parent()? };
+    let rotational = std::fs::read_to_string(disk.join("queue/rotational")).ok()?;
+    Some(rotational.trim() == "1" && disk.join("device/model").exists())
 }
 
 fn folder_flags() -> OFlags {
@@ -643,5 +659,30 @@ pub(super) fn fault_kind(error: &io::Error) -> FaultKind {
         Errno::NODEV | Errno::NXIO | Errno::STALE | Errno::SHUTDOWN | Errno::NOTCONN => FaultKind::Lost,
         Errno::OPNOTSUPP | Errno::NOSYS | Errno::XDEV => FaultKind::Unsupported,
         _ => FaultKind::Io,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::turns;
+
+    #[test]
+    fn disks_that_turn_are_known_and_virtual_ones_are_not_taken_for_them() {
+        let sys = tempfile::tempdir().unwrap();
+        let disk = |name: &str, rotational: &str, model: bool| {
+            let disk = sys.path().join(name);
+            std::fs::create_dir_all(disk.join("queue")).unwrap();
+            std::fs::create_dir_all(disk.join("device")).unwrap();
+            std::fs::create_dir_all(disk.join(format!("{name}1"))).unwrap();
+            std::fs::write(disk.join("queue/rotational"), rotational).unwrap();
+            if model {
+                std::fs::write(disk.join("device/model"), "FENFIELD").unwrap();
+            }
+            (turns(&disk), turns(&disk.join(format!("{name}1"))))
+        };
+        assert_eq!(disk("turning", "1\n", true), (Some(true), Some(true)));
+        assert_eq!(disk("solid", "0\n", true), (Some(false), Some(false)));
+        assert_eq!(disk("virtual", "1\n", false), (Some(false), Some(false)));
+        assert_eq!(turns(&sys.path().join("none")), None);
     }
 }
