@@ -321,6 +321,15 @@ pub fn outcome_word(outcome: RunOutcome) -> String {
     }
 }
 
+/// How a run went, and how long it took.
+pub fn outcome_line(outcome: RunOutcome, elapsed: std::time::Duration) -> String {
+    let (word, took) = (outcome_word(outcome), duration(elapsed));
+    match outcome {
+        RunOutcome::Done => format!("{word} in {took}.\n"),
+        _ => format!("{word}; it took {took}.\n"),
+    }
+}
+
 /// The end of a run: what happened to files and bytes, how long it took, and what went wrong.
 pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
     let counts = &result.counts;
@@ -335,10 +344,7 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
             count(counts.same, "file is", "files are")
         );
     }
-    let mut text = match result.outcome {
-        RunOutcome::Done => format!("{word} in {took}.\n"),
-        _ => format!("{word}; it took {took}.\n"),
-    };
+    let mut text = outcome_line(result.outcome, result.elapsed);
     text.push_str(&count_table(counts, result.folders_made, result.folders_removed).render(2));
     if counts.bytes > 0 {
         // A rate says nothing about a moment.

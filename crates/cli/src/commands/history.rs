@@ -143,12 +143,11 @@ fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
         return Ok(0);
     }
     let mut text = format!(
-        "{}  run {}, {}\n{} in {}.\n",
+        "{}  run {}, {}\n{}",
         styled(BOLD, job),
         run.number,
         moment(run.started_ms),
-        render::outcome_word(run.outcome),
-        duration(run.elapsed)
+        render::outcome_line(run.outcome, run.elapsed)
     );
     if !run.message.is_empty() {
         text.push_str(&format!("  {}\n", run.message));

@@ -101,6 +101,9 @@ pub fn result_words(run: &RunRow) -> String {
     if counts.problems > 0 {
         parts.push(count(counts.problems, "problem", "problems"));
     }
+    if counts.conflicts > 0 {
+        parts.push(format!("{} held", count(counts.conflicts, "conflict", "conflicts")));
+    }
     format!("{} in {}", parts.join(", ").replace(":, ", ": "), duration(run.elapsed))
 }
 
