@@ -12,7 +12,7 @@ use crate::failure::{Failure, Outcome};
 use crate::jobfile::{ONCE, load_job};
 use crate::json as lines;
 use crate::render;
-use crate::text::{Align, BOLD, Columns, bytes, duration, moment, styled};
+use crate::text::{Align, BOLD, Columns, bytes, moment, styled};
 
 /// Items listed without being asked for all.
 const ITEMS: usize = 40;
