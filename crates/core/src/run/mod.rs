@@ -773,6 +773,7 @@ impl<'a> Engine<'a> {
     fn send(&self, event: Event) {
         let event = self.as_it_is_called(event);
         let can_wait = matches!(event, Event::Item(_));
+        // Held while it is told: events keep their order.
         let mut outbox = self.outbox.lock().unwrap_or_else(PoisonError::into_inner);
         outbox.push(event);
         if !can_wait || outbox.len() >= TOLD_TOGETHER {

@@ -139,10 +139,11 @@ impl<'a> Comparer<'a> {
                 });
             }
             let hand_over = |path: &RelPath, left: &Meta, right: &Meta| {
-                let mut group = waiting.lock().unwrap_or_else(PoisonError::into_inner);
-                group.push((path.clone(), left.clone(), right.clone()));
-                if group.len() >= GROUP {
-                    let group = std::mem::take(&mut *group);
+                let mut gathered = waiting.lock().unwrap_or_else(PoisonError::into_inner);
+                gathered.push((path.clone(), left.clone(), right.clone()));
+                if gathered.len() >= GROUP {
+                    let group = std::mem::take(&mut *gathered);
+                    drop(gathered);
                     // The readers are there as long as this closure is.
                     let _ = sender.send(group);
                 }
