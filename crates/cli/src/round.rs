@@ -339,7 +339,10 @@ pub fn guard_failure(leg: &Leg, refusal: &Refusal, home: &Home) -> Failure {
         other => other.to_string(),
     };
     if leg.plan.changes == Side::Left || !leg.ours {
-        message = message.replace("at the destination", &format!("at the {}", leg.plan.changes));
+        let (changed, read) = (leg.plan.changes, leg.plan.changes.other());
+        message = message.replace("at the destination", &format!("at the {changed}"));
+        message = message.replace("the destination", &format!("the {changed}"));
+        message = message.replace("the source", &format!("the {read}"));
     }
     if !refusal.most().is_empty() {
         let most: Vec<String> = refusal

@@ -163,3 +163,20 @@ fn other_file_systems_are_left_out_on_request_and_the_kernels_own_always() {
     let names: Vec<_> = found.keys().map(|path| path.to_str().unwrap()).collect();
     assert_eq!(names, ["a", "extra", "extra/inside", "proc"], "what is not looked at is not removed");
 }
+
+/// Where content passes through memory, because it is hashed or slowed down, a file's holes are still not filled.
+#[test]
+fn holes_stay_holes_on_every_way() {
+    for options in [["--verify", "changed"], ["--limit", "900 MB/s"]] {
+        let station = Station::with_job("mirror", &options);
+        let sparse = fs::File::create(station.left().join("sparse")).unwrap();
+        std::os::unix::fs::FileExt::write_all_at(&sparse, b"middle", 5 << 20).unwrap();
+        sparse.set_len(9 << 20).unwrap();
+        station.run_job(&[]).expect(0);
+        let copy = station.right().join("sparse");
+        assert!(fs::read(station.left().join("sparse")).unwrap() == fs::read(&copy).unwrap(), "{options:?}");
+        let used = fs::metadata(&copy).unwrap().blocks() * 512;
+        assert!(used < 1 << 20, "{options:?}: {used} bytes on the medium");
+        assert_eq!(common::number(&station.run_job(&[]).expect(0).last(), "same"), 1);
+    }
+}

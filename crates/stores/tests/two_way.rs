@@ -455,6 +455,23 @@ fn moves_on_one_side_and_on_both() {
     }
 }
 
+/// The name for the version that makes room is one that nothing has, at neither side.
+#[test]
+fn a_version_that_makes_room_takes_no_name_that_is_in_use() {
+    let mut pair = Pair::new(ConflictPolicy::Both);
+    let beside = "a.from-left.19700101-001650";
+    pair.edit(Side::Left, &Edit::Write(path("a"), 0));
+    pair.edit(Side::Right, &Edit::Write(path("a"), 1));
+    pair.edit(Side::Right, &Edit::Write(path(beside), 5));
+    let (_, counts) = pair.run().unwrap();
+    assert_eq!((counts.settled, counts.problems), (1, 0));
+    let expected: Tree = [("a".to_owned(), 1), (beside.to_owned(), 5), (format!("{beside}-2"), 0)]
+        .into_iter()
+        .map(|(name, version)| (path(&name), Some(content(version))))
+        .collect();
+    assert_eq!((tree(&pair.left), tree(&pair.right)), (expected.clone(), expected));
+}
+
 /// A side that folds case never gets two names that it would take for one, nor does its name go beside the other's.
 #[test]
 fn names_that_one_side_cannot_tell_apart() {

@@ -204,8 +204,9 @@ struct Visit<'a> {
     changed: bool,
     /// A folder directly in it is at one side only: something may be moved into its place.
     touched: bool,
-    /// Names in use at either side, as a store that folds case has them too.
-    taken: HashSet<Vec<u8>>,
+    /// Names given to versions that make room for others.
+    given: HashSet<Vec<u8>>,
+    /// Names at each side as a store that folds case has them.
     folded: [HashSet<Vec<u8>>; 2],
 }
 
@@ -253,7 +254,7 @@ impl<'a> Visit<'a> {
             open: Vec::new(),
             changed: false,
             touched: false,
-            taken: HashSet::new(),
+            given: HashSet::new(),
             folded: Default::default(),
         };
         visit.look(task.inherited, progress)?;
@@ -706,14 +707,21 @@ impl<'a> Visit<'a> {
         let loser = winner.other();
         let (won, lost) = if winner == Side::Left { (left, right) } else { (right, left) };
         let longest = self.input.left.capabilities().max_name.min(self.input.right.capabilities().max_name);
-        let in_use = |found: &[u8]| self.taken.contains(found);
+        // Asked for the few names in question: a set of all names would be made for every folder.
+        let is_free =
+            |store: &dyn Store, name: &Name| matches!(store.stat(&self.record.path.join(name)), Ok(None));
+        let in_use = |found: &[u8]| {
+            let free = Name::new(found)
+                .is_ok_and(|name| is_free(self.input.left, &name) && is_free(self.input.right, &name));
+            !free || self.given.contains(found)
+        };
         let Some(beside) = beside_name(&name, loser, lost.modified, self.input.zone, longest, &in_use) else {
             let message = "there is no room for another name; both versions stay as they are".to_owned();
             self.refuse(Code::Fault(FaultKind::NameTooLong), loser, &name, message);
             self.remembered.extend(known);
             return;
         };
-        self.taken.insert(beside.as_bytes().to_vec());
+        self.given.insert(beside.as_bytes().to_vec());
         let from = self.record.path.join(&name);
         let step = Step::Move { from, to: lost.clone(), was: Box::new(lost.clone()) };
         let aside = Action { name: beside.clone(), side: loser, step, role: Role::Plain };

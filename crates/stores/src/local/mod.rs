@@ -32,6 +32,9 @@ const OPEN_FOLDERS: usize = 128;
 /// Files up to this size are copied through memory: cheaper than asking the kernel about holes and clones.
 const SMALL: u64 = 64 << 10;
 
+/// A stretch of zeros this long is left as a hole.
+const STRETCH: usize = 64 << 10;
+
 /// Bytes per piece of a larger copy: large enough to be quick, small enough to show progress and to stop soon.
 const PIECE: usize = 8 << 20;
 
@@ -456,7 +459,8 @@ impl LocalStage {
         })
     }
 
-    /// Through a buffer, piece by piece, until the source ends.
+    /// Through a buffer, piece by piece, until the source ends. Long stretches of zeros are passed over, so that the holes of
+    /// a file stay holes on this way too.
     fn fill_streaming(
         &mut self,
         content: &mut dyn Content,
@@ -466,17 +470,37 @@ impl LocalStage {
         let mut total = 0;
         loop {
             let length = match content.read(&mut buffer) {
-                Ok(0) => return Ok(total),
+                Ok(0) => {
+                    self.end_here()?;
+                    return Ok(total);
+                }
                 Ok(length) => length,
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
                 Err(error) => return Err(CopyError::Read(fault("read", &self.target, error))),
             };
-            self.write(&buffer[..length]).map_err(CopyError::Write)?;
+            for stretch in buffer[..length].chunks(STRETCH) {
+                self.write_or_pass_over(stretch).map_err(CopyError::Write)?;
+            }
             total += length as u64;
             if progress(length as u64) == Flow::Stop {
                 return Err(CopyError::Stopped);
             }
         }
+    }
+
+    fn write_or_pass_over(&mut self, stretch: &[u8]) -> Result<()> {
+        if stretch.len() < STRETCH || stretch.iter().any(|byte| *byte != 0) {
+            return self.write(stretch);
+        }
+        let passed = self.file()?.seek_relative(stretch.len() as i64);
+        passed.map_err(|error| fault("write", &self.target, error))
+    }
+
+    /// Gives the file the length that was reached, also where the last of it was passed over.
+    fn end_here(&mut self) -> Result<(), CopyError> {
+        let ended = self.file().map_err(CopyError::Write)?;
+        let set = ended.stream_position().and_then(|length| ended.set_len(length));
+        set.map_err(|error| self.write_error(error))
     }
 }
 
