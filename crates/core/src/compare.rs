@@ -65,6 +65,8 @@ pub enum Difference {
     Metadata,
     /// Other content; the ordering is the right time against the left one.
     Content(Ordering),
+    /// Only the content can tell: of equal size, with a time that is not the content's own.
+    Unsure,
     /// One is a folder, a file or a link, the other is not.
     Kind,
 }
@@ -80,6 +82,10 @@ pub fn compare(left: &Meta, right: &Meta, by: &Comparison) -> Difference {
         (a, b) if a == b => device(left) == device(right),
         _ => return Difference::Kind,
     };
+    let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
+    if files && !same && left.size == right.size && (left.is_arrival() || right.is_arrival()) {
+        return Difference::Unsure;
+    }
     if !same {
         let order =
             if by.same_time(left, right) { Ordering::Equal } else { right.modified.cmp(&left.modified) };
@@ -98,7 +104,7 @@ fn device(meta: &Meta) -> Option<(u32, u32)> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{file, folder, link, moded};
+    use crate::testing::{arrived, file, folder, link, moded};
 
     #[test]
     fn the_kinds_of_difference() {
@@ -122,6 +128,10 @@ mod tests {
             (link("a", 1), link("a", 2), by, Difference::Metadata),
             (link("a", 1), link("b", 1), by, Difference::Content(Ordering::Equal)),
             (link("a", 1), file(5, 2), by, Difference::Content(Ordering::Greater)),
+            (file(5, 100), arrived(file(5, 900)), by, Difference::Unsure),
+            (arrived(file(5, 900)), file(5, 100), by, Difference::Unsure),
+            (file(5, 100), arrived(file(5, 100)), by, Difference::None),
+            (file(5, 100), arrived(file(6, 900)), by, Difference::Content(Ordering::Greater)),
             (folder(), file(5, 1), by, Difference::Kind),
             (folder(), moded(folder(), 0o700), by, Difference::Metadata),
         ];

@@ -85,7 +85,7 @@ fn read_piece(content: &mut dyn Content, buffer: &mut [u8], path: &RelPath) -> R
             Ok(0) => break,
             Ok(length) => filled += length,
             Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(StoreError::new(FaultKind::Io, "read", path).because(error)),
+            Err(error) => return Err(StoreError::of_read(error, path)),
         }
     }
     Ok(filled)
@@ -107,7 +107,7 @@ pub fn hash(store: &dyn Store, path: &RelPath) -> Result<Hash> {
     if !whole {
         let mut ahead = Ahead::start(content, false);
         while let Some(piece) = ahead.next() {
-            let piece = piece.map_err(|error| StoreError::new(FaultKind::Io, "read", path).because(error))?;
+            let piece = piece.map_err(|error| StoreError::of_read(error, path))?;
             hasher.update(&piece);
             ahead.give_back(piece);
         }

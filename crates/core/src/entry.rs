@@ -168,6 +168,15 @@ impl Extra {
     }
 }
 
+/// Which version of a file a store holds, where the store has a name for that. Boxed by those who hold it: most stores have none.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Version {
+    /// The store's own name for exactly this content; other content has another (an entity tag in the terms of RFC 9110).
+    pub tag: String,
+    /// The modification time is when the store got the content: the content's own time is not known.
+    pub arrival: bool,
+}
+
 /// Everything that a listing tells about one entry, apart from its name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Meta {
@@ -185,12 +194,19 @@ pub struct Meta {
     pub target: Option<Box<[u8]>>,
     /// Owners and extended attributes; `None` unless the store was opened to look at them.
     pub extra: Option<Arc<Extra>>,
+    /// The store's name for this version; `None` where it has none.
+    pub version: Option<Box<Version>>,
 }
 
 impl Meta {
     /// Whether this is a folder.
     pub fn is_folder(&self) -> bool {
         self.kind == EntryKind::Folder
+    }
+
+    /// Whether the time only tells when the store got the content.
+    pub fn is_arrival(&self) -> bool {
+        self.version.as_ref().is_some_and(|version| version.arrival)
     }
 
     /// Whether this is a file or a link: what is counted, moved and kept.

@@ -56,6 +56,12 @@ pub fn hint(code: &str) -> &'static str {
         "in-use" => "Wait for the other run to end.",
         "io-error" => "Check the drive and its cable before trusting it further.",
         "store-lost" => "Connect the drive again and run the job again; it goes on where it stopped.",
+        "connection-broke" => {
+            "Run again: it goes on where it stopped. If it happens often, look at the network."
+        }
+        "store-busy" => "Run again later, or set a bandwidth limit; the store asks for patience.",
+        "login-failed" => "Check the account: reedhook store check NAME.",
+        "bad-answer" => "Nothing was done with it. Ask who runs this store; until then do not rely on it.",
         "kind-differs" => {
             "A file and a folder have the same name; rename one, or use a mirror to make right like left."
         }

@@ -30,6 +30,8 @@ pub struct Capabilities {
     pub time_precision: Option<Duration>,
     /// Whether a link's own time can be set.
     pub link_times: bool,
+    /// Whether the times of folders are kept.
+    pub folder_times: bool,
     /// Whether POSIX mode bits are kept.
     pub modes: bool,
     /// Whether symbolic links can be made.
@@ -46,8 +48,39 @@ pub struct Capabilities {
     pub batch_sync: bool,
     /// How many workers may usefully use the store at once.
     pub workers: usize,
+    /// The names it can hold, besides [`Capabilities::max_name`].
+    pub names: NameRule,
+    /// It is reached over a network: each call waits for an answer, so work is spread over many workers in small pieces, and
+    /// proving what an interrupted transfer left must not read it all again.
+    pub remote: bool,
     /// Its medium has heads that move: content is read or written in one stream, because two would make them go to and fro.
     pub one_stream: bool,
+}
+
+/// The bytes that may stand in a store's names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum NameRule {
+    /// Any but `/` and NUL.
+    Bytes,
+    /// UTF-8.
+    Text,
+    /// UTF-8 without control characters: names travel in lines, or in documents that cannot hold them.
+    Printable,
+}
+
+impl NameRule {
+    /// Why a name cannot be held; `None` when it can.
+    pub fn refusal(self, name: &Name) -> Option<&'static str> {
+        let text = std::str::from_utf8(name.as_bytes());
+        match (self, text) {
+            (NameRule::Bytes, _) => None,
+            (_, Err(_)) => Some("it is not UTF-8"),
+            (NameRule::Printable, Ok(text)) if text.chars().any(char::is_control) => {
+                Some("it has control characters, such as a line break")
+            }
+            _ => None,
+        }
+    }
 }
 
 /// What went wrong, as far as the engine has to know to go on. The words of [`FaultKind::code`] are stable.
@@ -77,6 +110,14 @@ pub enum FaultKind {
     InUse,
     /// The medium or the connection gave an error for this one operation.
     Io,
+    /// The connection broke in the middle; it works again, and what was underway may be tried again.
+    Interrupted,
+    /// The store asks for patience, and went on asking.
+    Busy,
+    /// The store does not accept who we say we are.
+    LoginFailed,
+    /// The store answered with something that no honest store says; it is not acted upon.
+    BadAnswer,
     /// The whole store has gone: unplugged, or unreachable.
     Lost,
     /// The store cannot do this at all.
@@ -99,6 +140,10 @@ impl FaultKind {
             FaultKind::LinkInPath => "link-in-path",
             FaultKind::InUse => "in-use",
             FaultKind::Io => "io-error",
+            FaultKind::Interrupted => "connection-broke",
+            FaultKind::Busy => "store-busy",
+            FaultKind::LoginFailed => "login-failed",
+            FaultKind::BadAnswer => "bad-answer",
             FaultKind::Lost => "store-lost",
             FaultKind::Unsupported => "unsupported",
         }
@@ -119,6 +164,10 @@ impl FaultKind {
             FaultKind::LinkInPath => "a link stands where a folder should be",
             FaultKind::InUse => "another run is using it",
             FaultKind::Io => "input/output error",
+            FaultKind::Interrupted => "the connection broke",
+            FaultKind::Busy => "the store is too busy",
+            FaultKind::LoginFailed => "the login was refused",
+            FaultKind::BadAnswer => "the store gave an answer that cannot be right",
             FaultKind::Lost => "the store is gone",
             FaultKind::Unsupported => "not possible in this store",
         }
@@ -150,10 +199,27 @@ impl StoreError {
         self
     }
 
+    /// The error behind a failed read of a [`Content`]: a store that has more to say than the system's error passes its own
+    /// through.
+    pub fn of_read(error: std::io::Error, path: &RelPath) -> StoreError {
+        match error.downcast::<StoreError>() {
+            Ok(own) => own,
+            Err(error) => StoreError::new(FaultKind::Io, "read", path).because(error),
+        }
+    }
+
     /// The sentence without the path, for a list that already shows it.
     pub fn reason(&self) -> String {
         match (&self.cause, self.kind) {
-            (Some(cause), FaultKind::Io | FaultKind::Unsupported | FaultKind::NameRefused) => {
+            (
+                Some(cause),
+                FaultKind::Io
+                | FaultKind::Unsupported
+                | FaultKind::NameRefused
+                | FaultKind::Interrupted
+                | FaultKind::Busy
+                | FaultKind::BadAnswer,
+            ) => {
                 format!("cannot {}: {} ({cause})", self.action, self.kind.words())
             }
             _ => format!("cannot {}: {}", self.action, self.kind.words()),
@@ -320,6 +386,19 @@ pub trait Stage: Send {
         content: &mut dyn Content,
         progress: &mut dyn FnMut(u64) -> Flow,
     ) -> Result<u64, CopyError>;
+
+    /// Goes on behind the first `offset` bytes of what an earlier run left, dropping what follows them; `false` when there is
+    /// not so much, or the store cannot go on. The caller knows that those bytes are right.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn go_on_at(&mut self, offset: u64) -> Result<bool>;
+
+    /// Waits until everything written so far is durable, so that a later run can go on behind it.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn flush(&mut self) -> Result<()>;
 
     /// Closes the file as it is, for a later run to go on with; a file that cannot be resumed is removed.
     fn set_aside(self: Box<Self>);
@@ -514,10 +593,7 @@ pub trait StoreExt: Store {
             Err(error) => return Err(error),
         };
         let mut bytes = Vec::new();
-        content
-            .take(limit + 1)
-            .read_to_end(&mut bytes)
-            .map_err(|cause| StoreError::new(FaultKind::Io, "read", path).because(cause))?;
+        content.take(limit + 1).read_to_end(&mut bytes).map_err(|cause| StoreError::of_read(cause, path))?;
         if bytes.len() as u64 > limit {
             return Err(
                 StoreError::new(FaultKind::Io, "read", path).because("the file is larger than expected")
@@ -541,9 +617,12 @@ pub trait StoreExt: Store {
 
 impl<S: Store + ?Sized> StoreExt for S {}
 
-/// Whether what stands at a path is still what the plan saw: the same kind, size, time and link target.
+/// Whether what stands at a path is still what the plan saw: the same kind, size, time and link target, and the same version
+/// where the store names versions.
 pub fn is_still(expected: &Meta, found: &Meta) -> bool {
-    expected.kind == found.kind
+    let versions = expected.version.as_ref().zip(found.version.as_ref());
+    versions.is_none_or(|(expected, found)| expected.tag == found.tag)
+        && expected.kind == found.kind
         && expected.size == found.size
         && expected.modified == found.modified
         && expected.target == found.target

@@ -25,6 +25,9 @@ impl Gathered {
     pub fn new(members: Vec<(Name, Arc<dyn Store>)>) -> Option<Gathered> {
         let each = members.iter().map(|(_, store)| store.capabilities().clone());
         let capabilities = each.reduce(|a, b| Capabilities {
+            folder_times: a.folder_times && b.folder_times,
+            names: a.names.max(b.names),
+            remote: a.remote || b.remote,
             time_precision: a.time_precision.zip(b.time_precision).map(|(a, b)| a.max(b)),
             link_times: a.link_times && b.link_times,
             modes: a.modes && b.modes,
@@ -67,7 +70,16 @@ impl Gathered {
 }
 
 fn root() -> Meta {
-    Meta { kind: EntryKind::Folder, size: 0, modified: None, mode: None, id: None, target: None, extra: None }
+    Meta {
+        kind: EntryKind::Folder,
+        size: 0,
+        modified: None,
+        mode: None,
+        id: None,
+        target: None,
+        extra: None,
+        version: None,
+    }
 }
 
 impl Store for Gathered {

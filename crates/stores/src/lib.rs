@@ -5,4 +5,5 @@
 pub mod drives;
 pub mod gathered;
 pub mod local;
+pub mod remote;
 pub mod simulated;

@@ -12,8 +12,8 @@ use std::time::Duration;
 use reedhook_core::entry::{Entry, EntryKind, Meta, Stamp};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Listing, Place, Publish, Result,
-    Sealed, Space, Stage, Store, StoreError, Unknown, is_still,
+    Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Listing, NameRule, Place, Publish,
+    Result, Sealed, Space, Stage, Store, StoreError, Unknown, is_still,
 };
 
 /// An operation that can be told to fail.
@@ -100,6 +100,9 @@ impl SimulatedStore {
     /// An empty store that can do everything a local disk can. The label tells stores apart.
     pub fn new(label: &str) -> SimulatedStore {
         let capabilities = Capabilities {
+            names: NameRule::Bytes,
+            remote: false,
+            folder_times: true,
             time_precision: Some(Duration::from_nanos(1)),
             link_times: true,
             modes: true,
@@ -229,6 +232,7 @@ impl Tree {
             id: Some(id),
             target: None,
             extra: None,
+            version: None,
         }
     }
 
@@ -648,6 +652,20 @@ impl Stage for SimulatedStage {
             progress(length);
         }
         Ok(length)
+    }
+
+    fn go_on_at(&mut self, offset: u64) -> Result<bool> {
+        let mut left = std::mem::take(&mut self.left);
+        let enough = left.len() as u64 >= offset;
+        if enough {
+            left.truncate(offset as usize);
+            self.content = left;
+        }
+        Ok(enough)
+    }
+
+    fn flush(&mut self) -> Result<()> {
+        Ok(())
     }
 
     fn set_aside(mut self: Box<Self>) {

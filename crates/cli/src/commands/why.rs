@@ -7,7 +7,7 @@ use reedhook_core::entry::{EntryKind, Meta, Side};
 use reedhook_core::filter::{Filter, Verdict as Taken};
 use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath};
-use reedhook_core::plan::one_way::{Decision, decide};
+use reedhook_core::plan::one_way::{Decision, decide, decide_by_content};
 use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, State, Verdict, reconcile, settle};
 use reedhook_core::store::Store;
 use serde_json::json;
@@ -90,7 +90,7 @@ impl Facts {
             (Kind::TwoWay, Some(right)) => {
                 facts.two_way(context, job, (left, right), path, (ours.as_ref(), theirs.as_ref()))?
             }
-            _ => facts.one_way(job, left, right, (ours.as_ref(), theirs.as_ref())),
+            _ => facts.one_way(job, (left, right), path, (ours.as_ref(), theirs.as_ref())),
         }
         Ok(facts)
     }
@@ -136,8 +136,8 @@ impl Facts {
     fn one_way(
         &mut self,
         job: &Job,
-        left: &dyn Store,
-        right: Option<&dyn Store>,
+        (left, right): (&dyn Store, Option<&dyn Store>),
+        path: &RelPath,
         (ours, theirs): (Option<&Meta>, Option<&Meta>),
     ) {
         let can = right.map_or(left.capabilities(), |right| right.capabilities());
@@ -145,7 +145,20 @@ impl Facts {
         if ours.is_none() && theirs.is_none() {
             return self.say("There is nothing to decide.");
         }
-        let (word, sentence) = match decide(&one_way_rules(job, by), ours, theirs) {
+        let rules = one_way_rules(job, by);
+        let decision = match (decide(&rules, ours, theirs), ours, theirs, right) {
+            (Decision::Unsure, Some(ours), Some(theirs), Some(right)) => {
+                let held = |store| reedhook_core::content::Held { store, path };
+                let same =
+                    reedhook_core::content::equal(held(left), held(right), ours.size, false, &mut |_| {});
+                let same = same.unwrap_or(false);
+                self.say("The right one's time is only that of its arrival, so the two were compared byte by byte.");
+                decide_by_content(&rules, ours, theirs, same)
+            }
+            (decision, ..) => decision,
+        };
+        let (word, sentence) = match decision {
+            Decision::Unsure => ("update", "Only the content can tell.".to_owned()),
             Decision::Same => ("same", "Kind, size and time agree: nothing is done.".to_owned()),
             Decision::Add => ("add", "It is new: it is put on the right.".to_owned()),
             Decision::Update => ("update", "The two differ: the right one is updated.".to_owned()),

@@ -43,6 +43,8 @@ pub enum Decision {
     Update,
     /// Give the right entry the left one's metadata.
     Metadata,
+    /// Only the content can tell; [`decide_by_content`] decides once it has been compared.
+    Unsure,
     /// Remove what is on the right, then put the left entry there.
     Replace,
     /// Remove what is on the right.
@@ -88,6 +90,17 @@ impl LeaveReason {
     }
 }
 
+/// Decides a path whose entries only their content could tell apart, now that it has been compared.
+pub fn decide_by_content(rules: &OneWayRules, left: &Meta, right: &Meta, same: bool) -> Decision {
+    match same {
+        true => Decision::Metadata,
+        false if rules.kind == Kind::Mirror || rules.newer == Newer::Update => Decision::Update,
+        // When the store got it is the best that is known of its age.
+        false if right.modified > left.modified => Decision::Leave(LeaveReason::Newer),
+        false => Decision::Update,
+    }
+}
+
 /// Decides one path that takes part in the job. At least one side holds something.
 pub fn decide(rules: &OneWayRules, left: Option<&Meta>, right: Option<&Meta>) -> Decision {
     let mirror = rules.kind == Kind::Mirror;
@@ -103,6 +116,7 @@ pub fn decide(rules: &OneWayRules, left: Option<&Meta>, right: Option<&Meta>) ->
     match compare(left, right, &rules.by) {
         Difference::None => Decision::Same,
         Difference::Metadata => Decision::Metadata,
+        Difference::Unsure => Decision::Unsure,
         Difference::Kind if mirror => Decision::Replace,
         Difference::Kind => Decision::Problem(Code::KindDiffers),
         Difference::Content(_) if mirror => Decision::Update,
@@ -120,7 +134,7 @@ mod tests {
     use std::time::Duration;
 
     use super::*;
-    use crate::testing::{file, folder, link, moded};
+    use crate::testing::{arrived, file, folder, link, moded};
 
     /// The whole table, a row each: left, right, what a copy does, what a mirror does.
     #[test]
@@ -141,6 +155,7 @@ mod tests {
             (f(5, 1), f(6, 1), Update, Update),
             (f(5, 1), f(5, 9), newer(), Update),
             (f(5, 1), f(6, 9), newer(), Update),
+            (f(5, 1), Some(arrived(file(5, 9))), Unsure, Unsure),
             (None, f(5, 1), Ignore, Remove),
             (None, Some(folder()), Ignore, Remove),
             (None, Some(link("x", 1)), Ignore, Remove),
@@ -176,6 +191,14 @@ mod tests {
                 assert_eq!(found, expected, "{kind:?} {left:?} {right:?}");
             }
         }
+        let unsure = OneWayRules { kind: Kind::Copy, newer: Newer::Leave, preserve: Preserve::Standard, by };
+        let by_content = |rules: &OneWayRules, right, same| {
+            decide_by_content(rules, &file(5, 5), &arrived(file(5, right)), same)
+        };
+        assert_eq!(by_content(&unsure, 9, true), Metadata);
+        assert_eq!(by_content(&unsure, 9, false), newer());
+        assert_eq!(by_content(&unsure, 1, false), Update);
+        assert_eq!(by_content(&OneWayRules { kind: Kind::Mirror, ..unsure }, 9, false), Update);
         let eager = OneWayRules { kind: Kind::Copy, newer: Newer::Update, preserve: Preserve::Standard, by };
         assert_eq!(decide(&eager, Some(&file(5, 1)), Some(&file(5, 9))), Update);
         let bare = OneWayRules { kind: Kind::Mirror, preserve: Preserve::Content, ..eager };

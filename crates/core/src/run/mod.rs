@@ -19,7 +19,7 @@ pub mod undo;
 pub mod verify;
 
 use std::collections::HashSet;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use crossbeam_channel::Sender;
@@ -381,9 +381,7 @@ impl<'a> Engine<'a> {
         self.clear_leftovers()?;
         self.open_folders()?;
         let early = self.removals_in_the_way();
-        for item in &early.items {
-            self.remove(item)?;
-        }
+        self.for_each(&early.items, |item| self.remove(item))?;
         self.make_folders()?;
         for item in self.moves() {
             self.rename(&item)?;
@@ -392,11 +390,55 @@ impl<'a> Engine<'a> {
         transfer::run(self, &now)?;
         transfer::run(self, &self.second_names())?;
         let rest: Vec<_> = self.removals().filter(|item| !early.paths.contains(&item.path())).collect();
-        for item in &rest {
-            self.remove(item)?;
-        }
+        self.for_each(&rest, |item| self.remove(item))?;
         self.remove_folders()?;
         transfer::run(self, &late)
+    }
+
+    /// Whether calls to one of the stores wait for a network.
+    fn is_remote(&self) -> bool {
+        self.input.left.capabilities().remote || self.input.right.capabilities().remote
+    }
+
+    /// Does something for each item, in their order; where calls wait for a network, for many at once.
+    fn for_each<T: Sync>(
+        &self,
+        items: &[T],
+        work: impl Fn(&T) -> Result<(), Halt> + Sync,
+    ) -> Result<(), Halt> {
+        let threads = if self.is_remote() { transfer::worker_count(self).min(items.len()) } else { 1 };
+        if threads < 2 {
+            return items.iter().try_for_each(work);
+        }
+        let next = AtomicUsize::new(0);
+        let halted = AtomicBool::new(false);
+        let one = || {
+            while let Some(item) = items.get(next.fetch_add(1, Ordering::Relaxed)) {
+                if halted.load(Ordering::Relaxed) {
+                    break;
+                }
+                work(item).inspect_err(|_| halted.store(true, Ordering::Relaxed))?;
+            }
+            Ok(())
+        };
+        std::thread::scope(|scope| {
+            let threads: Vec<_> = (0..threads).map(|_| scope.spawn(one)).collect();
+            let ends = threads.into_iter().map(|thread| thread.join().unwrap_or(Err(Halt::Stopped)));
+            ends.collect::<Vec<_>>().into_iter().collect()
+        })
+    }
+
+    /// Folders by their depth, so that those of one depth can be worked on in any order.
+    fn by_depth(folders: impl Iterator<Item = &'a FolderPlan>) -> Vec<Vec<&'a FolderPlan>> {
+        let mut levels: Vec<Vec<&FolderPlan>> = Vec::new();
+        for folder in folders {
+            let depth = folder.path.parts().count();
+            if levels.len() <= depth {
+                levels.resize_with(depth + 1, Vec::new);
+            }
+            levels[depth].push(folder);
+        }
+        levels
     }
 
     fn go_on(&self) -> Result<(), Halt> {
@@ -491,24 +533,29 @@ impl<'a> Engine<'a> {
     }
 
     fn make_folders(&self) -> Result<(), Halt> {
-        for folder in self.folders_with(Fate::Make) {
-            self.go_on()?;
-            if self.is_below_failed(&folder.path) {
-                self.state().failed_folders.insert(folder.path.clone());
-                continue;
+        for level in Self::by_depth(self.folders_with(Fate::Make)) {
+            self.for_each(&level, |folder| self.make_folder(folder))?;
+        }
+        Ok(())
+    }
+
+    fn make_folder(&self, folder: &FolderPlan) -> Result<(), Halt> {
+        self.go_on()?;
+        if self.is_below_failed(&folder.path) {
+            self.state().failed_folders.insert(folder.path.clone());
+            return Ok(());
+        }
+        // Open to us until the end, whatever its final mode.
+        let wanted = folder.left.as_ref().and_then(|meta| meta.mode).filter(|_| self.keeps_modes());
+        let mode = wanted.map(|mode| mode | 0o700);
+        match self.input.right.make_folder(&folder.path, &Attributes { mode, ..Attributes::default() }) {
+            Ok(()) => {
+                self.state().folders_made += 1;
+                self.send(Event::Item(Item::new(Done::FolderMade, folder.path.clone(), 0)));
             }
-            // Open to us until the end, whatever its final mode.
-            let wanted = folder.left.as_ref().and_then(|meta| meta.mode).filter(|_| self.keeps_modes());
-            let mode = wanted.map(|mode| mode | 0o700);
-            match self.input.right.make_folder(&folder.path, &Attributes { mode, ..Attributes::default() }) {
-                Ok(()) => {
-                    self.state().folders_made += 1;
-                    self.send(Event::Item(Item::new(Done::FolderMade, folder.path.clone(), 0)));
-                }
-                // Somebody made it meanwhile: what is to go into it is decided file by file.
-                Err(error) if error.kind == FaultKind::Exists && self.is_folder(&folder.path) => {}
-                Err(error) => self.folder_failed(folder, error)?,
-            }
+            // Somebody made it meanwhile: what is to go into it is decided file by file.
+            Err(error) if error.kind == FaultKind::Exists && self.is_folder(&folder.path) => {}
+            Err(error) => self.folder_failed(folder, error)?,
         }
         Ok(())
     }
@@ -659,18 +706,23 @@ impl<'a> Engine<'a> {
     }
 
     fn remove_folders(&self) -> Result<(), Halt> {
-        for folder in self.folders_with(Fate::Remove).rev() {
-            self.go_on()?;
-            match self.input.right.remove_folder(&folder.path) {
-                Ok(()) => {
-                    self.state().folders_removed += 1;
-                    let was = folder.right.as_ref().map(Mark::of).unwrap_or_default();
-                    let item = Item::new(Done::FolderRemoved, folder.path.clone(), 0);
-                    self.send(Event::Item(Item { was, ..item }));
-                }
-                Err(error) if error.kind == FaultKind::NotFound => {}
-                Err(error) => self.failed(Side::Right, error, &folder.path)?,
+        for level in Self::by_depth(self.folders_with(Fate::Remove)).iter().rev() {
+            self.for_each(level, |folder| self.remove_folder(folder))?;
+        }
+        Ok(())
+    }
+
+    fn remove_folder(&self, folder: &FolderPlan) -> Result<(), Halt> {
+        self.go_on()?;
+        match self.input.right.remove_folder(&folder.path) {
+            Ok(()) => {
+                self.state().folders_removed += 1;
+                let was = folder.right.as_ref().map(Mark::of).unwrap_or_default();
+                let item = Item::new(Done::FolderRemoved, folder.path.clone(), 0);
+                self.send(Event::Item(Item { was, ..item }));
             }
+            Err(error) if error.kind == FaultKind::NotFound => {}
+            Err(error) => self.failed(Side::Right, error, &folder.path)?,
         }
         Ok(())
     }
@@ -679,30 +731,36 @@ impl<'a> Engine<'a> {
     fn finish_folders(&self, complete: bool) -> Result<(), Halt> {
         let mut opened: Vec<(RelPath, u32)> = std::mem::take(&mut self.state().opened);
         opened.sort();
-        let modes = self.keeps_modes();
-        let times = self.input.right.capabilities().time_precision.is_some();
-        for folder in self.plan.folders.iter().rev() {
-            let was_open =
-                opened.binary_search_by(|(path, _)| path.cmp(&folder.path)).ok().map(|at| opened[at].1);
-            let ours = folder.fate != Fate::Remove && folder.left.is_some();
-            let failed = folder.fate == Fate::Make && self.state().failed_folders.contains(&folder.path);
-            let finished = complete && ours && !failed;
-            let new_mode = (finished && (folder.fate == Fate::Make || folder.remode)).then_some(&folder.left);
-            let mode = new_mode.and_then(|left| left.as_ref()?.mode).filter(|_| modes).or(was_open);
-            let changes_rights = finished && (folder.fate == Fate::Make || folder.remode);
-            let extra = folder.left.as_ref().filter(|_| changes_rights).and_then(|left| self.extra(left));
-            let modified =
-                if finished && times { folder.left.as_ref().and_then(|left| left.modified) } else { None };
-            if mode.is_none() && modified.is_none() && extra.is_none() {
-                continue;
-            }
-            match self.input.right.set_attributes(&folder.path, &Attributes { modified, mode, extra }) {
-                Ok(()) => self.folder_finished(folder, finished, Mark { modified, mode }),
-                Err(error) if error.kind == FaultKind::NotFound => {}
-                // On some media the root's time cannot be set; that is no loss worth a problem.
-                Err(_) if folder.path.is_root() => {}
-                Err(error) => self.failed(Side::Right, error, &folder.path)?,
-            }
+        for level in Self::by_depth(self.plan.folders.iter()).iter().rev() {
+            self.for_each(level, |folder| {
+                let was_open = opened.binary_search_by(|(path, _)| path.cmp(&folder.path)).ok();
+                self.finish_folder(folder, complete, was_open.map(|at| opened[at].1))
+            })?;
+        }
+        Ok(())
+    }
+
+    fn finish_folder(&self, folder: &FolderPlan, complete: bool, was_open: Option<u32>) -> Result<(), Halt> {
+        let can = self.input.right.capabilities();
+        let times = can.time_precision.is_some() && can.folder_times;
+        let ours = folder.fate != Fate::Remove && folder.left.is_some();
+        let failed = folder.fate == Fate::Make && self.state().failed_folders.contains(&folder.path);
+        let finished = complete && ours && !failed;
+        let changes_rights = finished && (folder.fate == Fate::Make || folder.remode);
+        let left = folder.left.as_ref();
+        let new_mode = left.filter(|_| changes_rights && self.keeps_modes()).and_then(|left| left.mode);
+        let mode = new_mode.or(was_open);
+        let extra = left.filter(|_| changes_rights).and_then(|left| self.extra(left));
+        let modified = left.filter(|_| finished && times).and_then(|left| left.modified);
+        if mode.is_none() && modified.is_none() && extra.is_none() {
+            return Ok(());
+        }
+        match self.input.right.set_attributes(&folder.path, &Attributes { modified, mode, extra }) {
+            Ok(()) => self.folder_finished(folder, finished, Mark { modified, mode }),
+            Err(error) if error.kind == FaultKind::NotFound => {}
+            // On some media the root's time cannot be set; that is no loss worth a problem.
+            Err(_) if folder.path.is_root() => {}
+            Err(error) => self.failed(Side::Right, error, &folder.path)?,
         }
         Ok(())
     }

@@ -42,8 +42,9 @@ pub(super) fn run(engine: &Engine<'_>, items: &[PlannedItem<'_>]) -> Result<(), 
     if items.is_empty() {
         return Ok(());
     }
-    let chunks = chunks(items);
-    let workers = worker_count(engine).min(chunks.len());
+    let workers = worker_count(engine);
+    let chunks = chunks(items, pieces(engine, items.len(), workers));
+    let workers = workers.min(chunks.len());
     let job = Transfer {
         engine,
         chunks,
@@ -65,19 +66,25 @@ pub(super) fn run(engine: &Engine<'_>, items: &[PlannedItem<'_>]) -> Result<(), 
     }
 }
 
-fn worker_count(engine: &Engine<'_>) -> usize {
+pub(super) fn worker_count(engine: &Engine<'_>) -> usize {
     let (left, right) = (engine.input.left.capabilities(), engine.input.right.capabilities());
     if left.one_stream || right.one_stream { 1 } else { left.workers.max(right.workers).max(1) }
 }
 
+/// How many items of a folder a worker takes at a time. Where every call waits for the network, pieces are small enough to
+/// keep all workers busy to the end.
+fn pieces(engine: &Engine<'_>, items: usize, workers: usize) -> usize {
+    if engine.is_remote() { (items / (workers * 4)).clamp(1, CHUNK_ITEMS) } else { CHUNK_ITEMS }
+}
+
 /// Cuts the items into pieces of one folder each, so that a worker stays where its store is warm.
-fn chunks<'a, 'p>(items: &'a [PlannedItem<'p>]) -> Vec<&'a [PlannedItem<'p>]> {
+fn chunks<'a, 'p>(items: &'a [PlannedItem<'p>], most: usize) -> Vec<&'a [PlannedItem<'p>]> {
     let mut chunks = Vec::new();
     let mut start = 0;
     let mut bytes = 0;
     for (at, item) in items.iter().enumerate() {
         let same_folder = std::ptr::eq(items[start].folder, item.folder);
-        if at > start && (!same_folder || at - start >= CHUNK_ITEMS || bytes >= CHUNK_BYTES) {
+        if at > start && (!same_folder || at - start >= most || bytes >= CHUNK_BYTES) {
             chunks.push(&items[start..at]);
             (start, bytes) = (at, 0);
         }
@@ -293,8 +300,13 @@ impl Transfer<'_, '_> {
     ) -> Result<Staged, CopyError> {
         reporter.starts(path, from.size);
         for attempt in 0..ATTEMPTS {
-            if let Some(staged) = self.try_stage_file(reporter, path, from, attempt == 0)? {
-                return Ok(staged);
+            match self.try_stage_file(reporter, path, from, attempt == 0) {
+                Ok(Some(staged)) => return Ok(staged),
+                Ok(None) => {}
+                // The stores have waited for the connection already; what it took along has to be brought again.
+                Err(CopyError::Read(error) | CopyError::Write(error))
+                    if error.kind == FaultKind::Interrupted && attempt + 1 < ATTEMPTS => {}
+                Err(error) => return Err(error),
             }
         }
         Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)))

@@ -14,10 +14,11 @@ use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
+use crate::content::{self, Held};
 use crate::entry::{Entry, EntryKind, FileId, Meta, Side};
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{Name, RelPath};
-use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide};
+use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by_content};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step, moves};
 use crate::problem::{Code, Problem};
 use crate::record::RecordError;
@@ -495,6 +496,7 @@ impl<'a> Visit<'a> {
         let decision = match decide(&self.input.rules, Some(&left), right.as_ref()) {
             // Alone on the left, but on the right a second name of something: it has to become a file of its own.
             Decision::Same if self.is_parted(&left, right.as_ref()) => Decision::Update,
+            Decision::Unsure => self.by_content(&name, &left, right.as_ref()),
             decision => decision,
         };
         self.note_names(&name, &left, right.as_ref(), decision);
@@ -535,6 +537,16 @@ impl<'a> Visit<'a> {
             // Without a right entry the decision is one of those above.
             _ => {}
         }
+    }
+
+    /// Decides by content what nothing else can tell. Where it cannot be read, the files count as different: bringing the left
+    /// one over keeps the right one's copy.
+    fn by_content(&self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
+        let path = &self.record.plan.path.join(name);
+        let held = |store| Held { store, path };
+        let (ours, theirs) = (held(self.input.left), held(self.input.right));
+        let same = content::equal(ours, theirs, left.size, false, &mut |_| {}).unwrap_or(false);
+        decide_by_content(&self.input.rules, left, right.unwrap_or(left), same)
     }
 
     /// Remembers a file that has several names on the left: which of them belong together is settled at the end.
@@ -684,6 +696,12 @@ fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, Str
     if length > can.max_name {
         let message = format!("the name has {length} bytes; the destination holds at most {}", can.max_name);
         return Some((Code::Fault(FaultKind::NameTooLong), message));
+    }
+    if let Some(why) = can.names.refusal(name) {
+        return Some((
+            Code::Fault(FaultKind::NameRefused),
+            format!("the destination cannot hold this name: {why}"),
+        ));
     }
     let no_link = meta.kind == EntryKind::Link && !can.links;
     no_link.then(|| (Code::NoLinks, "the destination cannot hold links".to_owned()))

@@ -10,7 +10,7 @@ use std::time::Duration;
 use reedhook_core::entry::{Entry, EntryKind, Extra, FileId, Meta, Special, Stamp};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Flow, Listing, Result, Space, StoreError, Unknown,
+    Attributes, Capabilities, FaultKind, Flow, Listing, NameRule, Result, Space, StoreError, Unknown,
 };
 use rustix::fs::{
     AtFlags, CWD, FileType, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, SeekFrom, Statx, StatxFlags,
@@ -353,6 +353,9 @@ impl Folder {
         };
         let plain = matches!(kind, MSDOS | EXFAT);
         Ok(Capabilities {
+            names: NameRule::Bytes,
+            remote: false,
+            folder_times: true,
             time_precision: Some(precision),
             link_times: !plain,
             modes: !plain && !matches!(kind, CIFS | SMB2),
@@ -402,6 +405,7 @@ fn meta_of(found: &Statx) -> Meta {
         id: Some(FileId { device, inode: found.stx_ino }),
         target: None,
         extra: None,
+        version: None,
     }
 }
 

@@ -177,7 +177,11 @@ fn seed() -> u64 {
 
 /// An error of the operating system as a fault.
 fn fault(action: &'static str, path: &RelPath, error: io::Error) -> StoreError {
-    StoreError::new(sys::fault_kind(&error), action, path).because(error)
+    match error.downcast::<StoreError>() {
+        // The source was another store: what it has to say says more.
+        Ok(own) => own,
+        Err(error) => StoreError::new(sys::fault_kind(&error), action, path).because(error),
+    }
 }
 
 impl Store for LocalStore {
@@ -573,6 +577,23 @@ impl Stage for LocalStage {
         self.at = proved;
         self.file = Some(file);
         Ok(proved)
+    }
+
+    fn go_on_at(&mut self, offset: u64) -> Result<bool> {
+        let target = self.target.clone();
+        let error = |error| fault("write", &target, error);
+        let file = self.file()?;
+        if file.metadata().map_err(error)?.len() < offset {
+            return Ok(false);
+        }
+        file.set_len(offset).and_then(|()| file.seek(SeekFrom::Start(offset))).map_err(error)?;
+        self.at = offset;
+        Ok(true)
+    }
+
+    fn flush(&mut self) -> Result<()> {
+        let synced = self.file()?.sync_data();
+        synced.map_err(|error| fault("write", &self.target, error))
     }
 
     fn set_aside(mut self: Box<Self>) {

@@ -1,0 +1,203 @@
+//! What it takes to reach a server, whatever the protocol: an address, an account, and whom to trust. And how that can fail.
+
+use std::fmt;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use thiserror::Error;
+
+/// How long a server may take to answer the first call.
+pub const CONNECT_WITHIN: Duration = Duration::from_secs(20);
+
+/// How long a server may take to answer a request, before the connection counts as broken.
+pub const ANSWER_WITHIN: Duration = Duration::from_secs(60);
+
+/// A password, token or passphrase. It shows itself to nobody who asks for text.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Secret(String);
+
+impl Secret {
+    /// Wraps it.
+    pub fn new(text: impl Into<String>) -> Secret {
+        Secret(text.into())
+    }
+
+    /// The secret itself, for the one place that sends it.
+    pub fn reveal(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("(secret)")
+    }
+}
+
+/// Finds the secret of an account when a server asks for it; `None` when there is none. Errors are sentences.
+pub type FindSecret = Arc<dyn Fn() -> Result<Option<Secret>, String> + Send + Sync>;
+
+/// Who we say we are.
+#[derive(Clone)]
+pub struct Account {
+    /// The user's name at the server; `None` takes what the protocol has as default.
+    pub user: Option<String>,
+    /// Where its secret comes from.
+    pub secret: FindSecret,
+}
+
+impl Account {
+    /// An account without a secret.
+    pub fn anonymous() -> Account {
+        Account { user: None, secret: Arc::new(|| Ok(None)) }
+    }
+
+    /// The secret.
+    ///
+    /// # Errors
+    /// When it cannot be found out.
+    pub fn find_secret(&self, address: &str) -> Result<Option<Secret>, ConnectError> {
+        (self.secret)().map_err(|why| ConnectError::Secret { address: address.to_owned(), why })
+    }
+}
+
+/// Whom to trust over TLS.
+#[derive(Debug, Clone, Default)]
+pub struct Trust {
+    /// A file with certificates (PEM) that are trusted besides the system's.
+    pub authorities: Option<PathBuf>,
+}
+
+/// The address of a folder at a server.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Address {
+    /// The scheme, as written: `sftp`, `davs`, ….
+    pub scheme: String,
+    /// The host.
+    pub host: String,
+    /// The port, where it is not the scheme's own.
+    pub port: Option<u16>,
+    /// The path, from the slash on, with percent-encoding undone; `/` at least.
+    pub path: Vec<u8>,
+}
+
+impl Address {
+    /// For people: without user and secret.
+    pub fn shown(&self) -> String {
+        let port = self.port.map(|port| format!(":{port}")).unwrap_or_default();
+        format!("{}://{}{port}{}", self.scheme, self.host, String::from_utf8_lossy(&self.path))
+    }
+}
+
+/// Why a server cannot be used.
+#[derive(Debug, Error)]
+pub enum ConnectError {
+    /// Nobody answers.
+    #[error("{address} cannot be reached: {why}")]
+    Unreachable {
+        /// Where.
+        address: String,
+        /// The network's words.
+        why: String,
+    },
+    /// The host has never been seen: somebody has to say that this is the right one.
+    #[error("the host {host} is not known yet; it shows the key {fingerprint}")]
+    UnknownHost {
+        /// The host, with its port where that is not the usual one.
+        host: String,
+        /// The fingerprint of its key.
+        fingerprint: String,
+    },
+    /// The host shows another key than it used to.
+    #[error(
+        "the host {host} shows another key than it used to: {fingerprint}; known is line {line} of {file}"
+    )]
+    HostChanged {
+        /// The host.
+        host: String,
+        /// The fingerprint that it shows now.
+        fingerprint: String,
+        /// Where the known key stands.
+        file: PathBuf,
+        /// The line, from 1.
+        line: usize,
+    },
+    /// The server's certificate is not trusted.
+    #[error("{address} is not trusted: {why}")]
+    Untrusted {
+        /// Where.
+        address: String,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// The server does not accept the account.
+    #[error("{address} does not let {user} in (tried: {tried})")]
+    Login {
+        /// Where.
+        address: String,
+        /// Who.
+        user: String,
+        /// The ways that were tried.
+        tried: String,
+    },
+    /// The secret cannot be found out.
+    #[error("the secret for {address} cannot be had: {why}")]
+    Secret {
+        /// What for.
+        address: String,
+        /// Why.
+        why: String,
+    },
+    /// The server is there, the folder is not.
+    #[error("{address} has no folder {path}")]
+    NoFolder {
+        /// Where.
+        address: String,
+        /// What is missing.
+        path: String,
+    },
+    /// The server answers, but not as one of its kind.
+    #[error("{address} answers, but cannot be used: {why}")]
+    Unusable {
+        /// Where.
+        address: String,
+        /// Why.
+        why: String,
+    },
+    /// Something on this machine is not as it should be: a key file, a certificate file, an address.
+    #[error("{0}")]
+    Setup(String),
+}
+
+impl ConnectError {
+    /// The stable code for JSON.
+    pub fn code(&self) -> &'static str {
+        match self {
+            ConnectError::Unreachable { .. } => "store-unreachable",
+            ConnectError::UnknownHost { .. } => "host-unknown",
+            ConnectError::HostChanged { .. } => "host-changed",
+            ConnectError::Untrusted { .. } => "not-trusted",
+            ConnectError::Login { .. } => "login-failed",
+            ConnectError::Secret { .. } => "no-secret",
+            ConnectError::NoFolder { .. } => "folder-missing",
+            ConnectError::Unusable { .. } => "store-unusable",
+            ConnectError::Setup(_) => "setup",
+        }
+    }
+
+    /// Whether trying again may help.
+    pub fn may_pass(&self) -> bool {
+        matches!(self, ConnectError::Unreachable { .. })
+    }
+}
+
+/// How many workers suit a round trip: enough to fill the waiting, few enough not to be a burden to a server nearby.
+pub fn workers_for(round_trip: Duration) -> usize {
+    match round_trip.as_micros() {
+        0..500 => 4,
+        500..3_000 => 8,
+        3_000..10_000 => 16,
+        _ => 32,
+    }
+}

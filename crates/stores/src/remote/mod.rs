@@ -1,0 +1,619 @@
+//! Stores behind a network.
+//!
+//! Each protocol is a [`wire::Wire`]: single requests, without memory or patience. [`Remote`] makes a store of it: unfinished files
+//! beside their targets, kept copies, expectations, retries, the lock, and notes about what a server cannot say itself.
+//!
+//! Nothing here follows a link of the server's. A server that would is asked first whether each folder on the way is one
+//! ([`Wire::follows_links`]); what was seen to be a folder is taken for one for a while.
+
+pub mod connect;
+mod lock;
+pub mod patience;
+mod runtime;
+pub mod sftp;
+mod stage;
+mod wire;
+
+use std::collections::HashMap;
+use std::io::{self, Read};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use reedhook_core::entry::{EntryKind, Meta};
+use reedhook_core::notes::{Note, Notes};
+use reedhook_core::path::{Name, PART_PREFIX, RelPath, part_name};
+use reedhook_core::store::{
+    Attributes, Capabilities, Content, Expect, FaultKind, Listing, Place, Publish, Result, Sealed, Space,
+    Stage, Store, StoreError, is_still,
+};
+
+use connect::{Account, Address, ConnectError, Trust};
+use patience::Patience;
+use sftp::{Sftp, SshSetup};
+use stage::RemoteStage;
+use wire::{Answer, Download, Over, Wire};
+
+/// How long a folder that was seen to be one is taken for one without asking again.
+const TRUSTED_FOR: Duration = Duration::from_secs(60);
+
+/// Notes are made durable when so many were taken, or after so long.
+const NOTES_TOGETHER: usize = 500;
+const NOTES_WITHIN: Duration = Duration::from_secs(2);
+
+/// How many files of a folder are asked about at once, where a listing does not say everything.
+const ASKED_AT_ONCE: usize = 16;
+
+/// What it may take to reach a server, besides its address and an account there.
+#[derive(Debug, Clone, Default)]
+pub struct Options {
+    /// What this machine has for SSH.
+    pub ssh: SshSetup,
+    /// Whom to trust over TLS.
+    pub trust: Trust,
+    /// How long a server is given to recover.
+    pub patience: Patience,
+}
+
+/// The schemes of the addresses that lead to a store.
+pub const SCHEMES: [&str; 1] = ["sftp"];
+
+/// A store behind a network.
+pub struct Remote {
+    inner: Arc<Inner>,
+}
+
+pub(crate) struct Inner {
+    wire: Box<dyn Wire>,
+    can: Capabilities,
+    patience: Patience,
+    notes: Arc<dyn Notes>,
+    state: Mutex<State>,
+}
+
+struct State {
+    /// Folders that were seen not to be links, and when.
+    folders: HashMap<RelPath, Instant>,
+    /// What unfinished files are to have once they are published, where the server cannot be told.
+    intended: HashMap<RelPath, Attributes>,
+    untold_notes: usize,
+    notes_kept: Instant,
+}
+
+impl Remote {
+    /// A store of what a wire reaches. `notes` are those about this very place.
+    fn new(wire: Box<dyn Wire>, notes: Arc<dyn Notes>, patience: Patience) -> Remote {
+        let can = wire.capabilities();
+        let state = State {
+            folders: HashMap::new(),
+            intended: HashMap::new(),
+            untold_notes: 0,
+            notes_kept: Instant::now(),
+        };
+        Remote { inner: Arc::new(Inner { wire, can, patience, notes, state: Mutex::new(state) }) }
+    }
+
+    /// Reaches the folder at an address. `notes` are those about this very folder.
+    ///
+    /// # Errors
+    /// See [`ConnectError`].
+    pub fn open(
+        address: Address,
+        account: Account,
+        options: &Options,
+        notes: Arc<dyn Notes>,
+    ) -> Result<Remote, ConnectError> {
+        let wire: Box<dyn Wire> = match address.scheme.as_str() {
+            "sftp" => Box::new(Sftp::connect(address, account, options.ssh.clone())?),
+            other => return Err(ConnectError::Setup(format!("\"{other}:\" leads to no kind of store"))),
+        };
+        Ok(Remote::new(wire, notes, options.patience))
+    }
+
+    /// What a person wants to know of the connection: a name and a value a line.
+    pub fn facts(&self) -> Vec<(&'static str, String)> {
+        self.inner.wire.facts()
+    }
+
+    /// How long the server takes to answer the smallest question, in the best of three tries.
+    ///
+    /// # Errors
+    /// When it does not answer.
+    pub fn round_trip(&self) -> Result<Duration> {
+        let mut best = Duration::MAX;
+        for _ in 0..3 {
+            let begun = Instant::now();
+            self.inner.ask(|wire| wire.stat(&RelPath::root()))?;
+            best = best.min(begun.elapsed());
+        }
+        Ok(best)
+    }
+}
+
+impl Drop for Inner {
+    fn drop(&mut self) {
+        self.notes.keep();
+    }
+}
+
+impl Inner {
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Makes a request with patience.
+    fn ask<T>(&self, mut request: impl FnMut(&dyn Wire) -> Answer<T>) -> Result<T> {
+        self.patience.with(|_| request(self.wire.as_ref()))
+    }
+
+    /// Fails unless every folder on the way to and including `folder` is one.
+    fn real_folder(&self, folder: &RelPath, action: &'static str) -> Result<()> {
+        if !self.wire.follows_links() || folder.is_root() {
+            return Ok(());
+        }
+        let now = Instant::now();
+        if self.state().folders.get(folder).is_some_and(|seen| now.duration_since(*seen) < TRUSTED_FOR) {
+            return Ok(());
+        }
+        if let Some(parent) = folder.parent() {
+            self.real_folder(&parent, action)?;
+        }
+        let kind = match self.ask(|wire| wire.stat(folder))? {
+            Some(meta) if meta.is_folder() => {
+                self.saw_folder(folder.clone());
+                return Ok(());
+            }
+            Some(meta) if meta.kind == EntryKind::Link => FaultKind::LinkInPath,
+            _ => FaultKind::NotFound,
+        };
+        Err(StoreError::new(kind, action, folder))
+    }
+
+    fn saw_folder(&self, folder: RelPath) {
+        if self.wire.follows_links() {
+            self.state().folders.insert(folder, Instant::now());
+        }
+    }
+
+    fn is_no_folder_any_more(&self, path: &RelPath) {
+        self.state().folders.retain(|folder, _| !folder.is_within(path));
+    }
+
+    fn real_parent(&self, path: &RelPath, action: &'static str) -> Result<()> {
+        match path.parent() {
+            Some(parent) => self.real_folder(&parent, action),
+            None => Ok(()),
+        }
+    }
+
+    /// What stands at a path, with what was noted of it.
+    fn look(&self, path: &RelPath) -> Result<Option<Meta>> {
+        let Some(mut meta) = self.ask(|wire| wire.stat(path))? else { return Ok(None) };
+        if self.is_noted(&meta) {
+            if let Some(note) = self.notes.of(path) {
+                note.apply(&mut meta);
+            }
+            if meta.is_arrival() && self.wire.describes() {
+                meta = self.described(path, meta)?;
+            }
+        }
+        Ok(Some(meta))
+    }
+
+    fn is_noted(&self, meta: &Meta) -> bool {
+        self.wire.needs_notes() && meta.kind == EntryKind::File && meta.version.is_some()
+    }
+
+    /// Asks the server for what its listing does not say, and notes it.
+    fn described(&self, path: &RelPath, listed: Meta) -> Result<Meta> {
+        let Some(meta) = self.ask(|wire| wire.describe(path))? else { return Ok(listed) };
+        if let Some(version) = meta.version.as_ref().filter(|version| !version.arrival) {
+            self.note(path, Some(Note::new(&version.tag, meta.modified, meta.mode)));
+        }
+        Ok(meta)
+    }
+
+    fn note(&self, path: &RelPath, note: Option<Note>) {
+        self.notes.note(path, note);
+        self.state().untold_notes += 1;
+    }
+
+    fn keep_notes_now_and_then(&self) {
+        let due = {
+            let mut state = self.state();
+            let due = state.untold_notes >= NOTES_TOGETHER
+                || (state.untold_notes > 0 && state.notes_kept.elapsed() >= NOTES_WITHIN);
+            if due {
+                (state.untold_notes, state.notes_kept) = (0, Instant::now());
+            }
+            due
+        };
+        if due {
+            self.notes.keep();
+        }
+    }
+
+    /// Gives the files of a listing what was noted of them, and asks the server about those of which nothing is.
+    fn complete(&self, folder: &RelPath, listing: &mut Listing) {
+        let notes = self.notes.of_folder(folder);
+        let mut unsaid = Vec::new();
+        for (at, entry) in listing.entries.iter_mut().enumerate() {
+            if !self.is_noted(&entry.meta) || entry.name.is_part() {
+                continue;
+            }
+            if let Some(note) = notes.get(&entry.name) {
+                note.apply(&mut entry.meta);
+            }
+            if entry.meta.is_arrival() && self.wire.describes() {
+                unsaid.push((at, folder.join(&entry.name), entry.meta.clone()));
+            }
+        }
+        let next = std::sync::atomic::AtomicUsize::new(0);
+        let one = || {
+            let mut found = Vec::new();
+            while let Some((at, path, meta)) =
+                unsaid.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed))
+            {
+                found.push((*at, self.described(path, meta.clone())));
+            }
+            found
+        };
+        let found: Vec<_> = std::thread::scope(|scope| {
+            let threads: Vec<_> = (0..ASKED_AT_ONCE.min(unsaid.len())).map(|_| scope.spawn(one)).collect();
+            threads.into_iter().flat_map(|thread| thread.join().unwrap_or_default()).collect()
+        });
+        for (at, described) in found {
+            if let Ok(meta) = described {
+                listing.entries[at].meta = meta;
+            }
+        }
+    }
+
+    /// After a file has got its place: notes what it was meant to have, where the server cannot hold it.
+    fn note_published(&self, temporary: &RelPath, target: &RelPath) -> Result<()> {
+        let intended = self.state().intended.remove(temporary);
+        let Some(intended) = intended.filter(|_| self.wire.needs_notes()) else { return Ok(()) };
+        let found = self.ask(|wire| wire.stat(target))?;
+        let tag = found.and_then(|meta| meta.version).map(|version| version.tag);
+        self.note(target, tag.map(|tag| Note::new(&tag, intended.modified, intended.mode)));
+        Ok(())
+    }
+
+    /// A rename that may have happened although its answer was lost.
+    fn rename(&self, from: &RelPath, to: &RelPath, over: Over<'_>) -> Result<()> {
+        self.patience.with(|again| match self.wire.rename(from, to, over) {
+            Err(trouble)
+                if again
+                    && matches!(trouble.kind(), FaultKind::NotFound | FaultKind::Exists)
+                    && matches!(self.wire.stat(from), Ok(None))
+                    && matches!(self.wire.stat(to), Ok(Some(_))) =>
+            {
+                Ok(())
+            }
+            outcome => outcome,
+        })
+    }
+
+    /// Removes an unfinished file; what cannot be removed now is a leftover for the next run.
+    fn clear(&self, temporary: &RelPath) {
+        self.state().intended.remove(temporary);
+        if let Ok(Some(meta)) = self.wire.stat(temporary) {
+            let _ = self.wire.remove(temporary, &meta);
+        }
+    }
+
+    /// Sets aside what is to be replaced. Where the server can, its path is never empty meanwhile.
+    fn keep(&self, path: &RelPath, keep_as: &RelPath) -> Result<bool> {
+        let duplicated = self.patience.with(|again| match self.wire.duplicate(path, keep_as) {
+            Err(trouble) if again && trouble.kind() == FaultKind::Exists => Ok(()),
+            outcome => outcome,
+        });
+        let still_there = match duplicated {
+            Ok(()) => true,
+            Err(error) if error.kind == FaultKind::Unsupported => {
+                self.rename(path, keep_as, Over::Nothing)?;
+                false
+            }
+            Err(error) => return Err(error),
+        };
+        self.carry_note(path, keep_as)?;
+        Ok(still_there)
+    }
+
+    /// What was noted of a file holds for it at its new path too, where the server may call that version otherwise.
+    fn carry_note(&self, from: &RelPath, to: &RelPath) -> Result<()> {
+        if !self.wire.needs_notes() {
+            return Ok(());
+        }
+        let Some(note) = self.notes.of(from) else { return Ok(()) };
+        let found = self.ask(|wire| wire.stat(to))?;
+        let tag = found.and_then(|meta| meta.version).map(|version| version.tag);
+        self.note(to, tag.map(|tag| Note { tag, ..note }));
+        Ok(())
+    }
+
+    fn publish(&self, sealed: &Sealed, how: &Publish) -> Result<()> {
+        let Sealed { target, temporary } = sealed;
+        let changed = || StoreError::new(FaultKind::Changed, "write", target);
+        self.real_parent(target, "write")?;
+        let outcome = match &how.expect {
+            Expect::Absent => self.rename(temporary, target, Over::Nothing),
+            Expect::This(was) => match self.look(target)? {
+                Some(found) if is_still(was, &found) => {
+                    let still_there = match &how.keep_as {
+                        Some(keep_as) => self.keep(target, keep_as)?,
+                        None => true,
+                    };
+                    let over = if still_there { Over::This(&found) } else { Over::Nothing };
+                    self.rename(temporary, target, over)
+                }
+                _ => Err(changed()),
+            },
+        };
+        match outcome {
+            Ok(()) => self.note_published(temporary, target),
+            Err(error) if error.kind == FaultKind::Exists => Err(changed()),
+            Err(error) => Err(error),
+        }
+    }
+}
+
+/// An opened file. A connection that breaks is taken up again where it broke.
+struct RemoteContent {
+    inner: Arc<Inner>,
+    path: RelPath,
+    at: u64,
+    download: Box<dyn Download>,
+}
+
+impl Read for RemoteContent {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        for _ in 0..self.inner.patience.attempts {
+            match self.download.read(buffer) {
+                Ok(length) => {
+                    self.at += length as u64;
+                    return Ok(length);
+                }
+                Err(error) if is_interrupted(&error) => {
+                    // What is read is only used when the file still is what it was: the caller asks for `meta` afterwards.
+                    let (path, at) = (&self.path, self.at);
+                    self.download = self.inner.ask(|wire| wire.read(path, at)).map_err(io::Error::other)?;
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        Err(io::Error::other(StoreError::new(FaultKind::Lost, "read", &self.path)))
+    }
+}
+
+fn is_interrupted(error: &io::Error) -> bool {
+    let own = error.get_ref().and_then(|inner| inner.downcast_ref::<StoreError>());
+    own.is_some_and(|own| own.kind == FaultKind::Interrupted)
+}
+
+impl Content for RemoteContent {
+    fn meta(&mut self) -> Result<Meta> {
+        let mut meta = match self.download.meta() {
+            Ok(meta) => meta,
+            Err(trouble) if trouble.again != wire::Again::Never => {
+                let found = self.inner.ask(|wire| wire.stat(&self.path))?;
+                found.ok_or_else(|| StoreError::new(FaultKind::NotFound, "examine", &self.path))?
+            }
+            Err(trouble) => return Err(trouble.error),
+        };
+        if self.inner.is_noted(&meta)
+            && let Some(note) = self.inner.notes.of(&self.path)
+        {
+            note.apply(&mut meta);
+        }
+        Ok(meta)
+    }
+}
+
+impl Store for Remote {
+    fn name(&self) -> String {
+        self.inner.wire.address()
+    }
+
+    fn capabilities(&self) -> &Capabilities {
+        &self.inner.can
+    }
+
+    fn place(&self) -> Place {
+        self.inner.wire.place()
+    }
+
+    fn list(&self, folder: &RelPath) -> Result<Listing> {
+        let inner = &self.inner;
+        inner.real_folder(folder, "list")?;
+        let mut listing = inner.ask(|wire| wire.list(folder))?;
+        if inner.wire.follows_links() {
+            let folders = listing.entries.iter().filter(|entry| entry.meta.is_folder());
+            folders.for_each(|entry| inner.saw_folder(folder.join(&entry.name)));
+        }
+        if inner.wire.needs_notes() {
+            inner.complete(folder, &mut listing);
+        }
+        Ok(listing)
+    }
+
+    fn stat(&self, path: &RelPath) -> Result<Option<Meta>> {
+        match self.inner.real_parent(path, "examine") {
+            Ok(()) => self.inner.look(path),
+            Err(error) if error.kind == FaultKind::NotFound => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn open(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
+        self.inner.real_parent(path, "read")?;
+        match self.inner.ask(|wire| wire.stat(path))?.map(|meta| meta.kind) {
+            Some(EntryKind::File) => self.open_at(path, offset),
+            Some(EntryKind::Link) => Err(StoreError::new(FaultKind::LinkInPath, "read", path)),
+            Some(_) => Err(StoreError::new(FaultKind::Unsupported, "read", path).because("it is no file")),
+            None => Err(StoreError::new(FaultKind::NotFound, "read", path)),
+        }
+    }
+
+    fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        self.open_planned(path)
+    }
+
+    fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        self.inner.real_parent(path, "read")?;
+        self.open_at(path, 0)
+    }
+
+    fn stage(&self, path: &RelPath, mode: Option<u32>) -> Result<Box<dyn Stage>> {
+        let temporary = self.beside(path, &format!("{:016x}", fastrand::u64(..)))?;
+        self.inner.real_parent(path, "write")?;
+        Ok(Box::new(RemoteStage::new(self.inner.clone(), path.clone(), temporary, mode)))
+    }
+
+    fn stage_resumable(&self, path: &RelPath, key: &str) -> Result<Box<dyn Stage>> {
+        let temporary = self.beside(path, key)?;
+        self.inner.real_parent(path, "write")?;
+        let left = match self.inner.ask(|wire| wire.stat(&temporary))? {
+            Some(meta) if meta.kind == EntryKind::File => Some(meta),
+            Some(_) => return Err(StoreError::new(FaultKind::Exists, "write", &temporary)),
+            None => None,
+        };
+        let stage = RemoteStage::new(self.inner.clone(), path.clone(), temporary, None);
+        Ok(Box::new(stage.with_left(left)))
+    }
+
+    fn stage_link(&self, path: &RelPath, target: &[u8], attributes: &Attributes) -> Result<Sealed> {
+        let inner = &self.inner;
+        if !inner.can.links {
+            return Err(StoreError::new(FaultKind::Unsupported, "make link", path));
+        }
+        inner.real_parent(path, "make link")?;
+        let temporary = self.beside(path, &format!("{:016x}", fastrand::u64(..)))?;
+        inner.patience.with(|again| match inner.wire.make_link(&temporary, target) {
+            Err(trouble) if again && trouble.kind() == FaultKind::Exists => Ok(()),
+            outcome => outcome,
+        })?;
+        if attributes.modified.is_some() && inner.can.link_times {
+            inner.ask(|wire| wire.set_attributes(&temporary, attributes))?;
+        }
+        Ok(Sealed { target: path.clone(), temporary })
+    }
+
+    fn stage_special(&self, path: &RelPath, _from: &Meta, _attributes: &Attributes) -> Result<Sealed> {
+        Err(StoreError::new(FaultKind::Unsupported, "make", path))
+    }
+
+    fn stage_second_name(&self, path: &RelPath, _existing: &RelPath) -> Result<Sealed> {
+        Err(StoreError::new(FaultKind::Unsupported, "make", path))
+    }
+
+    fn sync(&self) -> Result<()> {
+        // Each file is made durable by itself, when it is sealed.
+        self.inner.keep_notes_now_and_then();
+        Ok(())
+    }
+
+    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()> {
+        self.inner.publish(&sealed, how).inspect_err(|_| self.inner.clear(&sealed.temporary))
+    }
+
+    fn discard(&self, sealed: Sealed) {
+        self.inner.clear(&sealed.temporary);
+    }
+
+    fn remove(&self, path: &RelPath, expected: &Meta) -> Result<()> {
+        let inner = &self.inner;
+        inner.real_parent(path, "remove")?;
+        let found = match inner.look(path)? {
+            Some(found) if is_still(expected, &found) => found,
+            Some(_) => return Err(StoreError::new(FaultKind::Changed, "remove", path)),
+            None => return Err(StoreError::new(FaultKind::NotFound, "remove", path)),
+        };
+        inner.patience.with(|again| match inner.wire.remove(path, &found) {
+            Err(trouble) if again && trouble.kind() == FaultKind::NotFound => Ok(()),
+            outcome => outcome,
+        })?;
+        if inner.wire.needs_notes() {
+            inner.note(path, None);
+        }
+        Ok(())
+    }
+
+    fn trash(&self, path: &RelPath, _expected: &Meta) -> Result<()> {
+        Err(StoreError::new(FaultKind::Unsupported, "move to the trash", path))
+    }
+
+    fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        let inner = &self.inner;
+        inner.real_parent(path, "remove")?;
+        inner.is_no_folder_any_more(path);
+        inner.patience.with(|again| match inner.wire.remove_folder(path) {
+            Err(trouble) if again && trouble.kind() == FaultKind::NotFound => Ok(()),
+            outcome => outcome,
+        })
+    }
+
+    fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()> {
+        let inner = &self.inner;
+        if !inner.can.rename {
+            return Err(StoreError::new(FaultKind::Unsupported, "rename", from));
+        }
+        inner.real_parent(from, "rename")?;
+        inner.real_parent(to, "rename")?;
+        inner.is_no_folder_any_more(from);
+        inner.rename(from, to, Over::Nothing)?;
+        inner.carry_note(from, to)
+    }
+
+    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+        let inner = &self.inner;
+        inner.real_parent(path, "make folder")?;
+        inner.patience.with(|again| match inner.wire.make_folder(path, attributes.mode) {
+            Err(trouble) if again && trouble.kind() == FaultKind::Exists => Ok(()),
+            outcome => outcome,
+        })?;
+        inner.saw_folder(path.clone());
+        Ok(())
+    }
+
+    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+        let inner = &self.inner;
+        inner.real_parent(path, "adjust")?;
+        if !inner.wire.needs_notes() {
+            return inner.ask(|wire| wire.set_attributes(path, attributes));
+        }
+        let found = inner.ask(|wire| wire.stat(path))?;
+        let found = found.ok_or_else(|| StoreError::new(FaultKind::NotFound, "adjust", path))?;
+        if let Some(version) = found.version.as_ref().filter(|_| found.kind == EntryKind::File) {
+            inner.note(path, Some(Note::new(&version.tag, attributes.modified, attributes.mode)));
+        }
+        Ok(())
+    }
+
+    fn is_pseudo(&self, _folder: &RelPath) -> Result<bool> {
+        Ok(false)
+    }
+
+    fn space(&self) -> Result<Option<Space>> {
+        self.inner.ask(|wire| wire.space())
+    }
+
+    fn lock(&self) -> Result<Box<dyn Send + Sync>> {
+        lock::take(self.inner.clone())
+    }
+}
+
+impl Remote {
+    fn open_at(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
+        let download = self.inner.ask(|wire| wire.read(path, offset))?;
+        Ok(Box::new(RemoteContent { inner: self.inner.clone(), path: path.clone(), at: offset, download }))
+    }
+
+    /// The unfinished file for a path, under a key.
+    fn beside(&self, path: &RelPath, key: &str) -> Result<RelPath> {
+        debug_assert!(part_name(key).starts_with(PART_PREFIX));
+        let parent = path.parent().unwrap_or_default();
+        let name = Name::new(&part_name(key));
+        let name = name.map_err(|_| StoreError::new(FaultKind::NameRefused, "write", path))?;
+        Ok(parent.join(&name))
+    }
+}

@@ -1,0 +1,845 @@
+//! SFTP over SSH (draft-ietf-secsh-filexfer-02, and the extensions that OpenSSH's PROTOCOL file describes).
+//!
+//! One SSH connection carries several SFTP channels, because a server works through one channel's requests in turn. Requests of a file
+//! are sent without waiting for the answers of those before them, wherever they do not depend on them.
+
+mod line;
+mod packet;
+mod ssh;
+
+use std::collections::{HashSet, VecDeque};
+use std::io::{self, Read};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use reedhook_core::entry::{Entry, EntryKind, Meta};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{
+    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError, Unknown,
+};
+use tokio::runtime::Handle as Runtime;
+
+use self::line::{Broken, Line, Pending};
+use self::packet::{Packet, Reader, Reply, status};
+pub use self::ssh::SshSetup;
+use super::connect::{Account, Address, CONNECT_WITHIN, ConnectError, workers_for};
+use super::runtime;
+use super::wire::{Answer, Download, Over, Trouble, Upload, Wire};
+
+/// Channels of a connection. Servers allow ten as a rule.
+const CHANNELS: usize = 4;
+
+/// Bytes that are asked for, or sent, in one request where the server does not say what it takes.
+const PIECE: u32 = 32 << 10;
+const LARGEST_PIECE: u64 = 255 << 10;
+
+/// Bytes underway before an answer is waited for.
+const UNDERWAY: usize = 4 << 20;
+
+/// The first request for a file's content; most small files end in it.
+const FIRST_READ: u32 = 32 << 10;
+
+/// No folder has so many entries; a listing that goes on is a trap.
+const MOST_ENTRIES: usize = 5_000_000;
+
+/// A folder at an SFTP server.
+pub struct Sftp {
+    runtime: Runtime,
+    address: Address,
+    account: Account,
+    setup: SshSetup,
+    /// The root as the server itself calls it.
+    root: Vec<u8>,
+    offers: Offers,
+    round_trip: Duration,
+    session: Mutex<Option<Arc<Session>>>,
+}
+
+/// A logged-in connection with its channels.
+struct Session {
+    handle: russh::client::Handle<ssh::Greeter>,
+    lines: Mutex<Vec<Arc<Line>>>,
+}
+
+/// The extensions of a server that are used here.
+#[derive(Debug, Clone, Copy, Default)]
+struct Offers {
+    posix_rename: bool,
+    hard_links: bool,
+    fsync: bool,
+    space: bool,
+    link_times: bool,
+    copy_data: bool,
+    read_piece: u32,
+    write_piece: u32,
+}
+
+impl Offers {
+    fn of(extensions: &[(String, String)]) -> Offers {
+        let names: HashSet<&str> = extensions.iter().map(|(name, _)| name.as_str()).collect();
+        Offers {
+            posix_rename: names.contains("posix-rename@openssh.com"),
+            hard_links: names.contains("hardlink@openssh.com"),
+            fsync: names.contains("fsync@openssh.com"),
+            space: names.contains("statvfs@openssh.com"),
+            link_times: names.contains("lsetstat@openssh.com"),
+            copy_data: names.contains("copy-data"),
+            read_piece: PIECE,
+            write_piece: PIECE,
+        }
+    }
+}
+
+impl Sftp {
+    /// Connects, logs in and finds the folder.
+    ///
+    /// # Errors
+    /// See [`ConnectError`].
+    pub fn connect(address: Address, account: Account, setup: SshSetup) -> Result<Sftp, ConnectError> {
+        let runtime = runtime::handle()
+            .map_err(|error| ConnectError::Setup(format!("no threads for the network: {error}")))?;
+        let session = Session::open(&runtime, &address, &account, &setup)?;
+        let (line, extensions) = session.new_line(&runtime).map_err(|why| unusable(&address, why.0))?;
+        let line = Arc::new(line);
+        session.lines().push(line.clone());
+        // Once it is known, it stays known: a connection that is made anew needs no second word.
+        let setup = SshSetup { accept: None, ..setup };
+        let mut sftp = Sftp {
+            runtime,
+            root: Vec::new(),
+            offers: Offers::of(&extensions),
+            round_trip: Duration::ZERO,
+            session: Mutex::new(Some(Arc::new(session))),
+            address,
+            account,
+            setup,
+        };
+        let told = |why: Broken| unusable(&sftp.address, why.0);
+        if extensions.iter().any(|(name, _)| name == "limits@openssh.com") {
+            let limits =
+                line.ask(Packet::new(packet::EXTENDED).bytes(b"limits@openssh.com")).map_err(told)?;
+            (sftp.offers.read_piece, sftp.offers.write_piece) = pieces(limits.wait().map_err(told)?);
+        }
+        sftp.root = sftp.find_root(&line)?;
+        let begun = Instant::now();
+        sftp.stat(&RelPath::root()).map_err(|trouble| unusable(&sftp.address, trouble.error.to_string()))?;
+        sftp.round_trip = begun.elapsed();
+        Ok(sftp)
+    }
+
+    /// The folder's own name, without links on the way; a path that begins with `/~/` begins at the account's folder.
+    fn find_root(&self, line: &Line) -> Result<Vec<u8>, ConnectError> {
+        let wanted = match self.address.path.strip_prefix(b"/~") {
+            Some(b"" | b"/") => b".".to_vec(),
+            Some(rest) if rest.starts_with(b"/") => rest[1..].to_vec(),
+            _ => self.address.path.clone(),
+        };
+        let ask = |packet: Packet| -> Result<Reply, ConnectError> {
+            let answer = line.ask(packet).and_then(Pending::wait);
+            answer.map_err(|why| unusable(&self.address, why.0))
+        };
+        let missing = || ConnectError::NoFolder {
+            address: format!("sftp://{}", self.address.host),
+            path: String::from_utf8_lossy(&wanted).into_owned(),
+        };
+        let Reply::Names(mut names) = ask(Packet::new(packet::REALPATH).bytes(&wanted))? else {
+            return Err(missing());
+        };
+        let root =
+            names.pop().map(|named| named.name).filter(|root| root.starts_with(b"/")).ok_or_else(missing)?;
+        match ask(Packet::new(packet::LSTAT).bytes(&root))? {
+            Reply::Attributes(found) if found.meta().is_some_and(|meta| meta.is_folder()) => {}
+            _ => return Err(missing()),
+        }
+        let trimmed = root.strip_suffix(b"/").unwrap_or(&root).to_vec();
+        Ok(trimmed)
+    }
+
+    fn full(&self, path: &RelPath) -> Vec<u8> {
+        if path.is_root() {
+            if self.root.is_empty() { b"/".to_vec() } else { self.root.clone() }
+        } else {
+            [self.root.as_slice(), b"/", path.as_bytes()].concat()
+        }
+    }
+
+    fn session(&self) -> MutexGuard<'_, Option<Arc<Session>>> {
+        self.session.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// A channel that works, by way of a new connection if need be. Who comes while it is being made waits for it.
+    fn line(&self, action: &'static str, path: &RelPath) -> Answer<Arc<Line>> {
+        let mut current = self.session();
+        let alive = current.as_ref().is_some_and(|session| session.is_alive());
+        if !alive {
+            *current = None;
+            let made = Session::open(&self.runtime, &self.address, &self.account, &self.setup);
+            let made = made.map_err(|error| {
+                if error.may_pass() {
+                    Trouble::broke(action, path, error)
+                } else {
+                    Trouble::lasting(FaultKind::Lost, action, path).because(error)
+                }
+            })?;
+            *current = Some(Arc::new(made));
+        }
+        let Some(session) = current.clone() else {
+            return Err(Trouble::broke(action, path, "not connected"));
+        };
+        session.free_line(&self.runtime).map_err(|why| Trouble::broke(action, path, why.0))
+    }
+
+    /// Sends one request and waits for its answer.
+    fn ask(&self, packet: Packet, action: &'static str, path: &RelPath) -> Answer<Reply> {
+        let line = self.line(action, path)?;
+        let answer = line.ask(packet).and_then(Pending::wait);
+        answer.map_err(|why| Trouble::broke(action, path, why.0))
+    }
+
+    /// The same for a request that is answered with a status only.
+    fn tell(&self, packet: Packet, action: &'static str, path: &RelPath) -> Answer<()> {
+        match self.ask(packet, action, path)? {
+            Reply::Status { code: status::OK, .. } => Ok(()),
+            reply => Err(failed(reply, action, path)),
+        }
+    }
+
+    /// Opens a file or folder.
+    fn open(&self, packet: Packet, action: &'static str, path: &RelPath) -> Answer<(Arc<Line>, Vec<u8>)> {
+        let line = self.line(action, path)?;
+        match line.ask(packet).and_then(Pending::wait) {
+            Ok(Reply::Handle(handle)) => Ok((line, handle)),
+            Ok(reply) => Err(failed(reply, action, path)),
+            Err(why) => Err(Trouble::broke(action, path, why.0)),
+        }
+    }
+
+    fn target_of(&self, path: &RelPath) -> Answer<Option<Box<[u8]>>> {
+        match self.ask(Packet::new(packet::READLINK).bytes(&self.full(path)), "read link", path)? {
+            Reply::Names(mut names) => Ok(names.pop().map(|named| named.name.into())),
+            reply => Err(failed(reply, "read link", path)),
+        }
+    }
+
+    /// What a server means by "failure" shows in what is there: see draft-ietf-secsh-filexfer-02, section 7, which has no word
+    /// for most things that go wrong.
+    fn explained(&self, trouble: Trouble, meant: FaultKind, path: &RelPath) -> Trouble {
+        if trouble.kind() == FaultKind::Io && matches!(self.stat(path), Ok(Some(_))) {
+            return Trouble { error: StoreError { kind: meant, ..trouble.error }, ..trouble };
+        }
+        trouble
+    }
+
+    fn is_full(&self) -> bool {
+        matches!(self.space(), Ok(Some(space)) if space.free < LARGEST_PIECE)
+    }
+
+    fn explain_write(&self, trouble: Trouble) -> Trouble {
+        if trouble.kind() == FaultKind::Io && self.is_full() {
+            return Trouble { error: StoreError { kind: FaultKind::NoSpace, ..trouble.error }, ..trouble };
+        }
+        trouble
+    }
+
+    fn begin(&self, path: &RelPath, flags: u32, mode: Option<u32>) -> Answer<SftpUpload> {
+        // The owner can write it until it has its own mode.
+        let attributes = Attributes { mode: mode.map(|mode| mode | 0o600), ..Attributes::default() };
+        let packet =
+            Packet::new(packet::OPEN).bytes(&self.full(path)).u32(flags).attributes(&attributes, None);
+        let (line, handle) = self.open(packet, "write", path)?;
+        Ok(SftpUpload {
+            line,
+            handle,
+            path: path.clone(),
+            at: 0,
+            piece: self.offers.write_piece as usize,
+            fsync: self.offers.fsync,
+            underway: VecDeque::new(),
+            bytes_underway: 0,
+            buffer: Vec::new(),
+        })
+    }
+}
+
+impl Session {
+    fn open(
+        runtime: &Runtime,
+        address: &Address,
+        account: &Account,
+        setup: &SshSetup,
+    ) -> Result<Session, ConnectError> {
+        let connecting = ssh::connect(&address.host, address.port, account, setup);
+        let handle = runtime::wait(runtime, CONNECT_WITHIN * 3, connecting).ok_or_else(|| {
+            ConnectError::Unreachable { address: address.shown(), why: "no answer".to_owned() }
+        })??;
+        Ok(Session { handle, lines: Mutex::default() })
+    }
+
+    fn lines(&self) -> MutexGuard<'_, Vec<Arc<Line>>> {
+        self.lines.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn is_alive(&self) -> bool {
+        !self.handle.is_closed() && self.lines().iter().all(|line| line.is_alive())
+    }
+
+    fn new_line(&self, runtime: &Runtime) -> Result<(Line, Vec<(String, String)>), Broken> {
+        let opening = async {
+            let told = |error: russh::Error| Broken(error.to_string());
+            let channel = self.handle.channel_open_session().await.map_err(told)?;
+            channel.request_subsystem(true, "sftp").await.map_err(told)?;
+            Line::open(channel.into_stream()).await
+        };
+        runtime::wait(runtime, CONNECT_WITHIN, opening).unwrap_or_else(|| Err(Broken("no answer".to_owned())))
+    }
+
+    /// The channel with the least to do; a new one as long as there may be more.
+    fn free_line(&self, runtime: &Runtime) -> Result<Arc<Line>, Broken> {
+        let mut lines = self.lines();
+        let idle = lines.iter().min_by_key(|line| line.load()).cloned();
+        if let Some(line) = idle.filter(|line| line.load() == 0 || lines.len() >= CHANNELS) {
+            return Ok(line);
+        }
+        match self.new_line(runtime) {
+            Ok((line, _)) => {
+                let line = Arc::new(line);
+                lines.push(line.clone());
+                Ok(line)
+            }
+            // A server that allows no more channels is served by those there are.
+            Err(why) => lines.iter().min_by_key(|line| line.load()).cloned().ok_or(why),
+        }
+    }
+}
+
+fn unusable(address: &Address, why: String) -> ConnectError {
+    ConnectError::Unusable { address: address.shown(), why }
+}
+
+/// The largest read and write that a server takes, from its answer about limits.
+fn pieces(reply: Reply) -> (u32, u32) {
+    let Reply::Extended(bytes) = reply else { return (PIECE, PIECE) };
+    let mut reader = Reader(&bytes);
+    let _packet = reader.u64();
+    let fit = |told: Option<u64>| match told {
+        Some(0) | None => PIECE,
+        Some(told) => told.min(LARGEST_PIECE) as u32,
+    };
+    let read = fit(reader.u64());
+    (read, fit(reader.u64()))
+}
+
+/// An answer that is not the one hoped for.
+fn failed(reply: Reply, action: &'static str, path: &RelPath) -> Trouble {
+    let Reply::Status { code, message } = reply else {
+        return Trouble::lasting(FaultKind::BadAnswer, action, path).because("an answer to something else");
+    };
+    let kind = match code {
+        status::NO_SUCH_FILE => FaultKind::NotFound,
+        status::DENIED => FaultKind::Denied,
+        status::BAD_MESSAGE => FaultKind::NameRefused,
+        status::UNSUPPORTED => FaultKind::Unsupported,
+        _ => FaultKind::Io,
+    };
+    let words = if message.is_empty() { format!("code {code}") } else { message };
+    Trouble::lasting(kind, action, path).because(format!("the server says: {words}"))
+}
+
+impl Wire for Sftp {
+    fn address(&self) -> String {
+        self.address.shown()
+    }
+
+    fn place(&self) -> Place {
+        let port = self.address.port.unwrap_or(22);
+        let root = String::from_utf8_lossy(&self.root);
+        Place::Elsewhere(format!("sftp://{}:{port}{root}", self.address.host.to_lowercase()))
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            names: NameRule::Bytes,
+            remote: true,
+            folder_times: true,
+            time_precision: Some(Duration::from_secs(1)),
+            link_times: self.offers.link_times,
+            modes: true,
+            // Servers disagree about the order of a link's two names; of those who offer this extension it is known.
+            links: self.offers.posix_rename,
+            rename: true,
+            folds_case: false,
+            max_name: 255,
+            full: false,
+            batch_sync: false,
+            workers: workers_for(self.round_trip),
+            one_stream: false,
+        }
+    }
+
+    fn follows_links(&self) -> bool {
+        true
+    }
+
+    fn list(&self, folder: &RelPath) -> Answer<Listing> {
+        let opening = Packet::new(packet::OPENDIR).bytes(&self.full(folder));
+        let (line, handle) = self.open(opening, "list", folder)?;
+        let broke = |why: Broken| Trouble::broke("list", folder, why.0);
+        let mut listing = Listing::default();
+        let mut known = HashSet::new();
+        loop {
+            let reading = line.ask(Packet::new(packet::READDIR).bytes(&handle));
+            match reading.and_then(Pending::wait).map_err(broke)? {
+                Reply::Names(names) => {
+                    for named in names {
+                        note(&mut listing, &mut known, named, folder);
+                    }
+                }
+                Reply::Status { code: status::EOF, .. } => break,
+                reply => return Err(failed(reply, "list", folder)),
+            }
+            if listing.entries.len() > MOST_ENTRIES {
+                return Err(Trouble::lasting(FaultKind::BadAnswer, "list", folder).because("it has no end"));
+            }
+        }
+        // Nobody waits for the closing.
+        let _ = line.ask(Packet::new(packet::CLOSE).bytes(&handle));
+        for entry in listing.entries.iter_mut().filter(|entry| entry.meta.kind == EntryKind::Link) {
+            entry.meta.target = self.target_of(&folder.join(&entry.name))?;
+        }
+        Ok(listing)
+    }
+
+    fn stat(&self, path: &RelPath) -> Answer<Option<Meta>> {
+        let reply = self.ask(Packet::new(packet::LSTAT).bytes(&self.full(path)), "examine", path)?;
+        let mut meta = match reply {
+            Reply::Status { code: status::NO_SUCH_FILE, .. } => return Ok(None),
+            Reply::Attributes(found) => {
+                let unclear = || Trouble::lasting(FaultKind::BadAnswer, "examine", path);
+                found.meta().ok_or_else(unclear)?
+            }
+            reply => return Err(failed(reply, "examine", path)),
+        };
+        if meta.kind == EntryKind::Link {
+            meta.target = self.target_of(path)?;
+        }
+        Ok(Some(meta))
+    }
+
+    fn read(&self, path: &RelPath, offset: u64) -> Answer<Box<dyn Download>> {
+        let packet = Packet::new(packet::OPEN).bytes(&self.full(path)).u32(packet::FOR_READING);
+        let packet = packet.attributes(&Attributes::default(), None);
+        let (line, handle) = self.open(packet, "read", path)?;
+        let mut download = SftpDownload {
+            line,
+            handle,
+            path: path.clone(),
+            asked_to: offset,
+            piece: self.offers.read_piece,
+            underway: VecDeque::new(),
+            current: (Vec::new(), 0),
+            width: 1,
+            ended: false,
+            glance: None,
+            seen: None,
+        };
+        // With the first piece goes a question about the file: when the piece is all of it, nothing more need be asked.
+        download.ask_for(FIRST_READ)?;
+        download.glance = Some(download.examine()?);
+        Ok(Box::new(download))
+    }
+
+    fn write(&self, path: &RelPath, mode: Option<u32>, at: Option<u64>) -> Answer<Box<dyn Upload>> {
+        let Some(at) = at else {
+            let flags = packet::FOR_WRITING | packet::CREATE | packet::EXCLUSIVE;
+            return Ok(Box::new(self.begin(path, flags, mode)?));
+        };
+        let mut upload = self.begin(path, packet::FOR_WRITING, mode)?;
+        upload.at = at;
+        let cut =
+            Packet::new(packet::FSETSTAT).bytes(&upload.handle).attributes(&Attributes::default(), Some(at));
+        upload.send(cut, 0)?;
+        upload.settle(0)?;
+        Ok(Box::new(upload))
+    }
+
+    fn put(&self, path: &RelPath, data: &[u8], attributes: &Attributes) -> Answer<()> {
+        let flags = packet::FOR_WRITING | packet::CREATE | packet::TRUNCATE;
+        let mut upload = Box::new(self.begin(path, flags, attributes.mode)?);
+        upload.write(data).map_err(|trouble| self.explain_write(trouble))?;
+        upload.finish(attributes).map_err(|trouble| self.explain_write(trouble))
+    }
+
+    fn make_link(&self, path: &RelPath, target: &[u8]) -> Answer<()> {
+        // OpenSSH has the target first, contrary to the draft.
+        let packet = Packet::new(packet::SYMLINK).bytes(target).bytes(&self.full(path));
+        let made = self.tell(packet, "make link", path);
+        made.map_err(|trouble| self.explained(trouble, FaultKind::Exists, path))
+    }
+
+    fn rename(&self, from: &RelPath, to: &RelPath, over: Over<'_>) -> Answer<()> {
+        let (old, new) = (self.full(from), self.full(to));
+        match over {
+            // The protocol's own rename never overwrites.
+            Over::Nothing => {
+                let renamed = self.tell(Packet::new(packet::RENAME).bytes(&old).bytes(&new), "rename", to);
+                renamed.map_err(|trouble| self.explained(trouble, FaultKind::Exists, to))
+            }
+            Over::This(_) if self.offers.posix_rename => {
+                let packet = Packet::new(packet::EXTENDED).bytes(b"posix-rename@openssh.com");
+                self.tell(packet.bytes(&old).bytes(&new), "rename", to)
+            }
+            Over::This(_) => {
+                self.tell(Packet::new(packet::REMOVE).bytes(&new), "replace", to)?;
+                self.tell(Packet::new(packet::RENAME).bytes(&old).bytes(&new), "rename", to)
+            }
+        }
+    }
+
+    fn duplicate(&self, from: &RelPath, to: &RelPath) -> Answer<()> {
+        let (old, new) = (self.full(from), self.full(to));
+        if self.offers.hard_links {
+            let packet = Packet::new(packet::EXTENDED).bytes(b"hardlink@openssh.com").bytes(&old).bytes(&new);
+            let linked = self.tell(packet, "keep", from);
+            match linked.map_err(|trouble| self.explained(trouble, FaultKind::Exists, to)) {
+                // A file system without second names.
+                Err(trouble) if matches!(trouble.kind(), FaultKind::Io | FaultKind::Denied) => {}
+                outcome => return outcome,
+            }
+        }
+        self.copy_on_server(from, to)
+    }
+
+    fn remove(&self, path: &RelPath, _seen: &Meta) -> Answer<()> {
+        self.tell(Packet::new(packet::REMOVE).bytes(&self.full(path)), "remove", path)
+    }
+
+    fn remove_folder(&self, path: &RelPath) -> Answer<()> {
+        let removed = self.tell(Packet::new(packet::RMDIR).bytes(&self.full(path)), "remove", path);
+        removed.map_err(|trouble| self.explained(trouble, FaultKind::NotEmpty, path))
+    }
+
+    fn make_folder(&self, path: &RelPath, mode: Option<u32>) -> Answer<()> {
+        let attributes = Attributes { mode, ..Attributes::default() };
+        let packet = Packet::new(packet::MKDIR).bytes(&self.full(path)).attributes(&attributes, None);
+        let made = self.tell(packet, "make folder", path);
+        made.map_err(|trouble| self.explained(trouble, FaultKind::Exists, path))
+    }
+
+    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Answer<()> {
+        let packet = if self.offers.link_times {
+            Packet::new(packet::EXTENDED).bytes(b"lsetstat@openssh.com")
+        } else {
+            Packet::new(packet::SETSTAT)
+        };
+        self.tell(packet.bytes(&self.full(path)).attributes(attributes, None), "adjust", path)
+    }
+
+    fn space(&self) -> Answer<Option<Space>> {
+        if !self.offers.space {
+            return Ok(None);
+        }
+        let root = RelPath::root();
+        let packet = Packet::new(packet::EXTENDED).bytes(b"statvfs@openssh.com").bytes(&self.full(&root));
+        let Reply::Extended(bytes) = self.ask(packet, "measure", &root)? else { return Ok(None) };
+        let mut reader = Reader(&bytes);
+        let mut next = || reader.u64().unwrap_or_default();
+        let (_block, unit, total, _free, available) = (next(), next(), next(), next(), next());
+        Ok(Some(Space { free: available.saturating_mul(unit), total: total.saturating_mul(unit) }))
+    }
+
+    fn facts(&self) -> Vec<(&'static str, String)> {
+        let offers = &self.offers;
+        let all = [
+            (offers.posix_rename, "replaces in one step"),
+            (offers.fsync, "makes files durable"),
+            (offers.hard_links, "second names"),
+            (offers.copy_data, "copies by itself"),
+            (offers.space, "tells its space"),
+        ];
+        let offered: Vec<&str> =
+            all.into_iter().filter_map(|(offered, words)| offered.then_some(words)).collect();
+        vec![
+            ("protocol", "SFTP 3 over SSH".to_owned()),
+            ("folder", String::from_utf8_lossy(&self.full(&RelPath::root())).into_owned()),
+            ("server", if offered.is_empty() { "plain".to_owned() } else { offered.join(", ") }),
+        ]
+    }
+}
+
+impl Sftp {
+    /// Copies a file without moving its bytes here and back.
+    fn copy_on_server(&self, from: &RelPath, to: &RelPath) -> Answer<()> {
+        if !self.offers.copy_data {
+            return Err(Trouble::lasting(FaultKind::Unsupported, "keep", from));
+        }
+        let found = self.stat(from)?.ok_or_else(|| Trouble::lasting(FaultKind::NotFound, "keep", from))?;
+        if found.kind != EntryKind::File {
+            return Err(Trouble::lasting(FaultKind::Unsupported, "keep", from));
+        }
+        let flags = packet::FOR_WRITING | packet::CREATE | packet::EXCLUSIVE;
+        let upload = self.begin(to, flags, found.mode)?;
+        // Both have to be open in one channel.
+        let packet = Packet::new(packet::OPEN).bytes(&self.full(from)).u32(packet::FOR_READING);
+        let opened = upload.line.ask(packet.attributes(&Attributes::default(), None)).and_then(Pending::wait);
+        let source = match opened.map_err(|why| Trouble::broke("keep", from, why.0))? {
+            Reply::Handle(handle) => handle,
+            reply => return Err(failed(reply, "keep", from)),
+        };
+        let copy = Packet::new(packet::EXTENDED).bytes(b"copy-data").bytes(&source).u64(0).u64(0);
+        let copied = upload.line.ask(copy.bytes(&upload.handle).u64(0)).and_then(Pending::wait);
+        let _ = upload.line.ask(Packet::new(packet::CLOSE).bytes(&source));
+        match copied.map_err(|why| Trouble::broke("keep", from, why.0))? {
+            Reply::Status { code: status::OK, .. } => {}
+            reply => return Err(failed(reply, "keep", from)),
+        }
+        let attributes = Attributes { modified: found.modified, mode: found.mode, extra: None };
+        Box::new(upload).finish(&attributes)
+    }
+}
+
+/// Adds a name of a listing, unless no honest server would have it there.
+fn note(listing: &mut Listing, known: &mut HashSet<Vec<u8>>, named: packet::Named, folder: &RelPath) {
+    if named.name == b"." || named.name == b".." {
+        return;
+    }
+    let refuse = |why: String| StoreError::new(FaultKind::BadAnswer, "list", folder).because(why);
+    let shown = String::from_utf8_lossy(&named.name).into_owned();
+    let name = match Name::new(&named.name) {
+        Ok(name) => name,
+        Err(why) => {
+            let error = refuse(format!("it names an entry {shown:?}: {why}"));
+            return listing.unknown.push(Unknown { name: None, error });
+        }
+    };
+    if !known.insert(named.name) {
+        let error = refuse(format!("it names {shown:?} twice"));
+        return listing.unknown.push(Unknown { name: Some(name), error });
+    }
+    match named.found.meta() {
+        Some(meta) => listing.entries.push(Entry { name, meta }),
+        None => {
+            let error = refuse(format!("it does not say what {shown:?} is"));
+            listing.unknown.push(Unknown { name: Some(name), error });
+        }
+    }
+}
+
+struct SftpDownload {
+    line: Arc<Line>,
+    handle: Vec<u8>,
+    path: RelPath,
+    /// Up to where content has been asked for.
+    asked_to: u64,
+    piece: u32,
+    /// Pieces that have been asked for, with where they begin and their length.
+    underway: VecDeque<(u64, u32, Pending)>,
+    /// The piece that is being read, and how far.
+    current: (Vec<u8>, usize),
+    /// How many pieces to have underway: it doubles with each that comes, so that small files are not asked beyond their end.
+    width: usize,
+    ended: bool,
+    /// The answer about the file that was asked right behind the first piece.
+    glance: Option<Pending>,
+    /// What it said, when the first piece was all there is: so the file was after it had been read.
+    seen: Option<Meta>,
+}
+
+impl SftpDownload {
+    fn ask_for(&mut self, length: u32) -> Answer<()> {
+        let packet = Packet::new(packet::READ).bytes(&self.handle).u64(self.asked_to).u32(length);
+        let pending = self.line.ask(packet).map_err(|why| Trouble::broke("read", &self.path, why.0))?;
+        self.underway.push_back((self.asked_to, length, pending));
+        self.asked_to += u64::from(length);
+        Ok(())
+    }
+
+    fn examine(&self) -> Answer<Pending> {
+        let asked = self.line.ask(Packet::new(packet::FSTAT).bytes(&self.handle));
+        asked.map_err(|why| Trouble::broke("examine", &self.path, why.0))
+    }
+
+    fn told(&self, pending: Pending) -> Answer<Meta> {
+        match pending.wait().map_err(|why| Trouble::broke("examine", &self.path, why.0))? {
+            Reply::Attributes(found) => {
+                let unclear = || Trouble::lasting(FaultKind::BadAnswer, "examine", &self.path);
+                found.meta().ok_or_else(unclear)
+            }
+            reply => Err(failed(reply, "examine", &self.path)),
+        }
+    }
+
+    /// Takes the next piece that has been asked for; asks for more before.
+    fn next_piece(&mut self) -> Answer<()> {
+        let (at, length, pending) = match self.underway.pop_front() {
+            Some(first) => first,
+            None => {
+                self.ask_for(self.piece)?;
+                return self.next_piece();
+            }
+        };
+        match pending.wait().map_err(|why| Trouble::broke("read", &self.path, why.0))? {
+            Reply::Data(data) if data.is_empty() || data.len() > length as usize => {
+                Err(Trouble::lasting(FaultKind::BadAnswer, "read", &self.path)
+                    .because("a piece of another size"))
+            }
+            Reply::Data(data) => {
+                if data.len() < length as usize {
+                    // Less than asked: what follows is asked for anew, from where this piece ends.
+                    self.underway.clear();
+                    self.asked_to = at + data.len() as u64;
+                    if let Some(glance) = self.glance.take() {
+                        let meta = self.told(glance)?;
+                        self.ended = meta.size == self.asked_to;
+                        self.seen = Some(meta).filter(|_| self.ended);
+                    }
+                } else {
+                    self.glance = None;
+                    self.width = (self.width * 2).min(UNDERWAY / self.piece as usize);
+                    while self.underway.len() < self.width {
+                        self.ask_for(self.piece)?;
+                    }
+                }
+                self.current = (data, 0);
+                Ok(())
+            }
+            Reply::Status { code: status::EOF, .. } => {
+                self.ended = true;
+                self.underway.clear();
+                Ok(())
+            }
+            reply => Err(failed(reply, "read", &self.path)),
+        }
+    }
+}
+
+impl Read for SftpDownload {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        while self.current.1 >= self.current.0.len() {
+            if self.ended || buffer.is_empty() {
+                return Ok(0);
+            }
+            self.next_piece().map_err(|trouble| io::Error::other(trouble.error))?;
+        }
+        let (data, from) = &mut self.current;
+        let length = buffer.len().min(data.len() - *from);
+        buffer[..length].copy_from_slice(&data[*from..*from + length]);
+        *from += length;
+        Ok(length)
+    }
+}
+
+impl Download for SftpDownload {
+    fn meta(&mut self) -> Answer<Meta> {
+        if let Some(seen) = &self.seen {
+            return Ok(seen.clone());
+        }
+        let pending = match self.glance.take() {
+            Some(pending) => pending,
+            None => self.examine()?,
+        };
+        self.told(pending)
+    }
+}
+
+impl Drop for SftpDownload {
+    fn drop(&mut self) {
+        let _ = self.line.ask(Packet::new(packet::CLOSE).bytes(&self.handle));
+    }
+}
+
+struct SftpUpload {
+    line: Arc<Line>,
+    /// Empty once it is closed.
+    handle: Vec<u8>,
+    path: RelPath,
+    at: u64,
+    piece: usize,
+    fsync: bool,
+    /// Requests without an answer yet, with the bytes that they carry.
+    underway: VecDeque<(usize, Pending)>,
+    bytes_underway: usize,
+    buffer: Vec<u8>,
+}
+
+impl SftpUpload {
+    fn send(&mut self, packet: Packet, bytes: usize) -> Answer<()> {
+        let pending = self.line.ask(packet).map_err(|why| Trouble::broke("write", &self.path, why.0))?;
+        self.underway.push_back((bytes, pending));
+        self.bytes_underway += bytes;
+        Ok(())
+    }
+
+    /// Waits until no more than so many bytes are underway.
+    fn settle(&mut self, most: usize) -> Answer<()> {
+        while self.bytes_underway > most || (most == 0 && !self.underway.is_empty()) {
+            let Some((bytes, pending)) = self.underway.pop_front() else { return Ok(()) };
+            self.bytes_underway -= bytes;
+            match pending.wait().map_err(|why| Trouble::broke("write", &self.path, why.0))? {
+                Reply::Status { code: status::OK, .. } => {}
+                reply => return Err(failed(reply, "write", &self.path)),
+            }
+        }
+        Ok(())
+    }
+
+    fn send_piece(&mut self, piece: &[u8]) -> Answer<()> {
+        let packet = Packet::new(packet::WRITE).bytes(&self.handle).u64(self.at).bytes(piece);
+        self.send(packet, piece.len())?;
+        self.at += piece.len() as u64;
+        self.settle(UNDERWAY)
+    }
+
+    fn send_buffer(&mut self) -> Answer<()> {
+        let buffer = std::mem::take(&mut self.buffer);
+        if buffer.is_empty() { Ok(()) } else { self.send_piece(&buffer) }
+    }
+}
+
+impl Upload for SftpUpload {
+    fn write(&mut self, mut data: &[u8]) -> Answer<()> {
+        while !data.is_empty() {
+            if self.buffer.is_empty() && data.len() >= self.piece {
+                let (piece, rest) = data.split_at(self.piece);
+                self.send_piece(piece)?;
+                data = rest;
+                continue;
+            }
+            let room = (self.piece - self.buffer.len()).min(data.len());
+            self.buffer.extend_from_slice(&data[..room]);
+            data = &data[room..];
+            if self.buffer.len() >= self.piece {
+                self.send_buffer()?;
+            }
+        }
+        Ok(())
+    }
+
+    fn flush(&mut self) -> Answer<()> {
+        self.send_buffer()?;
+        if self.fsync {
+            self.send(Packet::new(packet::EXTENDED).bytes(b"fsync@openssh.com").bytes(&self.handle), 0)?;
+        }
+        self.settle(0)
+    }
+
+    fn finish(mut self: Box<Self>, attributes: &Attributes) -> Answer<()> {
+        self.send_buffer()?;
+        if attributes.modified.is_some() || attributes.mode.is_some() {
+            self.send(Packet::new(packet::FSETSTAT).bytes(&self.handle).attributes(attributes, None), 0)?;
+        }
+        if self.fsync {
+            self.send(Packet::new(packet::EXTENDED).bytes(b"fsync@openssh.com").bytes(&self.handle), 0)?;
+        }
+        let handle = std::mem::take(&mut self.handle);
+        self.send(Packet::new(packet::CLOSE).bytes(&handle), 0)?;
+        self.settle(0)
+    }
+}
+
+impl Drop for SftpUpload {
+    fn drop(&mut self) {
+        if !self.handle.is_empty() {
+            let _ = self.line.ask(Packet::new(packet::CLOSE).bytes(&self.handle));
+        }
+    }
+}

@@ -1,0 +1,84 @@
+//! Real servers for tests, started by `scripts/test-server` over a folder of their own and stopped when dropped.
+
+use std::net::TcpStream;
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+pub struct Server {
+    child: Child,
+    folder: tempfile::TempDir,
+    pub port: u16,
+}
+
+/// What the script's accounts are called, and their password.
+pub const USER: &str = "ranger";
+pub const PASSWORD: &str = "marsh tit";
+
+impl Server {
+    /// Starts a server of a kind that the script knows. Without the program it is skipped, unless everything is required.
+    pub fn start(kind: &str) -> Option<Server> {
+        let program = match kind {
+            "sshd" => "/usr/sbin/sshd",
+            "apache" | "apache-tls" => "/usr/sbin/apache2",
+            "proftpd" | "proftpd-tls" => "/usr/sbin/proftpd",
+            other => other,
+        };
+        if program.starts_with('/') && !Path::new(program).exists() {
+            assert!(std::env::var_os("REEDHOOK_REQUIRE_ALL").is_none(), "{program} is not installed");
+            println!("skipped: {program} is not installed (scripts/install-test-tools)");
+            return None;
+        }
+        let folder = tempfile::tempdir().expect("a folder");
+        let port = free_port();
+        let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scripts/test-server");
+        let child = Command::new(script)
+            .args([kind, folder.path().to_str().expect("a plain path"), &port.to_string()])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .process_group(0)
+            .spawn()
+            .expect("the script runs");
+        let server = Server { child, folder, port };
+        server.wait();
+        Some(server)
+    }
+
+    fn wait(&self) {
+        let begun = Instant::now();
+        while TcpStream::connect(("127.0.0.1", self.port)).is_err() {
+            assert!(
+                begun.elapsed() < Duration::from_secs(30),
+                "the server does not start: {:?}",
+                self.folder
+            );
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// The folder that it serves.
+    pub fn root(&self) -> PathBuf {
+        self.folder.path().join("root")
+    }
+
+    /// A file that it made beside it.
+    pub fn file(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        // The whole group: servers have children.
+        let group = format!("-{}", self.child.id());
+        let _ = Command::new("kill").args(["-KILL", "--", &group]).status();
+        let _ = self.child.wait();
+    }
+}
+
+/// A port that was free a moment ago.
+pub fn free_port() -> u16 {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    listener.local_addr().expect("an address").port()
+}
