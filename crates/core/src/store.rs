@@ -332,6 +332,18 @@ pub enum CopyError {
     Stopped,
 }
 
+impl CopyError {
+    /// Whether a side was lost, for a moment or for good, rather than having refused something.
+    pub fn is_of_the_connection(&self) -> bool {
+        match self {
+            CopyError::Read(error) | CopyError::Write(error) => {
+                matches!(error.kind, FaultKind::Interrupted | FaultKind::Lost)
+            }
+            CopyError::Stopped => false,
+        }
+    }
+}
+
 /// Whether copying goes on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Flow {
@@ -463,11 +475,11 @@ pub trait Store: Send + Sync {
 
     /// Begins or goes on with a large file that is to stand at `path`. Its unfinished file is named after `key`
     /// (see [`crate::path::part_name`]), so that what an interrupted run left can be found and, after
-    /// [`Stage::adopt`] has proved it, used.
+    /// [`Stage::adopt`] has proved it, used. `size` is the length that it is to have in the end.
     ///
     /// # Errors
     /// As [`Store::stage`].
-    fn stage_resumable(&self, path: &RelPath, key: &str) -> Result<Box<dyn Stage>>;
+    fn stage_resumable(&self, path: &RelPath, key: &str, size: u64) -> Result<Box<dyn Stage>>;
 
     /// Makes a link under a temporary name, with its time.
     ///

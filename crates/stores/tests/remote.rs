@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use reedhook_core::notes::Fleeting;
 use reedhook_core::testing::conformance;
-use reedhook_stores::remote::connect::{Account, Address, ConnectError};
+use reedhook_stores::remote::connect::{Account, Address, ConnectError, Secret, Trust};
 use reedhook_stores::remote::sftp::SshSetup;
 use reedhook_stores::remote::{Options, Remote};
 use servers::Server;
@@ -37,6 +37,34 @@ fn sftp(server: &Server) -> Remote {
         }
         Err(other) => panic!("{other}"),
     }
+}
+
+fn account() -> Account {
+    Account {
+        user: Some(servers::USER.to_owned()),
+        secret: Arc::new(|| Ok(Some(Secret::new(servers::PASSWORD)))),
+    }
+}
+
+fn over_http(server: &Server, scheme: &str) -> Remote {
+    let host = "localhost".to_owned();
+    let address =
+        Address { scheme: scheme.to_owned(), host, port: Some(server.port), path: b"/files".to_vec() };
+    let trust = Trust { authorities: Some(server.file("authority.pem")).filter(|file| file.exists()) };
+    let options = Options { trust, ..Options::default() };
+    Remote::open(address, account(), &options, Arc::new(Fleeting::default())).expect("a connection")
+}
+
+#[test]
+fn webdav_against_apache() {
+    let Some(server) = Server::start("apache") else { return };
+    conformance(&over_http(&server, "dav"));
+}
+
+#[test]
+fn webdav_over_tls_against_apache() {
+    let Some(server) = Server::start("apache-tls") else { return };
+    conformance(&over_http(&server, "davs"));
 }
 
 #[test]

@@ -14,6 +14,7 @@
 //! A failed item becomes a [`Problem`] and the rest goes on. Only a lost store or a request to stop ends a run early.
 
 pub mod kept;
+pub mod resume;
 mod transfer;
 pub mod undo;
 pub mod verify;
@@ -255,6 +256,9 @@ pub struct RunReport {
 /// Files of this size and above are resumed after an interruption: below it, proving what is there costs as much as copying.
 pub const RESUME_FROM: u64 = 16 << 20;
 
+/// What the name of a checkpoint has behind that of its unfinished file.
+const CHECKPOINT_SUFFIX: &str = "-upto";
+
 /// What tells the unfinished file of a large file apart: its path, size and time. A source that has changed has another.
 pub fn resume_key(path: &RelPath, from: &Meta) -> String {
     let modified = from.modified.map(Stamp::to_text).unwrap_or_default();
@@ -485,12 +489,15 @@ impl<'a> Engine<'a> {
         }
         let part_of = |item: PlannedItem<'_>| match &item.action.step {
             Step::Add { from } | Step::Update { from, .. } if from.size >= RESUME_FROM => {
-                let name = Name::new(&part_name(&resume_key(&item.path(), from))).ok()?;
-                Some(item.folder.path.join(&name))
+                let key = resume_key(&item.path(), from);
+                let names = [part_name(&key), part_name(&format!("{key}{CHECKPOINT_SUFFIX}"))];
+                Some(names.map(|name| {
+                    Name::new(&name).map(|name| item.folder.path.join(&name)).unwrap_or_default()
+                }))
             }
             _ => None,
         };
-        self.items().filter_map(part_of).collect()
+        self.items().filter_map(part_of).flatten().collect()
     }
 
     /// Gives write permission to folders of ours in which something is to change; closed again at the end.

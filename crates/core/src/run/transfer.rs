@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use super::resume::Journey;
 use super::verify::Hashing;
 use super::{Done, Engine, Event, Halt, Item, Mark, PlannedItem};
 use crate::content::{self, Ahead, Hash};
@@ -312,6 +313,14 @@ impl Transfer<'_, '_> {
         Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)))
     }
 
+    /// The same content, within the job's bandwidth limit.
+    fn slowed(&self, content: Box<dyn Content>) -> Box<dyn Content> {
+        match &self.engine.input.limit {
+            Some(throttle) => Box::new(Throttled { content, throttle: throttle.clone() }),
+            None => content,
+        }
+    }
+
     /// Opens a source and tells what it is. A small file is first taken to be what the plan saw: the look at it after
     /// reading shows whether that holds, and another attempt looks before and after.
     fn open_source(
@@ -321,19 +330,15 @@ impl Transfer<'_, '_> {
         first: bool,
     ) -> Result<(Box<dyn Content>, Meta), CopyError> {
         let left = self.engine.input.left;
-        let slowed = |content| match &self.engine.input.limit {
-            Some(throttle) => Box::new(Throttled { content, throttle: throttle.clone() }) as Box<dyn Content>,
-            None => content,
-        };
         if first && planned.size < LOOKED_AT_ONCE {
-            return Ok((slowed(left.open_planned(path).map_err(CopyError::Read)?), planned.clone()));
+            return Ok((self.slowed(left.open_planned(path).map_err(CopyError::Read)?), planned.clone()));
         }
         let mut content = left.open(path, 0).map_err(CopyError::Read)?;
         let before = content.meta().map_err(CopyError::Read)?;
         if self.engine.input.strict && !is_still(planned, &before) {
             return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)));
         }
-        Ok((slowed(content), before))
+        Ok((self.slowed(content), before))
     }
 
     /// One attempt; `None` when the source changed meanwhile.
@@ -349,7 +354,8 @@ impl Transfer<'_, '_> {
         let resumable = before.size >= super::RESUME_FROM;
         let right = engine.input.right;
         let mode = engine.attributes(&before).mode;
-        let staged = match resumable.then(|| right.stage_resumable(path, &super::resume_key(path, &before))) {
+        let key = super::resume_key(path, &before);
+        let staged = match resumable.then(|| right.stage_resumable(path, &key, before.size)) {
             // Something that is no unfinished file of ours has the name: begin under another one.
             Some(Err(error)) if error.kind == FaultKind::Exists => right.stage(path, mode),
             Some(staged) => staged,
@@ -360,26 +366,41 @@ impl Transfer<'_, '_> {
             reporter.moved(bytes);
             if engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
         };
-        let (filled, hash) =
-            if engine.input.verify == Verify::None && !(engine.input.hash && before.size < READ_AHEAD_FROM) {
-                (fill(stage.as_mut(), content.as_mut(), before.size, resumable, &mut progress), None)
-            } else if before.size >= READ_AHEAD_FROM {
-                let mut ahead = Ahead::start(content, true);
-                let filled = fill(stage.as_mut(), &mut ahead, before.size, resumable, &mut progress);
-                let lost = || CopyError::Read(StoreError::new(FaultKind::Io, "read", path));
-                let (file, hash) = ahead.finish().ok_or_else(lost)?;
-                content = file;
-                (filled, Some(hash))
-            } else {
-                let mut hashing = Hashing::new(content.as_mut());
-                let filled = fill(stage.as_mut(), &mut hashing, before.size, resumable, &mut progress);
-                (filled, Some(hashing.finish()))
-            };
+        let (filled, hash) = if resumable && engine.is_remote() {
+            let open = |offset| engine.input.left.open(path, offset).map(|content| self.slowed(content));
+            let journey = Journey { engine, path, from: &before, key: &key, open: &open };
+            match journey.travel(stage.as_mut(), &mut progress) {
+                Ok(arrived) => {
+                    content = arrived.content;
+                    (Ok(arrived.length), Some(arrived.hash))
+                }
+                Err(error) => (Err(error), None),
+            }
+        } else if engine.input.verify == Verify::None && !(engine.input.hash && before.size < READ_AHEAD_FROM)
+        {
+            (fill(stage.as_mut(), content.as_mut(), before.size, resumable, &mut progress), None)
+        } else if before.size >= READ_AHEAD_FROM {
+            let mut ahead = Ahead::start(content, true);
+            let filled = fill(stage.as_mut(), &mut ahead, before.size, resumable, &mut progress);
+            let lost = || CopyError::Read(StoreError::new(FaultKind::Io, "read", path));
+            let (file, hash) = ahead.finish().ok_or_else(lost)?;
+            content = file;
+            (filled, Some(hash))
+        } else {
+            let mut hashing = Hashing::new(content.as_mut());
+            let filled = fill(stage.as_mut(), &mut hashing, before.size, resumable, &mut progress);
+            (filled, Some(hashing.finish()))
+        };
         let written = match filled {
             Ok(written) => written,
             Err(CopyError::Stopped) => {
                 stage.set_aside();
                 return Err(CopyError::Stopped);
+            }
+            // What has arrived is what the next attempt, or the next run, goes on with.
+            Err(error) if resumable && error.is_of_the_connection() => {
+                stage.set_aside();
+                return Err(error);
             }
             // What was left of an earlier run is not the beginning of this file; the next attempt begins anew.
             Err(CopyError::Read(error)) if error.kind == FaultKind::Changed => return Ok(None),

@@ -12,6 +12,7 @@ pub mod patience;
 mod runtime;
 pub mod sftp;
 mod stage;
+pub mod webdav;
 mod wire;
 
 use std::collections::HashMap;
@@ -31,6 +32,7 @@ use connect::{Account, Address, ConnectError, Trust};
 use patience::Patience;
 use sftp::{Sftp, SshSetup};
 use stage::RemoteStage;
+use webdav::WebDav;
 use wire::{Answer, Download, Over, Wire};
 
 /// How long a folder that was seen to be one is taken for one without asking again.
@@ -55,7 +57,7 @@ pub struct Options {
 }
 
 /// The schemes of the addresses that lead to a store.
-pub const SCHEMES: [&str; 1] = ["sftp"];
+pub const SCHEMES: [&str; 3] = ["sftp", "davs", "dav"];
 
 /// A store behind a network.
 pub struct Remote {
@@ -104,6 +106,7 @@ impl Remote {
     ) -> Result<Remote, ConnectError> {
         let wire: Box<dyn Wire> = match address.scheme.as_str() {
             "sftp" => Box::new(Sftp::connect(address, account, options.ssh.clone())?),
+            "davs" | "dav" => Box::new(WebDav::connect(address, account, &options.trust)?),
             other => return Err(ConnectError::Setup(format!("\"{other}:\" leads to no kind of store"))),
         };
         Ok(Remote::new(wire, notes, options.patience))
@@ -469,7 +472,7 @@ impl Store for Remote {
         Ok(Box::new(RemoteStage::new(self.inner.clone(), path.clone(), temporary, mode)))
     }
 
-    fn stage_resumable(&self, path: &RelPath, key: &str) -> Result<Box<dyn Stage>> {
+    fn stage_resumable(&self, path: &RelPath, key: &str, size: u64) -> Result<Box<dyn Stage>> {
         let temporary = self.beside(path, key)?;
         self.inner.real_parent(path, "write")?;
         let left = match self.inner.ask(|wire| wire.stat(&temporary))? {
@@ -478,7 +481,7 @@ impl Store for Remote {
             None => None,
         };
         let stage = RemoteStage::new(self.inner.clone(), path.clone(), temporary, None);
-        Ok(Box::new(stage.with_left(left)))
+        Ok(Box::new(stage.of_size(size, left)))
     }
 
     fn stage_link(&self, path: &RelPath, target: &[u8], attributes: &Attributes) -> Result<Sealed> {

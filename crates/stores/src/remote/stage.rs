@@ -25,6 +25,8 @@ pub(super) struct RemoteStage {
     mode: Option<u32>,
     gathered: Vec<u8>,
     upload: Option<Box<dyn Upload>>,
+    /// The whole length, where it is known.
+    size: Option<u64>,
     /// What an interrupted run left under the same name.
     left: Option<Meta>,
     /// Something is there that has to be removed when the stage is dropped.
@@ -39,11 +41,21 @@ impl RemoteStage {
         mode: Option<u32>,
     ) -> RemoteStage {
         let gathered = Vec::new();
-        RemoteStage { inner, target, temporary, mode, gathered, upload: None, left: None, begun: false }
+        RemoteStage {
+            inner,
+            target,
+            temporary,
+            mode,
+            gathered,
+            upload: None,
+            size: None,
+            left: None,
+            begun: false,
+        }
     }
 
-    pub(super) fn with_left(mut self, left: Option<Meta>) -> RemoteStage {
-        self.left = left;
+    pub(super) fn of_size(mut self, size: u64, left: Option<Meta>) -> RemoteStage {
+        (self.size, self.left) = (Some(size), left);
         self
     }
 
@@ -60,12 +72,12 @@ impl RemoteStage {
                     .ask(|wire| wire.remove(&self.temporary, &left))
                     .map_err(|error| self.about(error))?;
             }
-            let (temporary, mode) = (&self.temporary, self.mode);
+            let (temporary, mode, size) = (&self.temporary, self.mode, self.size);
             let upload = self.inner.patience.with(|again| {
                 if again && let Ok(Some(half)) = self.inner.wire.stat(temporary) {
                     let _ = self.inner.wire.remove(temporary, &half);
                 }
-                self.inner.wire.write(temporary, mode, None)
+                self.inner.wire.write(temporary, mode, None, size)
             });
             self.upload = Some(upload.map_err(|error| self.about(error))?);
             self.begun = true;
@@ -114,6 +126,9 @@ impl Stage for RemoteStage {
         size_hint: u64,
         progress: &mut dyn FnMut(u64) -> Flow,
     ) -> Result<u64, CopyError> {
+        if self.upload.is_none() && self.gathered.is_empty() {
+            self.size.get_or_insert(size_hint);
+        }
         // One byte more than expected, so that the end shows in the first read.
         let piece = PIECE.min(usize::try_from(size_hint).unwrap_or(PIECE).saturating_add(1));
         let mut buffer = vec![0; piece];
@@ -146,8 +161,8 @@ impl Stage for RemoteStage {
         if !self.left.as_ref().is_some_and(|left| left.size >= offset) {
             return Ok(false);
         }
-        let (temporary, mode) = (&self.temporary, self.mode);
-        match self.inner.ask(|wire| wire.write(temporary, mode, Some(offset))) {
+        let (temporary, mode, size) = (&self.temporary, self.mode, self.size);
+        match self.inner.ask(|wire| wire.write(temporary, mode, Some(offset), size)) {
             Ok(upload) => {
                 (self.upload, self.left, self.begun) = (Some(upload), None, true);
                 Ok(true)

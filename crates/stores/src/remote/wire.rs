@@ -135,8 +135,14 @@ pub trait Wire: Send + Sync {
     fn read(&self, path: &RelPath, offset: u64) -> Answer<Box<dyn Download>>;
 
     /// Begins a file where nothing stands; with `at`, goes on with an unfinished one behind its first bytes and drops what
-    /// follows them. [`FaultKind::Unsupported`] when the protocol cannot go on.
-    fn write(&self, path: &RelPath, mode: Option<u32>, at: Option<u64>) -> Answer<Box<dyn Upload>>;
+    /// follows them. [`FaultKind::Unsupported`] when the protocol cannot go on. `size` is the whole length, where it is known.
+    fn write(
+        &self,
+        path: &RelPath,
+        mode: Option<u32>,
+        at: Option<u64>,
+        size: Option<u64>,
+    ) -> Answer<Box<dyn Upload>>;
 
     /// Writes a whole small file where nothing of value stands: an earlier attempt at the same is overwritten.
     fn put(&self, path: &RelPath, data: &[u8], attributes: &Attributes) -> Answer<()>;

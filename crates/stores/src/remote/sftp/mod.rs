@@ -448,7 +448,13 @@ impl Wire for Sftp {
         Ok(Box::new(download))
     }
 
-    fn write(&self, path: &RelPath, mode: Option<u32>, at: Option<u64>) -> Answer<Box<dyn Upload>> {
+    fn write(
+        &self,
+        path: &RelPath,
+        mode: Option<u32>,
+        at: Option<u64>,
+        _size: Option<u64>,
+    ) -> Answer<Box<dyn Upload>> {
         let Some(at) = at else {
             let flags = packet::FOR_WRITING | packet::CREATE | packet::EXCLUSIVE;
             return Ok(Box::new(self.begin(path, flags, mode)?));
