@@ -62,9 +62,11 @@ pub struct Capabilities {
 pub enum NameRule {
     /// Any but `/` and NUL.
     Bytes,
+    /// Any but `/`, NUL and line breaks: names travel in lines.
+    Lines,
     /// UTF-8.
     Text,
-    /// UTF-8 without control characters: names travel in lines, or in documents that cannot hold them.
+    /// UTF-8 without control characters: names travel in documents that cannot hold them.
     Printable,
 }
 
@@ -74,6 +76,10 @@ impl NameRule {
         let text = std::str::from_utf8(name.as_bytes());
         match (self, text) {
             (NameRule::Bytes, _) => None,
+            (NameRule::Lines, _) => {
+                let broken = name.as_bytes().iter().any(|byte| matches!(byte, b'\n' | b'\r'));
+                broken.then_some("it has a line break")
+            }
             (_, Err(_)) => Some("it is not UTF-8"),
             (NameRule::Printable, Ok(text)) if text.chars().any(char::is_control) => {
                 Some("it has control characters, such as a line break")

@@ -67,6 +67,26 @@ fn webdav_over_tls_against_apache() {
     conformance(&over_http(&server, "davs"));
 }
 
+fn over_ftp(server: &Server, scheme: &str) -> Remote {
+    let host = "localhost".to_owned();
+    let address = Address { scheme: scheme.to_owned(), host, port: Some(server.port), path: b"/".to_vec() };
+    let trust = Trust { authorities: Some(server.file("authority.pem")).filter(|file| file.exists()) };
+    let options = Options { trust, ..Options::default() };
+    Remote::open(address, account(), &options, Arc::new(Fleeting::default())).expect("a connection")
+}
+
+#[test]
+fn ftp_against_proftpd() {
+    let Some(server) = Server::start("proftpd") else { return };
+    conformance(&over_ftp(&server, "ftp"));
+}
+
+#[test]
+fn ftp_over_tls_against_proftpd() {
+    let Some(server) = Server::start("proftpd-tls") else { return };
+    conformance(&over_ftp(&server, "ftps"));
+}
+
 #[test]
 fn sftp_against_openssh() {
     let Some(server) = Server::start("sshd") else { return };

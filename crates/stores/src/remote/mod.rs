@@ -7,6 +7,7 @@
 //! ([`Wire::follows_links`]); what was seen to be a folder is taken for one for a while.
 
 pub mod connect;
+pub mod ftp;
 mod lock;
 pub mod patience;
 mod runtime;
@@ -29,6 +30,7 @@ use reedhook_core::store::{
 };
 
 use connect::{Account, Address, ConnectError, Trust};
+use ftp::Ftp;
 use patience::Patience;
 use sftp::{Sftp, SshSetup};
 use stage::RemoteStage;
@@ -57,7 +59,7 @@ pub struct Options {
 }
 
 /// The schemes of the addresses that lead to a store.
-pub const SCHEMES: [&str; 3] = ["sftp", "davs", "dav"];
+pub const SCHEMES: [&str; 5] = ["sftp", "davs", "dav", "ftps", "ftp"];
 
 /// A store behind a network.
 pub struct Remote {
@@ -107,6 +109,7 @@ impl Remote {
         let wire: Box<dyn Wire> = match address.scheme.as_str() {
             "sftp" => Box::new(Sftp::connect(address, account, options.ssh.clone())?),
             "davs" | "dav" => Box::new(WebDav::connect(address, account, &options.trust)?),
+            "ftps" | "ftp" => Box::new(Ftp::connect(address, account, &options.trust)?),
             other => return Err(ConnectError::Setup(format!("\"{other}:\" leads to no kind of store"))),
         };
         Ok(Remote::new(wire, notes, options.patience))

@@ -1,0 +1,147 @@
+//! What servers say of files: the machine-readable lines of MLSD and MLST (RFC 3659, section 7), and the lines of LIST, which
+//! were made for people.
+
+use std::time::UNIX_EPOCH;
+
+use jiff::civil::DateTime;
+use suppaftp::list::ListParser;
+
+use reedhook_core::entry::{EntryKind, Meta, Special, Stamp, Version};
+
+/// A line of a listing: a name, as bytes, and what is said of it.
+#[derive(Debug)]
+pub(super) struct Line {
+    pub(super) name: Vec<u8>,
+    /// `None` when the server does not say enough to use it.
+    pub(super) meta: Option<Meta>,
+    /// The folder itself, or the one above.
+    pub(super) dots: bool,
+}
+
+/// Text of the control connection as bytes: each character stands for one.
+pub(super) fn bytes_of(text: &str) -> Vec<u8> {
+    text.chars().map(|character| u8::try_from(u32::from(character)).unwrap_or(b'?')).collect()
+}
+
+/// Bytes as text of the control connection.
+pub(super) fn text_of(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| char::from(*byte)).collect()
+}
+
+/// Reads a line of MLSD or MLST: `fact=value;fact=value; name`.
+pub(super) fn machine_line(line: &[u8], arrival: bool) -> Option<Line> {
+    let at = line.iter().position(|byte| *byte == b' ')?;
+    let (facts, name) = (std::str::from_utf8(&line[..at]).ok()?, line[at + 1..].to_vec());
+    let (mut kind, mut size, mut modified, mut mode) = (None, None, None, None);
+    let mut dots = false;
+    for fact in facts.split(';').filter(|fact| !fact.is_empty()) {
+        let (word, value) = fact.split_once('=')?;
+        match word.to_ascii_lowercase().as_str() {
+            "type" => match value.to_ascii_lowercase().as_str() {
+                "file" => kind = Some(EntryKind::File),
+                "dir" => kind = Some(EntryKind::Folder),
+                "cdir" | "pdir" => dots = true,
+                // Links cannot be made over FTP, and most servers do not say where one points.
+                _ => kind = Some(EntryKind::Special(Special::Other)),
+            },
+            "size" => size = value.parse().ok(),
+            "modify" => modified = time(value),
+            "unix.mode" => mode = u32::from_str_radix(value, 8).ok().map(|mode| mode & 0o7777),
+            _ => {}
+        }
+    }
+    Some(Line { name, meta: kind.and_then(|kind| meta(kind, size, modified, mode, arrival)), dots })
+}
+
+/// `YYYYMMDDHHMMSS[.fraction]` in universal time (RFC 3659, section 2.3).
+fn time(text: &str) -> Option<Stamp> {
+    let digits = text.get(..14)?;
+    let number = |from: usize, to: usize| digits.get(from..to)?.parse::<i16>().ok();
+    let date = DateTime::new(
+        number(0, 4)?,
+        number(4, 6)? as i8,
+        number(6, 8)? as i8,
+        number(8, 10)? as i8,
+        number(10, 12)? as i8,
+        number(12, 14)?.min(59) as i8,
+        0,
+    );
+    let zoned = date.ok()?.to_zoned(jiff::tz::TimeZone::UTC).ok()?;
+    Some(Stamp::new(zoned.timestamp().as_second(), 0))
+}
+
+/// A time as [`time`] reads it.
+pub(super) fn time_text(stamp: Stamp) -> Option<String> {
+    let time = jiff::Timestamp::new(stamp.seconds(), 0).ok()?;
+    Some(time.strftime("%Y%m%d%H%M%S").to_string())
+}
+
+fn meta(
+    kind: EntryKind,
+    size: Option<u64>,
+    modified: Option<Stamp>,
+    mode: Option<u32>,
+    arrival: bool,
+) -> Option<Meta> {
+    let file = kind == EntryKind::File;
+    let size = if file { size? } else { 0 };
+    let modified = modified.filter(|_| file);
+    let tag = modified.map(|modified| format!("{}/{size}", modified.seconds()));
+    let version = tag.filter(|_| arrival).map(|tag| Box::new(Version { tag, arrival: true }));
+    Some(Meta { kind, size, modified, mode, id: None, target: None, extra: None, version })
+}
+
+/// Reads a line of LIST, in the form of `ls -l` or of DOS. Its times have no seconds, and often no year: they tell when the server got
+/// the file at best.
+pub(super) fn listed_line(line: &[u8]) -> Option<Line> {
+    let text = text_of(line);
+    let file = ListParser::parse_posix(&text).or_else(|_| ListParser::parse_dos(&text)).ok()?;
+    let name = bytes_of(file.name());
+    let kind = if file.is_directory() {
+        EntryKind::Folder
+    } else if file.is_file() {
+        EntryKind::File
+    } else {
+        EntryKind::Special(Special::Other)
+    };
+    let since = file.modified().duration_since(UNIX_EPOCH).ok().map(|since| since.as_secs() as i64);
+    let dots = name == b"." || name == b"..";
+    let meta = meta(kind, Some(file.size() as u64), since.map(|seconds| Stamp::new(seconds, 0)), None, true);
+    Some(Line { name, meta, dots })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn machine_lines_are_read_to_the_byte() {
+        let line =
+            machine_line(b"Type=file;Size=12;Modify=20260401120530.123;UNIX.mode=0640;  a\xffb ", false)
+                .expect("a line");
+        let meta = line.meta.expect("a file");
+        assert_eq!(line.name, b" a\xffb ");
+        assert_eq!((meta.kind, meta.size, meta.mode), (EntryKind::File, 12, Some(0o640)));
+        assert_eq!(meta.modified, Some(Stamp::new(1_775_045_130, 0)));
+        assert_eq!(time_text(Stamp::new(1_775_045_130, 0)).as_deref(), Some("20260401120530"));
+        assert!(machine_line(b"type=cdir; .", false).expect("a line").dots);
+        let link = machine_line(b"type=OS.unix=symlink;size=3; x", false).expect("a line");
+        assert_eq!(link.meta.expect("known").kind, EntryKind::Special(Special::Other));
+        assert!(machine_line(b"type=file;modify=20260401120530; x", false).expect("a line").meta.is_none());
+        assert!(machine_line(b"nonsense", false).is_none());
+        assert!(machine_line(b"no-fact name", false).is_none());
+    }
+
+    #[test]
+    fn lines_for_people_are_read_as_well_as_they_can_be() {
+        let line = listed_line(b"-rw-r--r--   1 ranger   marsh     1234 Apr 01  2024 heron count.csv")
+            .expect("a line");
+        let meta = line.meta.expect("a file");
+        assert_eq!((line.name.as_slice(), meta.size), (b"heron count.csv".as_slice(), 1234));
+        assert!(meta.is_arrival());
+        let folder =
+            listed_line(b"drwxr-xr-x   2 ranger   marsh     4096 Nov 23 14:06 counts").expect("a line");
+        assert!(folder.meta.expect("a folder").is_folder());
+        assert!(listed_line(b"total 12").is_none());
+    }
+}

@@ -1,0 +1,691 @@
+//! FTP (RFC 959, with RFC 2428 and 3659), and FTP over TLS (RFC 4217).
+//!
+//! A server says what it can do in answer to FEAT. With MLSD, listings are exact; without, the lines of LIST have to do, and the times in
+//! them count as times of arrival only. Times are set with MFMT or MFF where there is one of them (draft-somers-ftp-mfxx), and
+//! noted on this machine otherwise. The server does not say what exactly is wrong: most failures have the number 550, so what is
+//! there is looked at afterwards.
+
+mod facts;
+mod pool;
+
+use std::collections::HashSet;
+use std::io::{self, Read, Write};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use suppaftp::{FtpError, RustlsConnector, RustlsFtpStream, Status, TlsConnector, TransferStream};
+
+use reedhook_core::entry::{Entry, EntryKind, Meta};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{
+    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError, Unknown,
+};
+
+use self::facts::{Line, listed_line, machine_line, text_of};
+use self::pool::{Dialer, OPENED, Pool, Taken, refusal};
+use super::connect::{Account, Address, ConnectError, Trust, workers_for};
+use super::wire::{Again, Answer, Download, Over, Trouble, Upload, Wire};
+
+/// Servers that live together with many users do not like more from one.
+const MOST_CONNECTIONS: usize = 12;
+
+/// No listing is larger.
+const LARGEST_LISTING: u64 = 1 << 30;
+
+type Transfer = TransferStream<<RustlsConnector as TlsConnector>::Stream>;
+
+/// A folder at an FTP server.
+pub struct Ftp {
+    pool: Arc<Pool>,
+    root: Vec<u8>,
+    offers: Offers,
+    round_trip: Duration,
+    secure: bool,
+    server: String,
+    /// Cleared when an upload could not be gone on with after all.
+    restarts: Arc<AtomicBool>,
+}
+
+/// What the server says it can do.
+#[derive(Debug, Clone, Copy, Default)]
+struct Offers {
+    machine_lists: bool,
+    sets_times: bool,
+    sets_facts: bool,
+    modes: bool,
+    restarts: bool,
+}
+
+impl Offers {
+    fn of(features: &str) -> Offers {
+        let features = features.to_ascii_uppercase();
+        let line = |word: &str| features.lines().map(str::trim).find(|line| line.starts_with(word));
+        let has = |word: &str, fact: &str| line(word).is_some_and(|line| line.contains(fact));
+        Offers {
+            machine_lists: line("MLST").is_some() && has("MLST", "SIZE") && has("MLST", "TYPE"),
+            sets_times: line("MFMT").is_some() && has("MLST", "MODIFY"),
+            sets_facts: has("MFF", "MODIFY") && has("MFF", "UNIX.MODE"),
+            modes: has("MFF", "UNIX.MODE") && has("MLST", "UNIX.MODE"),
+            restarts: line("REST STREAM").is_some(),
+        }
+    }
+}
+
+impl Ftp {
+    /// Connects, logs in and finds the folder.
+    ///
+    /// # Errors
+    /// See [`ConnectError`].
+    pub fn connect(address: Address, account: Account, trust: &Trust) -> Result<Ftp, ConnectError> {
+        let secure = address.scheme == "ftps";
+        if !secure && account.user.is_some() && !is_loopback(&address.host) {
+            // Anonymous reading is what plain FTP is still used for; a password would be everybody's.
+            return Err(ConnectError::Unusable {
+                address: address.shown(),
+                why: "over ftp: the password could be read by everybody on the way; use ftps:".to_owned(),
+            });
+        }
+        let tls = if secure { Some(pool::tls(trust, false)?) } else { None };
+        let mut dialer = Dialer { address, account, tls, extended: true };
+        let mut ftp = match dialer.dial() {
+            // A server that has only the newest TLS.
+            Err(ConnectError::Unreachable { why, .. }) if secure && why.contains("alert") => {
+                dialer.tls = Some(pool::tls(trust, true)?);
+                dialer.dial()?
+            }
+            dialed => dialed?,
+        };
+        let server = ftp.get_welcome_msg().unwrap_or_default().trim().to_owned();
+        let features = features(&mut ftp);
+        let root = find_root(&mut ftp, &dialer.address)?;
+        let begun = Instant::now();
+        let _ = ftp.noop();
+        let round_trip = begun.elapsed();
+        let offers = Offers::of(&features);
+        let pool = Arc::new(Pool::new(dialer, ftp, 1));
+        let found = Ftp {
+            pool,
+            root,
+            offers,
+            round_trip,
+            secure,
+            server,
+            restarts: Arc::new(AtomicBool::new(offers.restarts)),
+        };
+        found.pool.allow(found.workers());
+        Ok(found)
+    }
+
+    fn workers(&self) -> usize {
+        workers_for(self.round_trip).min(MOST_CONNECTIONS)
+    }
+
+    fn full(&self, path: &RelPath) -> String {
+        let full = if path.is_root() {
+            if self.root.is_empty() { b"/".to_vec() } else { self.root.clone() }
+        } else {
+            [self.root.as_slice(), b"/", path.as_bytes()].concat()
+        };
+        text_of(&full)
+    }
+
+    fn take(&self, action: &'static str, path: &RelPath) -> Answer<Taken> {
+        self.pool.take().map_err(|error| {
+            if error.may_pass() {
+                Trouble::broke(action, path, error)
+            } else {
+                Trouble::lasting(FaultKind::Lost, action, path).because(error)
+            }
+        })
+    }
+
+    /// Does something with a connection, and gives it back when it is still of use.
+    fn with<T>(
+        &self,
+        action: &'static str,
+        path: &RelPath,
+        work: impl FnOnce(&mut RustlsFtpStream) -> Result<T, FtpError>,
+    ) -> Answer<T> {
+        let mut taken = self.take(action, path)?;
+        let outcome = match taken.ftp() {
+            Some(ftp) => work(ftp),
+            None => Err(FtpError::BadResponse),
+        };
+        let good = match &outcome {
+            Ok(_) => true,
+            Err(error) => refusal(error).is_some_and(|(code, _)| code != 421),
+        };
+        if good {
+            taken.give_back();
+        }
+        outcome.map_err(|error| trouble(&error, action, path))
+    }
+
+    fn command(
+        &self,
+        command: String,
+        expected: &[Status],
+        action: &'static str,
+        path: &RelPath,
+    ) -> Answer<()> {
+        self.with(action, path, |ftp| ftp.custom_command(command, expected).map(drop))
+    }
+
+    /// What a refusal means shows in what is there.
+    fn explained(&self, trouble: Trouble, path: &RelPath, when_there: FaultKind) -> Trouble {
+        if trouble.kind() != FaultKind::Io {
+            return trouble;
+        }
+        let as_kind =
+            |trouble: Trouble, kind| Trouble { error: StoreError { kind, ..trouble.error }, ..trouble };
+        match self.stat(path) {
+            Ok(Some(_)) => as_kind(trouble, when_there),
+            Ok(None) => {
+                let parent = path.parent().unwrap_or_default();
+                let there = parent.is_root() || matches!(self.stat(&parent), Ok(Some(_)));
+                as_kind(trouble, if there { FaultKind::Denied } else { FaultKind::NotFound })
+            }
+            Err(_) => trouble,
+        }
+    }
+
+    /// The same for something that has to be there.
+    fn explained_missing(&self, trouble: Trouble, path: &RelPath, when_there: FaultKind) -> Trouble {
+        if trouble.kind() == FaultKind::Io && matches!(self.stat(path), Ok(None)) {
+            return Trouble { error: StoreError { kind: FaultKind::NotFound, ..trouble.error }, ..trouble };
+        }
+        self.explained(trouble, path, when_there)
+    }
+
+    fn lines(&self, folder: &RelPath) -> Answer<Vec<Vec<u8>>> {
+        let full = self.full(folder);
+        let machine = self.offers.machine_lists;
+        let bytes = self.with("list", folder, |ftp| {
+            let (_, mut stream) = if machine {
+                ftp.custom_data_command(format!("MLSD {full}"), &OPENED)?
+            } else {
+                // Not with the path: some servers take stars in it for patterns.
+                ftp.cwd(&full)?;
+                ftp.custom_data_command("LIST -a", &OPENED)?
+            };
+            let mut bytes = Vec::new();
+            let read = (&mut stream).take(LARGEST_LISTING + 1).read_to_end(&mut bytes);
+            stream.finish()?;
+            read.map_err(FtpError::ConnectionError)?;
+            Ok(bytes)
+        })?;
+        if bytes.len() as u64 > LARGEST_LISTING {
+            return Err(Trouble::lasting(FaultKind::BadAnswer, "list", folder).because("it has no end"));
+        }
+        let lines = bytes.split(|byte| *byte == b'\n').map(|line| line.strip_suffix(b"\r").unwrap_or(line));
+        Ok(lines.filter(|line| !line.is_empty()).map(<[u8]>::to_vec).collect())
+    }
+
+    fn read_line(&self, line: &[u8]) -> Option<Line> {
+        if self.offers.machine_lists { machine_line(line, self.needs_notes()) } else { listed_line(line) }
+    }
+
+    /// Sets what can be set of a file.
+    fn adjust(
+        &self,
+        ftp: &mut RustlsFtpStream,
+        path: &RelPath,
+        attributes: &Attributes,
+    ) -> Result<(), FtpError> {
+        let full = self.full(path);
+        let time = attributes.modified.and_then(facts::time_text);
+        let expected = [Status::File, Status::RequestedFileActionOk, Status::CommandOk];
+        if self.offers.sets_facts && attributes.mode.is_some() {
+            let mode =
+                attributes.mode.map(|mode| format!("UNIX.mode={:04o};", mode & 0o7777)).unwrap_or_default();
+            let time = time.map(|time| format!("Modify={time};")).unwrap_or_default();
+            return ftp.custom_command(format!("MFF {mode}{time} {full}"), &expected).map(drop);
+        }
+        match time {
+            Some(time) if self.offers.sets_times => {
+                ftp.custom_command(format!("MFMT {time} {full}"), &expected).map(drop)
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+fn features(ftp: &mut RustlsFtpStream) -> String {
+    match ftp.feat() {
+        Ok(found) => {
+            let line = |(name, value): (&String, &Option<String>)| match value {
+                Some(value) => format!("{name} {value}"),
+                None => name.clone(),
+            };
+            found.iter().map(line).collect::<Vec<_>>().join("\n")
+        }
+        Err(_) => String::new(),
+    }
+}
+
+fn find_root(ftp: &mut RustlsFtpStream, address: &Address) -> Result<Vec<u8>, ConnectError> {
+    let path = address.path.strip_prefix(b"/").unwrap_or(&address.path);
+    let missing = || ConnectError::NoFolder {
+        address: format!("{}://{}", address.scheme, address.host),
+        path: String::from_utf8_lossy(path).into_owned(),
+    };
+    if !path.is_empty() {
+        ftp.cwd(text_of(path)).map_err(|_| missing())?;
+    }
+    let root = facts::bytes_of(&ftp.pwd().map_err(|_| missing())?);
+    Ok(root.strip_suffix(b"/").unwrap_or(&root).to_vec())
+}
+
+fn is_loopback(host: &str) -> bool {
+    host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
+}
+
+/// What an error means, as far as its number tells (RFC 959, section 4.2).
+fn trouble(error: &FtpError, action: &'static str, path: &RelPath) -> Trouble {
+    let Some((code, words)) = refusal(error) else { return Trouble::broke(action, path, error.to_string()) };
+    let (kind, again) = match code {
+        421 | 425 | 426 => (FaultKind::Interrupted, Again::Soon),
+        450 | 451 => (FaultKind::Busy, Again::Soon),
+        452 | 552 => (FaultKind::NoSpace, Again::Never),
+        500 | 502 | 504 => (FaultKind::Unsupported, Again::Never),
+        501 | 553 => (FaultKind::NameRefused, Again::Never),
+        530 => (FaultKind::LoginFailed, Again::Never),
+        _ => (FaultKind::Io, Again::Never),
+    };
+    let error = StoreError::new(kind, action, path).because(format!("the server says: {words}"));
+    Trouble { error, again }
+}
+
+impl Wire for Ftp {
+    fn address(&self) -> String {
+        self.pool.dialer.address.shown()
+    }
+
+    fn place(&self) -> Place {
+        let address = &self.pool.dialer.address;
+        let root = String::from_utf8_lossy(&self.root);
+        Place::Elsewhere(format!(
+            "ftp://{}:{}{root}",
+            address.host.to_lowercase(),
+            address.port.unwrap_or(21)
+        ))
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            names: NameRule::Lines,
+            remote: true,
+            folder_times: false,
+            time_precision: Some(Duration::from_secs(1)),
+            link_times: false,
+            modes: self.offers.modes,
+            links: false,
+            rename: true,
+            folds_case: false,
+            max_name: 255,
+            full: false,
+            batch_sync: false,
+            workers: self.workers(),
+            one_stream: false,
+        }
+    }
+
+    fn follows_links(&self) -> bool {
+        true
+    }
+
+    fn needs_notes(&self) -> bool {
+        !(self.offers.machine_lists && self.offers.sets_times)
+    }
+
+    fn list(&self, folder: &RelPath) -> Answer<Listing> {
+        let lines = self.lines(folder);
+        let lines = lines.map_err(|trouble| self.explained_missing(trouble, folder, FaultKind::Denied))?;
+        let mut listing = Listing::default();
+        let mut known = HashSet::new();
+        for line in lines {
+            match self.read_line(&line) {
+                Some(line) if line.dots => {}
+                Some(line) => note(&mut listing, &mut known, line, folder),
+                // What people's listings have besides: "total 12".
+                None if !self.offers.machine_lists && line.starts_with(b"total ") => {}
+                None => {
+                    let error = StoreError::new(FaultKind::BadAnswer, "list", folder);
+                    let shown = String::from_utf8_lossy(&line).into_owned();
+                    let error = error.because(format!("a line that cannot be read: {shown:?}"));
+                    listing.unknown.push(Unknown { name: None, error });
+                }
+            }
+        }
+        if listing.entries.is_empty() && listing.unknown.is_empty() && !folder.is_root() {
+            // Some servers list a folder that is not there as an empty one, and a file as itself.
+            match self.stat(folder)? {
+                Some(meta) if meta.is_folder() => {}
+                _ => return Err(Trouble::lasting(FaultKind::NotFound, "list", folder)),
+            }
+        }
+        Ok(listing)
+    }
+
+    fn stat(&self, path: &RelPath) -> Answer<Option<Meta>> {
+        if self.offers.machine_lists {
+            let full = self.full(path);
+            return match self.with("examine", path, |ftp| ftp.mlst(Some(&full))) {
+                Ok(line) => {
+                    let line = machine_line(&facts::bytes_of(&line), self.needs_notes());
+                    let unclear = || Trouble::lasting(FaultKind::BadAnswer, "examine", path);
+                    let line = line.ok_or_else(unclear)?;
+                    // The root may call itself "this folder".
+                    if line.dots { Ok(Some(folder_meta())) } else { line.meta.map(Some).ok_or_else(unclear) }
+                }
+                Err(trouble) if trouble.kind() == FaultKind::Io => Ok(None),
+                Err(trouble) => Err(trouble),
+            };
+        }
+        let Some((parent, name)) = path.split() else { return Ok(Some(folder_meta())) };
+        match self.lines(&parent) {
+            Ok(lines) => {
+                let found = lines.iter().filter_map(|line| self.read_line(line));
+                Ok(found.filter(|line| line.name == name.as_bytes()).find_map(|line| line.meta))
+            }
+            Err(trouble) if trouble.kind() == FaultKind::Io => Ok(None),
+            Err(trouble) => Err(trouble),
+        }
+    }
+
+    fn read(&self, path: &RelPath, offset: u64) -> Answer<Box<dyn Download>> {
+        let mut taken = self.take("read", path)?;
+        let full = self.full(path);
+        let opened = match taken.ftp() {
+            Some(ftp) => ftp
+                .resume_transfer(usize::try_from(offset).unwrap_or(usize::MAX))
+                .and_then(|()| ftp.retr_as_stream(&full)),
+            None => Err(FtpError::BadResponse),
+        };
+        match opened {
+            Ok(transfer) => {
+                let transfer = Some((taken, transfer));
+                Ok(Box::new(FtpDownload { ftp: self.alike(), path: path.clone(), transfer }))
+            }
+            Err(error) => {
+                if refusal(&error).is_some_and(|(code, _)| code != 421) {
+                    taken.give_back();
+                }
+                Err(self.explained_missing(trouble(&error, "read", path), path, FaultKind::Denied))
+            }
+        }
+    }
+
+    fn write(
+        &self,
+        path: &RelPath,
+        _mode: Option<u32>,
+        at: Option<u64>,
+        _size: Option<u64>,
+    ) -> Answer<Box<dyn Upload>> {
+        if at.is_some_and(|at| at > 0) && !self.restarts.load(Ordering::Relaxed) {
+            return Err(Trouble::lasting(FaultKind::Unsupported, "write", path));
+        }
+        Ok(Box::new(FtpUpload { ftp: self.alike(), path: path.clone(), at: at.unwrap_or(0), transfer: None }))
+    }
+
+    fn put(&self, path: &RelPath, data: &[u8], attributes: &Attributes) -> Answer<()> {
+        let full = self.full(path);
+        let put = self.with("write", path, |ftp| {
+            let mut stream = ftp.put_with_stream(&full)?;
+            let written = stream.write_all(data);
+            stream.finish()?;
+            written.map_err(FtpError::ConnectionError)?;
+            self.adjust(ftp, path, attributes)
+        });
+        put.map_err(|trouble| self.explained(trouble, path, FaultKind::Denied))
+    }
+
+    fn make_link(&self, path: &RelPath, _target: &[u8]) -> Answer<()> {
+        Err(Trouble::lasting(FaultKind::Unsupported, "make link", path))
+    }
+
+    fn rename(&self, from: &RelPath, to: &RelPath, over: Over<'_>) -> Answer<()> {
+        // The protocol's rename overwrites on some servers and does not on others.
+        if matches!(over, Over::Nothing) && self.stat(to)?.is_some() {
+            return Err(Trouble::lasting(FaultKind::Exists, "rename", to));
+        }
+        let (old, new) = (self.full(from), self.full(to));
+        let renamed = self.with("rename", from, |ftp| ftp.rename(&old, &new));
+        match renamed {
+            Err(trouble) if trouble.kind() == FaultKind::Io && matches!(over, Over::This(_)) => {
+                self.with("replace", to, |ftp| ftp.rm(&new))?;
+                self.with("rename", from, |ftp| ftp.rename(&old, &new))
+            }
+            outcome => outcome.map_err(|trouble| self.explained_missing(trouble, from, FaultKind::Denied)),
+        }
+    }
+
+    fn duplicate(&self, from: &RelPath, _to: &RelPath) -> Answer<()> {
+        Err(Trouble::lasting(FaultKind::Unsupported, "keep", from))
+    }
+
+    fn remove(&self, path: &RelPath, _seen: &Meta) -> Answer<()> {
+        let full = self.full(path);
+        let removed = self.with("remove", path, |ftp| ftp.rm(&full));
+        removed.map_err(|trouble| self.explained_missing(trouble, path, FaultKind::Denied))
+    }
+
+    fn remove_folder(&self, path: &RelPath) -> Answer<()> {
+        let full = self.full(path);
+        let removed = self.with("remove", path, |ftp| ftp.rmdir(&full));
+        removed.map_err(|trouble| self.explained_missing(trouble, path, FaultKind::NotEmpty))
+    }
+
+    fn make_folder(&self, path: &RelPath, _mode: Option<u32>) -> Answer<()> {
+        let command = format!("MKD {}", self.full(path));
+        let made =
+            self.command(command, &[Status::PathCreated, Status::RequestedFileActionOk], "make folder", path);
+        made.map_err(|trouble| self.explained(trouble, path, FaultKind::Exists))
+    }
+
+    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Answer<()> {
+        let set = self.with("adjust", path, |ftp| self.adjust(ftp, path, attributes));
+        set.map_err(|trouble| self.explained_missing(trouble, path, FaultKind::Denied))
+    }
+
+    fn space(&self) -> Answer<Option<Space>> {
+        Ok(None)
+    }
+
+    fn facts(&self) -> Vec<(&'static str, String)> {
+        let offers = &self.offers;
+        let all = [
+            (offers.machine_lists, "exact listings"),
+            (offers.sets_times, "sets times"),
+            (offers.modes, "sets modes"),
+            (offers.restarts, "goes on with files"),
+        ];
+        let offered: Vec<&str> =
+            all.into_iter().filter_map(|(offered, words)| offered.then_some(words)).collect();
+        let protocol = if self.secure { "FTP over TLS" } else { "FTP, readable on the way" };
+        let offered = if offered.is_empty() {
+            "little: listings for people only".to_owned()
+        } else {
+            offered.join(", ")
+        };
+        vec![("protocol", protocol.to_owned()), ("server", self.server.clone()), ("offers", offered)]
+    }
+}
+
+fn folder_meta() -> Meta {
+    Meta {
+        kind: EntryKind::Folder,
+        size: 0,
+        modified: None,
+        mode: None,
+        id: None,
+        target: None,
+        extra: None,
+        version: None,
+    }
+}
+
+/// Adds an entry of a listing, unless no honest server would have it there.
+fn note(listing: &mut Listing, known: &mut HashSet<Name>, line: Line, folder: &RelPath) {
+    let refuse = |why: String| StoreError::new(FaultKind::BadAnswer, "list", folder).because(why);
+    let shown = String::from_utf8_lossy(&line.name).into_owned();
+    let name = match Name::new(&line.name) {
+        Ok(name) => name,
+        Err(why) => {
+            let error = refuse(format!("it names an entry {shown:?}: {why}"));
+            return listing.unknown.push(Unknown { name: None, error });
+        }
+    };
+    if !known.insert(name.clone()) {
+        let error = refuse(format!("it names {shown:?} twice"));
+        return listing.unknown.push(Unknown { name: Some(name), error });
+    }
+    match line.meta {
+        Some(meta) => listing.entries.push(Entry { name, meta }),
+        None => {
+            let error = refuse(format!("it does not say enough of {shown:?}"));
+            listing.unknown.push(Unknown { name: Some(name), error });
+        }
+    }
+}
+
+impl Ftp {
+    /// The same place once more, for a transfer that outlives this call.
+    fn alike(&self) -> Ftp {
+        Ftp {
+            pool: self.pool.clone(),
+            root: self.root.clone(),
+            offers: self.offers,
+            round_trip: self.round_trip,
+            secure: self.secure,
+            server: String::new(),
+            restarts: self.restarts.clone(),
+        }
+    }
+}
+
+struct FtpDownload {
+    ftp: Ftp,
+    path: RelPath,
+    /// Until the end has been reached, or something has gone wrong.
+    transfer: Option<(Taken, Transfer)>,
+}
+
+impl FtpDownload {
+    fn read_some(&mut self, buffer: &mut [u8]) -> Answer<usize> {
+        let Some((_, transfer)) = self.transfer.as_mut() else { return Ok(0) };
+        let broke = |error: String| Trouble::broke("read", &self.path, error);
+        match transfer.read(buffer) {
+            Ok(0) if !buffer.is_empty() => {
+                let Some((taken, transfer)) = self.transfer.take() else { return Ok(0) };
+                // Only the server's word that all has been sent makes the end an end.
+                transfer.finish().map_err(|error| broke(error.to_string()))?;
+                taken.give_back();
+                Ok(0)
+            }
+            Ok(length) => Ok(length),
+            Err(error) => {
+                self.transfer = None;
+                Err(broke(error.to_string()))
+            }
+        }
+    }
+}
+
+impl Read for FtpDownload {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        self.read_some(buffer).map_err(|trouble| io::Error::other(trouble.error))
+    }
+}
+
+impl Download for FtpDownload {
+    fn meta(&mut self) -> Answer<Meta> {
+        let gone = || Trouble::lasting(FaultKind::NotFound, "examine", &self.path);
+        self.ftp.stat(&self.path)?.ok_or_else(gone)
+    }
+}
+
+struct FtpUpload {
+    ftp: Ftp,
+    path: RelPath,
+    at: u64,
+    transfer: Option<(Taken, Transfer)>,
+}
+
+impl FtpUpload {
+    fn begin(&mut self) -> Answer<&mut Transfer> {
+        if self.transfer.is_none() {
+            let mut taken = self.ftp.take("write", &self.path)?;
+            let full = self.ftp.full(&self.path);
+            let at = usize::try_from(self.at).unwrap_or(usize::MAX);
+            let opened = match taken.ftp() {
+                Some(ftp) => ftp.resume_transfer(at).and_then(|()| ftp.put_with_stream(&full)),
+                None => Err(FtpError::BadResponse),
+            };
+            match opened {
+                Ok(transfer) => self.transfer = Some((taken, transfer)),
+                Err(error) if self.at > 0 && refusal(&error).is_some() => {
+                    self.ftp.restarts.store(false, Ordering::Relaxed);
+                    return Err(Trouble::broke("write", &self.path, "the server cannot go on with files"));
+                }
+                Err(error) => {
+                    let trouble = trouble(&error, "write", &self.path);
+                    return Err(self.ftp.explained(trouble, &self.path, FaultKind::Denied));
+                }
+            }
+        }
+        let missing = || Trouble::broke("write", &self.path, "not connected");
+        self.transfer.as_mut().map(|(_, transfer)| transfer).ok_or_else(missing)
+    }
+
+    fn end(&mut self) -> Answer<()> {
+        let Some((taken, transfer)) = self.transfer.take() else { return Ok(()) };
+        match transfer.finish() {
+            Ok(()) => {
+                taken.give_back();
+                Ok(())
+            }
+            Err(error) => Err(trouble(&error, "write", &self.path)),
+        }
+    }
+}
+
+impl Upload for FtpUpload {
+    fn write(&mut self, data: &[u8]) -> Answer<()> {
+        match self.begin()?.write_all(data) {
+            Ok(()) => {
+                self.at += data.len() as u64;
+                Ok(())
+            }
+            // The server closed the data connection: its last word says why.
+            Err(error) => match self.end() {
+                Err(trouble) if trouble.again == Again::Never => Err(trouble),
+                _ => Err(Trouble::broke("write", &self.path, error)),
+            },
+        }
+    }
+
+    fn flush(&mut self) -> Answer<()> {
+        if !self.ftp.restarts.load(Ordering::Relaxed) {
+            return Err(Trouble::lasting(FaultKind::Unsupported, "write", &self.path));
+        }
+        self.end()
+    }
+
+    fn finish(mut self: Box<Self>, attributes: &Attributes) -> Answer<()> {
+        if self.at == 0 {
+            self.begin()?;
+        }
+        self.end()?;
+        let path = self.path.clone();
+        let set = self.ftp.with("write", &path, |ftp| self.ftp.adjust(ftp, &path, attributes));
+        set?;
+        // What was gone on with has to have just the length that was sent.
+        match self.ftp.stat(&path)? {
+            Some(meta) if meta.size == self.at => Ok(()),
+            _ => Err(Trouble::broke("write", &path, "the file there has another length than what was sent")),
+        }
+    }
+}

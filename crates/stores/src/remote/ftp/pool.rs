@@ -1,0 +1,251 @@
+//! Connections to an FTP server. Each does one thing at a time, so several are kept; a server that allows fewer than we would like
+//! is served by those it allows.
+
+use std::net::{TcpStream, ToSocketAddrs};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use rustls::client::Resumption;
+use suppaftp::types::FileType;
+use suppaftp::{Encoding, FtpError, Mode, RustlsConnector, RustlsFtpStream, Status};
+
+use super::facts;
+use crate::remote::connect::{ANSWER_WITHIN, Account, Address, CONNECT_WITHIN, ConnectError, Trust};
+
+/// Names travel as bytes.
+#[derive(Debug)]
+struct Bytes;
+
+impl Encoding for Bytes {
+    fn decode(&self, bytes: &[u8]) -> String {
+        facts::text_of(bytes)
+    }
+
+    fn encode(&self, text: &str) -> std::io::Result<Vec<u8>> {
+        Ok(facts::bytes_of(text))
+    }
+}
+
+/// How to connect, once it is known what the server can do.
+pub(super) struct Dialer {
+    pub(super) address: Address,
+    pub(super) account: Account,
+    /// TLS for `ftps:`.
+    pub(super) tls: Option<rustls::ClientConfig>,
+    /// Whether data connections are asked for in the extended way (RFC 2428), which works with IPv6 too.
+    pub(super) extended: bool,
+}
+
+/// The certificates to trust, as TLS wants them. TLS 1.2 is used where the server has it: its sessions can be gone on with as often
+/// as needed, which many servers insist on for data connections, while a ticket of 1.3 serves once.
+pub(super) fn tls(trust: &Trust, newest: bool) -> Result<rustls::ClientConfig, ConnectError> {
+    let mut roots = rustls::RootCertStore::empty();
+    let system = rustls_native_certs::load_native_certs();
+    roots.add_parsable_certificates(system.certs);
+    if let Some(file) = &trust.authorities {
+        use rustls::pki_types::CertificateDer;
+        use rustls::pki_types::pem::PemObject;
+        let bad = |why: String| ConnectError::Setup(format!("{}: {why}", file.display()));
+        let found = CertificateDer::pem_file_iter(file).map_err(|error| bad(error.to_string()))?;
+        let certificates: Vec<_> = found.filter_map(Result::ok).collect();
+        if certificates.is_empty() {
+            return Err(bad("there is no certificate in it".to_owned()));
+        }
+        roots.add_parsable_certificates(certificates);
+    }
+    let versions: &[&rustls::SupportedProtocolVersion] =
+        if newest { rustls::ALL_VERSIONS } else { &[&rustls::version::TLS12] };
+    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+    let builder = rustls::ClientConfig::builder_with_provider(provider).with_protocol_versions(versions);
+    let builder = builder.map_err(|error| ConnectError::Setup(error.to_string()))?;
+    Ok(builder.with_root_certificates(roots).with_no_client_auth())
+}
+
+impl Dialer {
+    fn unreachable(&self, why: impl ToString) -> ConnectError {
+        ConnectError::Unreachable { address: self.address.shown(), why: why.to_string() }
+    }
+
+    /// Connects and logs in.
+    pub(super) fn dial(&self) -> Result<RustlsFtpStream, ConnectError> {
+        let place = (self.address.host.as_str(), self.address.port.unwrap_or(21));
+        let found = place.to_socket_addrs().map_err(|error| self.unreachable(error))?;
+        let mut last = "the name leads nowhere".to_owned();
+        let mut stream = None;
+        for address in found {
+            match connect_tcp(&address) {
+                Ok(connected) => {
+                    stream = Some(connected);
+                    break;
+                }
+                Err(error) => last = error.to_string(),
+            }
+        }
+        let stream = stream.ok_or_else(|| self.unreachable(&last))?;
+        let ftp = RustlsFtpStream::connect_with_stream(stream).map_err(|error| self.unreachable(error))?;
+        let mut ftp =
+            ftp.passive_stream_builder(|address| connect_tcp(&address).map_err(FtpError::ConnectionError));
+        ftp.set_encoding(Bytes);
+        ftp.set_mode(if self.extended { Mode::ExtendedPassive } else { Mode::Passive });
+        // Data goes where the control connection goes, whatever address the server names.
+        ftp.set_passive_nat_workaround(true);
+        if let Some(tls) = &self.tls {
+            // Sessions are those of this very connection: servers compare them.
+            let mut tls = tls.clone();
+            tls.resumption = Resumption::in_memory_sessions(8);
+            let connector = RustlsConnector::from(Arc::new(tls));
+            ftp = ftp.into_secure(connector, &self.address.host).map_err(|error| self.insecure(&error))?;
+        }
+        self.log_in(&mut ftp)?;
+        ftp.transfer_type(FileType::Binary).map_err(|error| self.unreachable(error))?;
+        Ok(ftp)
+    }
+
+    fn insecure(&self, error: &FtpError) -> ConnectError {
+        match error {
+            FtpError::UnexpectedResponse(response) => ConnectError::Unusable {
+                address: self.address.shown(),
+                why: format!(
+                    "it offers no TLS (it says {}); ftp: would send all readable",
+                    response.status.code()
+                ),
+            },
+            other => match other.to_string() {
+                why if is_about_trust(&why) => ConnectError::Untrusted { address: self.address.shown(), why },
+                why => self.unreachable(why),
+            },
+        }
+    }
+
+    fn log_in(&self, ftp: &mut RustlsFtpStream) -> Result<(), ConnectError> {
+        let address = self.address.shown();
+        let user = self.account.user.clone().unwrap_or_else(|| "anonymous".to_owned());
+        let secret = self.account.find_secret(&address)?;
+        let password = secret.as_ref().map_or("reedhook@", |secret| secret.reveal());
+        match ftp.login(user.as_str(), password) {
+            Ok(()) => Ok(()),
+            Err(FtpError::UnexpectedResponse(response)) if response.status.code() == 530 => {
+                let tried =
+                    if secret.is_some() { "password" } else { "nothing: no password is known for it" };
+                Err(ConnectError::Login { address, user, tried: tried.to_owned() })
+            }
+            Err(error) => Err(self.unreachable(error)),
+        }
+    }
+}
+
+fn is_about_trust(why: &str) -> bool {
+    why.contains("certificate")
+}
+
+fn connect_tcp(address: &std::net::SocketAddr) -> std::io::Result<TcpStream> {
+    let stream = TcpStream::connect_timeout(address, CONNECT_WITHIN)?;
+    stream.set_read_timeout(Some(ANSWER_WITHIN))?;
+    stream.set_write_timeout(Some(ANSWER_WITHIN))?;
+    stream.set_nodelay(true)?;
+    Ok(stream)
+}
+
+/// Idle connections, and how many there may be in all.
+pub(super) struct Pool {
+    pub(super) dialer: Dialer,
+    state: Mutex<PoolState>,
+    freed: Condvar,
+}
+
+struct PoolState {
+    idle: Vec<RustlsFtpStream>,
+    open: usize,
+    most: usize,
+}
+
+impl Pool {
+    pub(super) fn new(dialer: Dialer, first: RustlsFtpStream, most: usize) -> Pool {
+        let state = PoolState { idle: vec![first], open: 1, most };
+        Pool { dialer, state: Mutex::new(state), freed: Condvar::new() }
+    }
+
+    fn state(&self) -> MutexGuard<'_, PoolState> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn allow(&self, most: usize) {
+        self.state().most = most;
+    }
+
+    /// A connection of one's own: an idle one, a new one, or the next that is given back.
+    pub(super) fn take(self: &Arc<Self>) -> Result<Taken, ConnectError> {
+        let mut state = self.state();
+        loop {
+            if let Some(ftp) = state.idle.pop() {
+                return Ok(Taken { pool: self.clone(), ftp: Some(ftp) });
+            }
+            if state.open < state.most {
+                state.open += 1;
+                drop(state);
+                match self.dialer.dial() {
+                    Ok(ftp) => return Ok(Taken { pool: self.clone(), ftp: Some(ftp) }),
+                    Err(error) => {
+                        state = self.state();
+                        state.open -= 1;
+                        self.freed.notify_one();
+                        if state.open == 0 || !error.may_pass() {
+                            return Err(error);
+                        }
+                        // No more than there are now, it seems.
+                        state.most = state.open;
+                    }
+                }
+                continue;
+            }
+            state = self
+                .freed
+                .wait_timeout(state, Duration::from_secs(1))
+                .unwrap_or_else(PoisonError::into_inner)
+                .0;
+        }
+    }
+}
+
+/// A connection on loan. It goes back when it is returned in good order; otherwise it is closed.
+pub(super) struct Taken {
+    pool: Arc<Pool>,
+    ftp: Option<RustlsFtpStream>,
+}
+
+impl Taken {
+    pub(super) fn ftp(&mut self) -> Option<&mut RustlsFtpStream> {
+        self.ftp.as_mut()
+    }
+
+    /// Gives it back for the next.
+    pub(super) fn give_back(mut self) {
+        if let Some(ftp) = self.ftp.take() {
+            self.pool.state().idle.push(ftp);
+            self.pool.freed.notify_one();
+        }
+    }
+}
+
+impl Drop for Taken {
+    fn drop(&mut self) {
+        if self.ftp.take().is_some() {
+            self.pool.state().open -= 1;
+            self.pool.freed.notify_one();
+        }
+    }
+}
+
+/// Whether the server refused a request rather than the connection having failed.
+pub(super) fn refusal(error: &FtpError) -> Option<(u32, String)> {
+    match error {
+        FtpError::UnexpectedResponse(response) => {
+            let words = String::from_utf8_lossy(&response.body).trim().to_owned();
+            Some((response.status.code(), words))
+        }
+        _ => None,
+    }
+}
+
+/// The answers after which a transfer is complete.
+pub(super) const OPENED: [Status; 2] = [Status::AboutToSend, Status::AlreadyOpen];
