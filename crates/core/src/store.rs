@@ -481,11 +481,18 @@ pub trait Store: Send + Sync {
 
     /// Begins or goes on with a large file that is to stand at `path`. Its unfinished file is named after `key`
     /// (see [`crate::path::part_name`]), so that what an interrupted run left can be found and, after
-    /// [`Stage::adopt`] has proved it, used. `size` is the length that it is to have in the end.
+    /// [`Stage::adopt`] has proved it, used. `size` is the length that it is to have in the end,
+    /// `hint` what it will be sealed with.
     ///
     /// # Errors
     /// As [`Store::stage`].
-    fn stage_resumable(&self, path: &RelPath, key: &str, size: u64) -> Result<Box<dyn Stage>>;
+    fn stage_resumable(
+        &self,
+        path: &RelPath,
+        key: &str,
+        size: u64,
+        hint: &Attributes,
+    ) -> Result<Box<dyn Stage>>;
 
     /// Makes a link under a temporary name, with its time.
     ///

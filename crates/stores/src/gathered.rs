@@ -146,7 +146,13 @@ impl Store for Gathered {
         Self::refuse("write", path)
     }
 
-    fn stage_resumable(&self, path: &RelPath, _key: &str, _size: u64) -> Result<Box<dyn Stage>> {
+    fn stage_resumable(
+        &self,
+        path: &RelPath,
+        _key: &str,
+        _size: u64,
+        _hint: &Attributes,
+    ) -> Result<Box<dyn Stage>> {
         Self::refuse("write", path)
     }
 

@@ -393,7 +393,13 @@ impl Store for SimulatedStore {
         }))
     }
 
-    fn stage_resumable(&self, path: &RelPath, key: &str, _size: u64) -> Result<Box<dyn Stage>> {
+    fn stage_resumable(
+        &self,
+        path: &RelPath,
+        key: &str,
+        _size: u64,
+        _hint: &Attributes,
+    ) -> Result<Box<dyn Stage>> {
         let mut tree = self.begin(Operation::Write, "write", path)?;
         tree.parent(path, "write")?;
         let name =

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use reedhook_core::notes::Fleeting;
 use reedhook_core::testing::conformance;
 use reedhook_stores::remote::connect::{Account, Address, ConnectError, Secret, Trust};
+use reedhook_stores::remote::object::ObjectSetup;
 use reedhook_stores::remote::sftp::SshSetup;
 use reedhook_stores::remote::{Options, Remote};
 use servers::Server;
@@ -85,6 +86,25 @@ fn ftp_against_proftpd() {
 fn ftp_over_tls_against_proftpd() {
     let Some(server) = Server::start("proftpd-tls") else { return };
     conformance(&over_ftp(&server, "ftps"));
+}
+
+fn over_s3(server: &Server) -> Remote {
+    let host = "localhost".to_owned();
+    let path = b"/archive/below it".to_vec();
+    let address = Address { scheme: "s3".to_owned(), host, port: Some(server.port), path };
+    let objects = ObjectSetup { plain: true, ..ObjectSetup::default() };
+    let options = Options { objects, ..Options::default() };
+    Remote::open(address, account(), &options, Arc::new(Fleeting::default())).expect("a connection")
+}
+
+#[test]
+fn objects_against_an_emulator() {
+    let Some(server) = Server::start("objects") else { return };
+    let made = std::process::Command::new("curl")
+        .args(["-s", "-S", "-X", "PUT", &format!("http://localhost:{}/archive", server.port)])
+        .status();
+    assert!(made.is_ok_and(|status| status.success()), "a bucket");
+    conformance(&over_s3(&server));
 }
 
 #[test]

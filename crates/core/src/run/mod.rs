@@ -29,7 +29,7 @@ use crate::content::Hash;
 use crate::entry::{EntryKind, Extra, Meta, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
 use crate::limit::Throttle;
-use crate::path::{Name, RESERVED_NAME, RelPath, part_name};
+use crate::path::{Name, PART_PREFIX, RESERVED_NAME, RelPath, part_name};
 use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{Attributes, FaultKind, Store, StoreError, StoreExt, is_still};
@@ -474,7 +474,15 @@ impl<'a> Engine<'a> {
 
     fn clear_leftovers(&self) -> Result<(), Halt> {
         let resumable = self.resumable_parts();
-        for (path, meta) in self.plan.leftovers.iter().filter(|(path, _)| !resumable.contains(path)) {
+        let is_needed = |path: &RelPath| {
+            let name = path.file_name().unwrap_or_default();
+            let parent = path.parent().unwrap_or_default();
+            // What a store keeps beside an unfinished file has its name, and more behind it.
+            let mut ends = (PART_PREFIX.len()..=name.len()).rev().map(|end| &name[..end]);
+            !resumable.is_empty()
+                && ends.any(|name| Name::new(name).is_ok_and(|name| resumable.contains(&parent.join(&name))))
+        };
+        for (path, meta) in self.plan.leftovers.iter().filter(|(path, _)| !is_needed(path)) {
             self.go_on()?;
             // A leftover that cannot be cleared harms nobody; the next run tries again.
             self.lost_only(Side::Right, self.input.right.remove(path, meta))?;
@@ -489,15 +497,12 @@ impl<'a> Engine<'a> {
         }
         let part_of = |item: PlannedItem<'_>| match &item.action.step {
             Step::Add { from } | Step::Update { from, .. } if from.size >= RESUME_FROM => {
-                let key = resume_key(&item.path(), from);
-                let names = [part_name(&key), part_name(&format!("{key}{CHECKPOINT_SUFFIX}"))];
-                Some(names.map(|name| {
-                    Name::new(&name).map(|name| item.folder.path.join(&name)).unwrap_or_default()
-                }))
+                let name = Name::new(&part_name(&resume_key(&item.path(), from))).ok()?;
+                Some(item.folder.path.join(&name))
             }
             _ => None,
         };
-        self.items().filter_map(part_of).flatten().collect()
+        self.items().filter_map(part_of).collect()
     }
 
     /// Gives write permission to folders of ours in which something is to change; closed again at the end.

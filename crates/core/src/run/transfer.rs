@@ -355,7 +355,9 @@ impl Transfer<'_, '_> {
         let right = engine.input.right;
         let mode = engine.attributes(&before).mode;
         let key = super::resume_key(path, &before);
-        let staged = match resumable.then(|| right.stage_resumable(path, &key, before.size)) {
+        let staged = match resumable
+            .then(|| right.stage_resumable(path, &key, before.size, &engine.attributes(&before)))
+        {
             // Something that is no unfinished file of ours has the name: begin under another one.
             Some(Err(error)) if error.kind == FaultKind::Exists => right.stage(path, mode),
             Some(staged) => staged,
@@ -449,8 +451,9 @@ impl Transfer<'_, '_> {
         }
         for item in pending {
             match self.read_back(&item) {
-                Ok(true) => self.publish(item),
+                Ok(true) => drop(self.publish(item)),
                 Ok(false) => self.arrived_wrong(item),
+                Err(error) if error.kind == FaultKind::Unsupported => self.publish_then_read(item),
                 Err(error) => {
                     let path = item.sealed.target.clone();
                     self.engine.input.right.discard(item.sealed);
@@ -475,7 +478,24 @@ impl Transfer<'_, '_> {
         self.engine.problem(Problem::new(Code::VerifyFailed, Side::Right, path, message));
     }
 
-    fn publish(&self, item: Pending) {
+    /// For a store in which nothing can be read before it has its place. What was there before is among the kept copies.
+    fn publish_then_read(&self, item: Pending) {
+        let (path, expected) = (item.sealed.target.clone(), item.hash);
+        if !self.publish(item) {
+            return;
+        }
+        match content::hash(self.engine.input.right, &path) {
+            Ok(found) if Some(found) == expected => {}
+            Ok(_) => {
+                let message = "what was read back is not what was written; what stood there before is among the kept copies";
+                self.engine.problem(Problem::new(Code::VerifyFailed, Side::Right, path, message));
+            }
+            Err(error) => self.report(error, &path),
+        }
+    }
+
+    /// Gives a file its place; `false` when that failed, and was reported.
+    fn publish(&self, item: Pending) -> bool {
         let path = item.sealed.target.clone();
         let right = self.engine.input.right;
         let keep_as = if item.keep { self.engine.kept_path(&path).map(Some) } else { Ok(None) };
@@ -495,8 +515,12 @@ impl Transfer<'_, '_> {
                 let done =
                     Item { now: item.now, was, hash: item.hash, ..Item::new(item.done, path, item.size) };
                 self.engine.done(done, item.size);
+                true
             }
-            Err(error) => self.report(error, &path),
+            Err(error) => {
+                self.report(error, &path);
+                false
+            }
         }
     }
 

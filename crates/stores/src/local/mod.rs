@@ -249,7 +249,13 @@ impl Store for LocalStore {
         Ok(Box::new(LocalStage { folder, part, file: Some(file), target: path.clone(), at: 0, made_with }))
     }
 
-    fn stage_resumable(&self, path: &RelPath, key: &str, _size: u64) -> Result<Box<dyn Stage>> {
+    fn stage_resumable(
+        &self,
+        path: &RelPath,
+        key: &str,
+        _size: u64,
+        _hint: &Attributes,
+    ) -> Result<Box<dyn Stage>> {
         let (folder, _) = self.parent(path, "write")?;
         let part = part_name(key);
         let file = folder.open_part(&part).map_err(|error| fault("write", path, error))?;

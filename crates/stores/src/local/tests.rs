@@ -123,7 +123,7 @@ fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
     let part = folder.path().join(".reedhook-part-key");
     std::fs::write(&part, &content[..2_000_000]).unwrap();
     let mut source = store.open(&path("from"), 0).unwrap();
-    let mut stage = store.stage_resumable(&path("to"), "key", 4).unwrap();
+    let mut stage = store.stage_resumable(&path("to"), "key", 4, &Attributes::default()).unwrap();
     assert_eq!(stage.adopt(source.as_mut(), &mut |_| Flow::Go).unwrap(), 2_000_000);
     assert_eq!(
         stage.fill(source.as_mut(), 1_000_000, &mut |_| Flow::Go).unwrap(),
@@ -139,15 +139,15 @@ fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
     spoilt[1_999_999] ^= 1;
     std::fs::write(&part, &spoilt).unwrap();
     let mut source = store.open(&path("from"), 0).unwrap();
-    let mut stage = store.stage_resumable(&path("to2"), "key", 4).unwrap();
+    let mut stage = store.stage_resumable(&path("to2"), "key", 4, &Attributes::default()).unwrap();
     assert!(stage.adopt(source.as_mut(), &mut |_| Flow::Go).is_err());
     drop(stage);
     assert!(!part.exists(), "what is refused is cleared");
     std::fs::write(folder.path().join("precious"), b"precious").unwrap();
     std::fs::hard_link(folder.path().join("precious"), &part).unwrap();
-    assert!(store.stage_resumable(&path("to2"), "key", 4).is_err());
+    assert!(store.stage_resumable(&path("to2"), "key", 4, &Attributes::default()).is_err());
     std::fs::remove_file(&part).unwrap();
     symlink("precious", &part).unwrap();
-    assert!(store.stage_resumable(&path("to2"), "key", 4).is_err());
+    assert!(store.stage_resumable(&path("to2"), "key", 4, &Attributes::default()).is_err());
     assert_eq!(get(&store, "precious"), b"precious");
 }

@@ -9,6 +9,7 @@
 pub mod connect;
 pub mod ftp;
 mod lock;
+pub mod object;
 pub mod patience;
 mod runtime;
 pub mod sftp;
@@ -31,6 +32,7 @@ use reedhook_core::store::{
 
 use connect::{Account, Address, ConnectError, Trust};
 use ftp::Ftp;
+use object::{ObjectSetup, Objects};
 use patience::Patience;
 use sftp::{Sftp, SshSetup};
 use stage::RemoteStage;
@@ -54,12 +56,14 @@ pub struct Options {
     pub ssh: SshSetup,
     /// Whom to trust over TLS.
     pub trust: Trust,
+    /// What only object stores need.
+    pub objects: ObjectSetup,
     /// How long a server is given to recover.
     pub patience: Patience,
 }
 
 /// The schemes of the addresses that lead to a store.
-pub const SCHEMES: [&str; 5] = ["sftp", "davs", "dav", "ftps", "ftp"];
+pub const SCHEMES: [&str; 6] = ["sftp", "davs", "dav", "ftps", "ftp", "s3"];
 
 /// A store behind a network.
 pub struct Remote {
@@ -110,6 +114,7 @@ impl Remote {
             "sftp" => Box::new(Sftp::connect(address, account, options.ssh.clone())?),
             "davs" | "dav" => Box::new(WebDav::connect(address, account, &options.trust)?),
             "ftps" | "ftp" => Box::new(Ftp::connect(address, account, &options.trust)?),
+            "s3" => Box::new(Objects::connect(address, account, &options.trust, &options.objects)?),
             other => return Err(ConnectError::Setup(format!("\"{other}:\" leads to no kind of store"))),
         };
         Ok(Remote::new(wire, notes, options.patience))
@@ -278,8 +283,12 @@ impl Inner {
     fn note_published(&self, temporary: &RelPath, target: &RelPath) -> Result<()> {
         let intended = self.state().intended.remove(temporary);
         let Some(intended) = intended.filter(|_| self.wire.needs_notes()) else { return Ok(()) };
-        let found = self.ask(|wire| wire.stat(target))?;
-        let tag = found.and_then(|meta| meta.version).map(|version| version.tag);
+        let tag = match self.wire.just_made(target) {
+            Some(tag) => Some(tag),
+            None => {
+                self.ask(|wire| wire.stat(target))?.and_then(|meta| meta.version).map(|version| version.tag)
+            }
+        };
         self.note(target, tag.map(|tag| Note::new(&tag, intended.modified, intended.mode)));
         Ok(())
     }
@@ -472,10 +481,21 @@ impl Store for Remote {
     fn stage(&self, path: &RelPath, mode: Option<u32>) -> Result<Box<dyn Stage>> {
         let temporary = self.beside(path, &format!("{:016x}", fastrand::u64(..)))?;
         self.inner.real_parent(path, "write")?;
-        Ok(Box::new(RemoteStage::new(self.inner.clone(), path.clone(), temporary, mode)))
+        Ok(Box::new(RemoteStage::new(
+            self.inner.clone(),
+            path.clone(),
+            temporary,
+            Attributes { mode, ..Attributes::default() },
+        )))
     }
 
-    fn stage_resumable(&self, path: &RelPath, key: &str, size: u64) -> Result<Box<dyn Stage>> {
+    fn stage_resumable(
+        &self,
+        path: &RelPath,
+        key: &str,
+        size: u64,
+        hint: &Attributes,
+    ) -> Result<Box<dyn Stage>> {
         let temporary = self.beside(path, key)?;
         self.inner.real_parent(path, "write")?;
         let left = match self.inner.ask(|wire| wire.stat(&temporary))? {
@@ -483,7 +503,7 @@ impl Store for Remote {
             Some(_) => return Err(StoreError::new(FaultKind::Exists, "write", &temporary)),
             None => None,
         };
-        let stage = RemoteStage::new(self.inner.clone(), path.clone(), temporary, None);
+        let stage = RemoteStage::new(self.inner.clone(), path.clone(), temporary, hint.clone());
         Ok(Box::new(stage.of_size(size, left)))
     }
 
@@ -589,6 +609,7 @@ impl Store for Remote {
         }
         let found = inner.ask(|wire| wire.stat(path))?;
         let found = found.ok_or_else(|| StoreError::new(FaultKind::NotFound, "adjust", path))?;
+        inner.ask(|wire| wire.set_attributes(path, attributes))?;
         if let Some(version) = found.version.as_ref().filter(|_| found.kind == EntryKind::File) {
             inner.note(path, Some(Note::new(&version.tag, attributes.modified, attributes.mode)));
         }

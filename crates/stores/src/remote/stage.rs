@@ -22,7 +22,7 @@ pub(super) struct RemoteStage {
     inner: Arc<Inner>,
     target: RelPath,
     temporary: RelPath,
-    mode: Option<u32>,
+    hint: Attributes,
     gathered: Vec<u8>,
     upload: Option<Box<dyn Upload>>,
     /// The whole length, where it is known.
@@ -38,14 +38,14 @@ impl RemoteStage {
         inner: Arc<Inner>,
         target: RelPath,
         temporary: RelPath,
-        mode: Option<u32>,
+        hint: Attributes,
     ) -> RemoteStage {
         let gathered = Vec::new();
         RemoteStage {
             inner,
             target,
             temporary,
-            mode,
+            hint,
             gathered,
             upload: None,
             size: None,
@@ -72,12 +72,12 @@ impl RemoteStage {
                     .ask(|wire| wire.remove(&self.temporary, &left))
                     .map_err(|error| self.about(error))?;
             }
-            let (temporary, mode, size) = (&self.temporary, self.mode, self.size);
+            let (temporary, target, hint, size) = (&self.temporary, &self.target, &self.hint, self.size);
             let upload = self.inner.patience.with(|again| {
                 if again && let Ok(Some(half)) = self.inner.wire.stat(temporary) {
                     let _ = self.inner.wire.remove(temporary, &half);
                 }
-                self.inner.wire.write(temporary, mode, None, size)
+                self.inner.wire.write(temporary, target, hint, None, size)
             });
             self.upload = Some(upload.map_err(|error| self.about(error))?);
             self.begun = true;
@@ -161,8 +161,8 @@ impl Stage for RemoteStage {
         if !self.left.as_ref().is_some_and(|left| left.size >= offset) {
             return Ok(false);
         }
-        let (temporary, mode, size) = (&self.temporary, self.mode, self.size);
-        match self.inner.ask(|wire| wire.write(temporary, mode, Some(offset), size)) {
+        let (temporary, target, hint, size) = (&self.temporary, &self.target, &self.hint, self.size);
+        match self.inner.ask(|wire| wire.write(temporary, target, hint, Some(offset), size)) {
             Ok(upload) => {
                 (self.upload, self.left, self.begun) = (Some(upload), None, true);
                 Ok(true)

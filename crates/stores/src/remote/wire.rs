@@ -125,6 +125,11 @@ pub trait Wire: Send + Sync {
         self.stat(path)
     }
 
+    /// The tag of the version that a rename has just put at a path, where the server said it; it is told once.
+    fn just_made(&self, _path: &RelPath) -> Option<String> {
+        None
+    }
+
     /// The entries of a folder.
     fn list(&self, folder: &RelPath) -> Answer<Listing>;
 
@@ -135,11 +140,13 @@ pub trait Wire: Send + Sync {
     fn read(&self, path: &RelPath, offset: u64) -> Answer<Box<dyn Download>>;
 
     /// Begins a file where nothing stands; with `at`, goes on with an unfinished one behind its first bytes and drops what
-    /// follows them. [`FaultKind::Unsupported`] when the protocol cannot go on. `size` is the whole length, where it is known.
+    /// follows them. [`FaultKind::Unsupported`] when the protocol cannot go on. `size` is the whole length, where it is known, and
+    /// `target` the path that the file is to have in the end; `hint` is what it will be finished with, as far as that is known.
     fn write(
         &self,
         path: &RelPath,
-        mode: Option<u32>,
+        target: &RelPath,
+        hint: &Attributes,
         at: Option<u64>,
         size: Option<u64>,
     ) -> Answer<Box<dyn Upload>>;

@@ -12,6 +12,9 @@ pub struct Server {
     pub port: u16,
 }
 
+/// Where `scripts/install-test-tools` puts the emulator of an object store.
+const OBJECTS: &str = "/opt/reedhook-test/bin/moto_server";
+
 /// What the script's accounts are called, and their password.
 pub const USER: &str = "ranger";
 pub const PASSWORD: &str = "marsh tit";
@@ -23,6 +26,7 @@ impl Server {
             "sshd" => "/usr/sbin/sshd",
             "apache" | "apache-tls" => "/usr/sbin/apache2",
             "proftpd" | "proftpd-tls" => "/usr/sbin/proftpd",
+            "objects" => OBJECTS,
             other => other,
         };
         if program.starts_with('/') && !Path::new(program).exists() {

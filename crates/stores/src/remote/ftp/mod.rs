@@ -420,7 +420,8 @@ impl Wire for Ftp {
     fn write(
         &self,
         path: &RelPath,
-        _mode: Option<u32>,
+        _target: &RelPath,
+        _hint: &Attributes,
         at: Option<u64>,
         _size: Option<u64>,
     ) -> Answer<Box<dyn Upload>> {

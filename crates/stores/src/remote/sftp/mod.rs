@@ -451,15 +451,16 @@ impl Wire for Sftp {
     fn write(
         &self,
         path: &RelPath,
-        mode: Option<u32>,
+        _target: &RelPath,
+        hint: &Attributes,
         at: Option<u64>,
         _size: Option<u64>,
     ) -> Answer<Box<dyn Upload>> {
         let Some(at) = at else {
             let flags = packet::FOR_WRITING | packet::CREATE | packet::EXCLUSIVE;
-            return Ok(Box::new(self.begin(path, flags, mode)?));
+            return Ok(Box::new(self.begin(path, flags, hint.mode)?));
         };
-        let mut upload = self.begin(path, packet::FOR_WRITING, mode)?;
+        let mut upload = self.begin(path, packet::FOR_WRITING, hint.mode)?;
         upload.at = at;
         let cut =
             Packet::new(packet::FSETSTAT).bytes(&upload.handle).attributes(&Attributes::default(), Some(at));

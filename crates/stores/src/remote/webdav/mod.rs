@@ -451,7 +451,8 @@ impl Wire for WebDav {
     fn write(
         &self,
         path: &RelPath,
-        _mode: Option<u32>,
+        _target: &RelPath,
+        _hint: &Attributes,
         at: Option<u64>,
         size: Option<u64>,
     ) -> Answer<Box<dyn Upload>> {

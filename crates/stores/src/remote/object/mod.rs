@@ -1,0 +1,997 @@
+//! Object stores that speak the S3 protocol.
+//!
+//! There are no folders, no unfinished files and no renames there: an object appears whole, or not at all. So a small file is held in
+//! memory until it is published, and then sent with the condition that nothing, or just the expected version, has its name. A
+//! large one travels in parts that become an object only when it is published. Times and modes are kept as metadata of the
+//! object; listings do not show those, so they are noted, and asked for where no note is.
+//!
+//! A folder that we make has a marker in it, because otherwise it would vanish with its last file, or never appear.
+
+mod service;
+
+use std::collections::{HashMap, HashSet, VecDeque};
+use std::error::Error;
+use std::future::Future;
+use std::io::{self, Read};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use futures_util::StreamExt;
+use futures_util::stream::BoxStream;
+use object_store::aws::{AmazonS3, AmazonS3Builder, Checksum};
+use object_store::list::{PaginatedListOptions, PaginatedListStore};
+use object_store::multipart::{MultipartStore, PartId};
+use object_store::path::Path;
+use object_store::{
+    Attribute, Attributes as Tags, GetOptions, GetRange, ObjectMeta, ObjectStore, ObjectStoreExt, PutMode,
+    PutMultipartOptions, PutOptions, PutPayload, RetryConfig, UpdateVersion,
+};
+use tokio::runtime::Handle;
+use tokio::task::JoinHandle;
+
+use reedhook_core::entry::{Entry, EntryKind, Meta, Stamp, Version};
+use reedhook_core::path::{Name, PART_PREFIX, RelPath};
+use reedhook_core::run::RESUME_FROM;
+use reedhook_core::store::{
+    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError, Unknown,
+};
+
+use self::service::{Answered, Connector};
+use super::connect::{ANSWER_WITHIN, Account, Address, ConnectError, Trust, workers_for};
+use super::runtime;
+use super::wire::{Again, Answer, Download, Over, Trouble, Upload, Wire};
+
+/// What says that a folder is there.
+const MARKER: &[u8] = b".reedhook-folder";
+
+/// The metadata of an object that holds a file's time and mode.
+const MODIFIED: &str = "reedhook-modified";
+const MODE: &str = "reedhook-mode";
+
+/// What a large file is sent in. Stores allow 10,000 parts of at least 5 MiB.
+const PART: u64 = 8 << 20;
+const MOST_PARTS: u64 = 9_000;
+
+/// Parts underway at once.
+const PARTS_UNDERWAY: usize = 4;
+
+/// No folder has so many entries.
+const MOST_ENTRIES: usize = 5_000_000;
+
+/// What the name of an upload's own record has behind that of the unfinished file.
+const RECORD_SUFFIX: &str = "-parts";
+
+/// A part of a bucket.
+pub struct Objects {
+    shared: Arc<Shared>,
+    address: Address,
+    bucket: String,
+    /// What all keys begin with: nothing, or a path with a slash at its end.
+    prefix: String,
+    round_trip: Duration,
+}
+
+struct Shared {
+    runtime: Handle,
+    client: AmazonS3,
+    /// Unfinished files: complete, but not published.
+    pending: Mutex<HashMap<RelPath, Pending>>,
+    /// The versions that were just made, until somebody asks.
+    made: Mutex<HashMap<RelPath, String>>,
+}
+
+enum Pending {
+    Small(Bytes, Tags),
+    Parts(Sent),
+}
+
+/// An upload whose parts are all there.
+#[derive(Clone)]
+struct Sent {
+    key: Path,
+    id: String,
+    parts: Vec<PartId>,
+    size: u64,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Options that only an object store needs.
+#[derive(Debug, Clone)]
+pub struct ObjectSetup {
+    /// The region that signatures are made for.
+    pub region: String,
+    /// Whether the store is reached without TLS. Signatures keep the secret, but content is readable on the way.
+    pub plain: bool,
+}
+
+impl Default for ObjectSetup {
+    fn default() -> ObjectSetup {
+        ObjectSetup { region: "us-east-1".to_owned(), plain: false }
+    }
+}
+
+impl Objects {
+    /// Connects and finds the bucket. The path of the address begins with the bucket's name.
+    ///
+    /// # Errors
+    /// See [`ConnectError`].
+    pub fn connect(
+        address: Address,
+        account: Account,
+        trust: &Trust,
+        setup: &ObjectSetup,
+    ) -> Result<Objects, ConnectError> {
+        let runtime = runtime::handle()
+            .map_err(|error| ConnectError::Setup(format!("no threads for the network: {error}")))?;
+        let path = String::from_utf8(address.path.clone())
+            .map_err(|_| ConnectError::Setup(format!("{} is not UTF-8", address.shown())))?;
+        let path = path.trim_matches('/');
+        let (bucket, below) = path.split_once('/').unwrap_or((path, ""));
+        if bucket.is_empty() {
+            return Err(ConnectError::Setup(format!("{} has no bucket", address.shown())));
+        }
+        let port = address.port.map(|port| format!(":{port}")).unwrap_or_default();
+        let scheme = if setup.plain { "http" } else { "https" };
+        let builder = AmazonS3Builder::new()
+            .with_endpoint(format!("{scheme}://{}{port}", address.host))
+            .with_bucket_name(bucket)
+            .with_region(&setup.region)
+            .with_allow_http(setup.plain)
+            .with_checksum_algorithm(Checksum::SHA256)
+            // Patience is ours.
+            .with_retry(RetryConfig { max_retries: 0, ..RetryConfig::default() })
+            .with_http_connector(Connector::new(trust)?);
+        let builder = match (&account.user, account.find_secret(&address.shown())?) {
+            (Some(user), Some(secret)) => {
+                builder.with_access_key_id(user).with_secret_access_key(secret.reveal())
+            }
+            _ => builder.with_skip_signature(true),
+        };
+        let client = builder.build().map_err(|error| ConnectError::Setup(error.to_string()))?;
+        let shared = Shared { runtime, client, pending: Mutex::default(), made: Mutex::default() };
+        let mut found = Objects {
+            shared: Arc::new(shared),
+            bucket: bucket.to_owned(),
+            prefix: if below.is_empty() { String::new() } else { format!("{below}/") },
+            round_trip: Duration::ZERO,
+            address,
+        };
+        found.greet(account.user.as_deref())?;
+        Ok(found)
+    }
+
+    fn greet(&mut self, user: Option<&str>) -> Result<(), ConnectError> {
+        let address = self.address.shown();
+        for _ in 0..2 {
+            let begun = Instant::now();
+            let listed = self.page(&self.prefix, None, 1, "open", &RelPath::root());
+            self.round_trip = begun.elapsed();
+            let Err(trouble) = listed else { continue };
+            let why = innermost(&trouble.error);
+            return Err(match trouble.kind() {
+                FaultKind::NotFound => ConnectError::NoFolder { address, path: self.bucket.clone() },
+                FaultKind::Denied | FaultKind::LoginFailed => ConnectError::Login {
+                    address,
+                    user: user.unwrap_or("anybody").to_owned(),
+                    tried: format!("access key; {why}"),
+                },
+                FaultKind::Interrupted if why.contains("certificate") => {
+                    ConnectError::Untrusted { address, why }
+                }
+                FaultKind::Interrupted => ConnectError::Unreachable { address, why },
+                _ => ConnectError::Unusable { address, why },
+            });
+        }
+        Ok(())
+    }
+
+    /// The key of a path; `None` where the client cannot say it.
+    fn key(&self, action: &'static str, path: &RelPath) -> Answer<Path> {
+        let refuse = || Trouble::lasting(FaultKind::NameRefused, action, path);
+        let text = std::str::from_utf8(path.as_bytes()).map_err(|_| refuse())?;
+        Path::parse(format!("{}{text}", self.prefix)).map_err(|error| refuse().because(error))
+    }
+
+    fn folder_prefix(&self, folder: &RelPath) -> String {
+        let below = String::from_utf8_lossy(folder.as_bytes());
+        if folder.is_root() { self.prefix.clone() } else { format!("{}{below}/", self.prefix) }
+    }
+
+    /// Waits for a request.
+    fn wait<T>(
+        &self,
+        action: &'static str,
+        path: &RelPath,
+        request: impl Future<Output = object_store::Result<T>>,
+    ) -> Answer<T> {
+        self.shared.wait(action, path, request)
+    }
+
+    /// A page of the keys below a prefix.
+    fn page(
+        &self,
+        prefix: &str,
+        token: Option<String>,
+        most: usize,
+        action: &'static str,
+        path: &RelPath,
+    ) -> Answer<object_store::list::PaginatedListResult> {
+        let options = PaginatedListOptions {
+            delimiter: Some("/".into()),
+            max_keys: Some(most),
+            page_token: token,
+            ..PaginatedListOptions::default()
+        };
+        let prefix = Some(prefix).filter(|prefix| !prefix.is_empty());
+        self.wait(action, path, self.shared.client.list_paginated(prefix, options))
+    }
+
+    fn has_content(&self, folder: &RelPath) -> Answer<bool> {
+        let page = self.page(&self.folder_prefix(folder), None, 1, "examine", folder)?;
+        Ok(!page.result.objects.is_empty() || !page.result.common_prefixes.is_empty())
+    }
+
+    fn head(&self, path: &RelPath) -> Answer<Option<Meta>> {
+        let key = self.key("examine", path)?;
+        let asking = self.shared.client.get_opts(&key, GetOptions { head: true, ..GetOptions::default() });
+        match self.wait("examine", path, asking) {
+            Ok(found) => Ok(Some(meta_of(&found.meta, Some(&found.attributes)))),
+            Err(trouble) if trouble.kind() == FaultKind::NotFound => Ok(None),
+            Err(trouble) => Err(trouble),
+        }
+    }
+
+    fn marker(&self, folder: &RelPath) -> Answer<Path> {
+        let name =
+            Name::new(MARKER).map_err(|_| Trouble::lasting(FaultKind::NameRefused, "make folder", folder))?;
+        self.key("make folder", &folder.join(&name))
+    }
+
+    /// Puts an object in its place under a condition.
+    fn put_object(&self, path: &RelPath, data: Bytes, tags: Tags, mode: PutMode) -> Answer<()> {
+        let key = self.key("write", path)?;
+        let conditional = !matches!(mode, PutMode::Overwrite);
+        let put = |mode| {
+            let options = PutOptions { mode, attributes: tags.clone(), ..PutOptions::default() };
+            self.wait(
+                "write",
+                path,
+                self.shared.client.put_opts(&key, PutPayload::from(data.clone()), options),
+            )
+        };
+        let result = match put(mode) {
+            // A store that knows no conditions: that nobody else writes there was looked at just before.
+            Err(trouble) if conditional && trouble.kind() == FaultKind::Unsupported => {
+                put(PutMode::Overwrite)?
+            }
+            other => other?,
+        };
+        if let Some(tag) = result.e_tag {
+            lock(&self.shared.made).insert(path.clone(), tag);
+        }
+        Ok(())
+    }
+
+    /// Gives a complete upload its place.
+    fn publish(&self, temporary: &RelPath, to: &RelPath, over: Over<'_>, pending: Pending) -> Answer<()> {
+        match pending {
+            Pending::Small(data, tags) => {
+                let mode = match over {
+                    Over::Nothing => PutMode::Create,
+                    Over::This(seen) => PutMode::Update(UpdateVersion {
+                        e_tag: seen.version.as_ref().map(|version| version.tag.clone()),
+                        version: None,
+                    }),
+                };
+                let put = self.put_object(to, data.clone(), tags.clone(), mode);
+                if put.is_err() {
+                    lock(&self.shared.pending).insert(temporary.clone(), Pending::Small(data, tags));
+                }
+                put
+            }
+            Pending::Parts(sent) => {
+                // Completing has no conditions here; the look just before has to do.
+                if matches!(over, Over::Nothing) && self.head(to)?.is_some() {
+                    lock(&self.shared.pending).insert(temporary.clone(), Pending::Parts(sent));
+                    return Err(Trouble::lasting(FaultKind::Exists, "write", to));
+                }
+                let completing =
+                    self.shared.client.complete_multipart(&sent.key, &sent.id, sent.parts.clone());
+                let result = self.wait("write", to, completing);
+                match result {
+                    Ok(result) => {
+                        if let Some(tag) = result.e_tag {
+                            lock(&self.shared.made).insert(to.clone(), tag);
+                        }
+                        self.forget_record(temporary);
+                        Ok(())
+                    }
+                    Err(trouble) if trouble.again != Again::Never => {
+                        // It may have been completed although the answer was lost: then it is there, as large as it should be.
+                        if matches!(self.head(to), Ok(Some(found)) if found.size == sent.size) {
+                            self.forget_record(temporary);
+                            return Ok(());
+                        }
+                        lock(&self.shared.pending).insert(temporary.clone(), Pending::Parts(sent));
+                        Err(trouble)
+                    }
+                    Err(trouble) => {
+                        self.forget_record(temporary);
+                        Err(trouble)
+                    }
+                }
+            }
+        }
+    }
+
+    fn record_of(&self, temporary: &RelPath) -> Option<RelPath> {
+        let (folder, name) = temporary.split()?;
+        let name = Name::new(&[name.as_bytes(), RECORD_SUFFIX.as_bytes()].concat()).ok()?;
+        Some(folder.join(&name))
+    }
+
+    fn forget_record(&self, temporary: &RelPath) {
+        let Some(record) = self.record_of(temporary) else { return };
+        if let Ok(key) = self.key("clear", &record) {
+            // What stays is cleared by the next run.
+            let _ = self.wait("clear", &record, self.shared.client.delete(&key));
+        }
+    }
+
+    /// What an interrupted run has sent already.
+    fn read_record(&self, temporary: &RelPath) -> Answer<Option<(Sent, u64)>> {
+        let Some(record) = self.record_of(temporary) else { return Ok(None) };
+        let key = self.key("examine", &record)?;
+        let reading = async { self.shared.client.get(&key).await?.bytes().await };
+        match self.wait("examine", &record, reading) {
+            Ok(bytes) => Ok(read_record(&String::from_utf8_lossy(&bytes))),
+            Err(trouble) if trouble.kind() == FaultKind::NotFound => Ok(None),
+            Err(trouble) => Err(trouble),
+        }
+    }
+
+    fn alike(&self) -> Objects {
+        Objects {
+            shared: self.shared.clone(),
+            address: self.address.clone(),
+            bucket: self.bucket.clone(),
+            prefix: self.prefix.clone(),
+            round_trip: self.round_trip,
+        }
+    }
+
+    /// Removes what an unfinished file is made of.
+    fn clear(&self, temporary: &RelPath, pending: Option<Pending>) -> Answer<()> {
+        let sent = match pending {
+            Some(Pending::Small(..)) => return Ok(()),
+            Some(Pending::Parts(sent)) => Some(sent),
+            None => self.read_record(temporary)?.map(|(sent, _)| sent),
+        };
+        if let Some(sent) = sent {
+            let _ = self.wait("clear", temporary, self.shared.client.abort_multipart(&sent.key, &sent.id));
+            self.forget_record(temporary);
+        }
+        Ok(())
+    }
+
+    /// Every object below a folder, as paths below the root.
+    fn all_below(&self, folder: &RelPath) -> Answer<Vec<RelPath>> {
+        let mut found = Vec::new();
+        let mut folders = vec![folder.clone()];
+        while let Some(folder) = folders.pop() {
+            let prefix = self.folder_prefix(&folder);
+            let mut token = None;
+            loop {
+                let page = self.page(&prefix, token, 1000, "list", &folder)?;
+                let below =
+                    |path: &Path| RelPath::new(path.as_ref().strip_prefix(&self.prefix)?.as_bytes()).ok();
+                found.extend(page.result.objects.iter().filter_map(|object| below(&object.location)));
+                folders.extend(page.result.common_prefixes.iter().filter_map(below));
+                token = page.page_token;
+                if token.is_none() {
+                    break;
+                }
+            }
+        }
+        Ok(found)
+    }
+
+    fn copy_object(&self, from: &RelPath, to: &RelPath) -> Answer<()> {
+        let (old, new) = (self.key("copy", from)?, self.key("copy", to)?);
+        self.wait("copy", from, self.shared.client.copy(&old, &new))
+    }
+
+    fn delete_object(&self, path: &RelPath) -> Answer<()> {
+        let key = self.key("remove", path)?;
+        self.wait("remove", path, self.shared.client.delete(&key))
+    }
+
+    fn move_object(&self, from: &RelPath, to: &RelPath) -> Answer<()> {
+        self.copy_object(from, to)?;
+        self.delete_object(from)
+    }
+}
+
+impl Shared {
+    fn wait<T>(
+        &self,
+        action: &'static str,
+        path: &RelPath,
+        request: impl Future<Output = object_store::Result<T>>,
+    ) -> Answer<T> {
+        match runtime::wait(&self.runtime, ANSWER_WITHIN * 5, request) {
+            Some(outcome) => outcome.map_err(|error| trouble(error, action, path)),
+            None => Err(Trouble::broke(action, path, "no answer")),
+        }
+    }
+}
+
+/// What the client's error means. What the service below it found out is at the bottom of it.
+fn trouble(error: object_store::Error, action: &'static str, path: &RelPath) -> Trouble {
+    use object_store::Error as E;
+    let told = bottom::<Answered>(&error).cloned();
+    let (kind, again) = match (&error, told) {
+        (_, Some(Answered::Wait(wait))) => (FaultKind::Busy, wait.map_or(Again::Soon, Again::After)),
+        (_, Some(Answered::Elsewhere(_))) => (FaultKind::BadAnswer, Again::Never),
+        (_, Some(Answered::Broke(_))) => (FaultKind::Io, Again::Soon),
+        (_, Some(Answered::Full)) => (FaultKind::NoSpace, Again::Never),
+        (E::NotFound { .. }, _) => (FaultKind::NotFound, Again::Never),
+        (E::AlreadyExists { .. }, _) => (FaultKind::Exists, Again::Never),
+        (E::Precondition { .. }, _) => (FaultKind::Changed, Again::Never),
+        (E::PermissionDenied { .. }, _) => (FaultKind::Denied, Again::Never),
+        (E::Unauthenticated { .. }, _) => (FaultKind::LoginFailed, Again::Never),
+        (E::NotSupported { .. } | E::NotImplemented { .. }, _) => (FaultKind::Unsupported, Again::Never),
+        (E::InvalidPath { .. }, _) => (FaultKind::BadAnswer, Again::Never),
+        _ if bottom::<reqwest::Error>(&error).is_some() => (FaultKind::Interrupted, Again::Soon),
+        _ => (FaultKind::Io, Again::Never),
+    };
+    let words = innermost(&error);
+    Trouble { error: StoreError::new(kind, action, path).because(words), again }
+}
+
+/// The first error of a type in a chain.
+fn bottom<'a, E: Error + 'static>(error: &'a (dyn Error + 'static)) -> Option<&'a E> {
+    let mut current = Some(error);
+    while let Some(one) = current {
+        if let Some(found) = one.downcast_ref() {
+            return Some(found);
+        }
+        current = one.source();
+    }
+    None
+}
+
+fn innermost(error: &(dyn Error + 'static)) -> String {
+    let mut current = error;
+    while let Some(inner) = current.source() {
+        current = inner;
+    }
+    current.to_string()
+}
+
+fn tags_of(attributes: &Attributes) -> Tags {
+    let mut tags = Tags::new();
+    if let Some(modified) = attributes.modified {
+        tags.insert(Attribute::Metadata(MODIFIED.into()), modified.to_text().into());
+    }
+    if let Some(mode) = attributes.mode {
+        tags.insert(Attribute::Metadata(MODE.into()), format!("{mode:04o}").into());
+    }
+    tags
+}
+
+fn meta_of(object: &ObjectMeta, tags: Option<&Tags>) -> Meta {
+    let said = |name: &'static str| tags.and_then(|tags| tags.get(&Attribute::Metadata(name.into())));
+    let own = said(MODIFIED).and_then(|text| Stamp::from_text(text));
+    let mode = said(MODE).and_then(|text| u32::from_str_radix(text, 8).ok());
+    let arrived = Stamp::new(object.last_modified.timestamp(), 0);
+    let tag = object.e_tag.clone().unwrap_or_else(|| format!("{}/{}", arrived.seconds(), object.size));
+    Meta {
+        kind: EntryKind::File,
+        size: object.size,
+        modified: Some(own.unwrap_or(arrived)),
+        mode,
+        id: None,
+        target: None,
+        extra: None,
+        version: Some(Box::new(Version { tag, arrival: own.is_none() })),
+    }
+}
+
+fn folder_meta() -> Meta {
+    Meta {
+        kind: EntryKind::Folder,
+        size: 0,
+        modified: None,
+        mode: None,
+        id: None,
+        target: None,
+        extra: None,
+        version: None,
+    }
+}
+
+fn is_part(path: &RelPath) -> bool {
+    path.file_name().is_some_and(|name| name.starts_with(PART_PREFIX))
+}
+
+/// An upload's record: its key, its number, the size of a part, then a line for each part.
+fn write_record(sent: &Sent, part: u64) -> String {
+    let parts: String = sent.parts.iter().map(|part| format!("{}\n", part.content_id)).collect();
+    format!("{}\n{}\n{part}\n{parts}", sent.key, sent.id)
+}
+
+fn read_record(text: &str) -> Option<(Sent, u64)> {
+    let mut lines = text.lines();
+    let (key, id, part) = (lines.next()?, lines.next()?, lines.next()?.parse::<u64>().ok()?);
+    let parts: Vec<PartId> = lines.map(|line| PartId { content_id: line.to_owned() }).collect();
+    let size = part * parts.len() as u64;
+    Some((Sent { key: Path::parse(key).ok()?, id: id.to_owned(), parts, size }, part))
+}
+
+impl Wire for Objects {
+    fn address(&self) -> String {
+        self.address.shown()
+    }
+
+    fn place(&self) -> Place {
+        let port = self.address.port.map(|port| format!(":{port}")).unwrap_or_default();
+        let path = format!("{}/{}", self.bucket, self.prefix);
+        let host = self.address.host.to_lowercase();
+        Place::Elsewhere(format!("s3://{host}{port}/{}", path.trim_end_matches('/')))
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            names: NameRule::Printable,
+            remote: true,
+            folder_times: false,
+            time_precision: Some(Duration::from_nanos(1)),
+            link_times: false,
+            modes: true,
+            links: false,
+            rename: true,
+            folds_case: false,
+            max_name: 255,
+            full: false,
+            batch_sync: false,
+            workers: workers_for(self.round_trip),
+            one_stream: false,
+        }
+    }
+
+    fn needs_notes(&self) -> bool {
+        true
+    }
+
+    fn describes(&self) -> bool {
+        true
+    }
+
+    fn describe(&self, path: &RelPath) -> Answer<Option<Meta>> {
+        self.head(path)
+    }
+
+    fn just_made(&self, path: &RelPath) -> Option<String> {
+        lock(&self.shared.made).remove(path)
+    }
+
+    fn list(&self, folder: &RelPath) -> Answer<Listing> {
+        let prefix = self.folder_prefix(folder);
+        let mut listing = Listing::default();
+        let mut known = HashSet::new();
+        let mut something = folder.is_root();
+        let mut token = None;
+        loop {
+            let page = self.page(&prefix, token, 1000, "list", folder)?;
+            for object in &page.result.objects {
+                something = true;
+                note(&mut listing, &mut known, &object.location, meta_of(object, None), (&prefix, folder));
+            }
+            for below in &page.result.common_prefixes {
+                something = true;
+                note(&mut listing, &mut known, below, folder_meta(), (&prefix, folder));
+            }
+            if listing.entries.len() > MOST_ENTRIES {
+                return Err(Trouble::lasting(FaultKind::BadAnswer, "list", folder).because("it has no end"));
+            }
+            token = page.page_token;
+            if token.is_none() {
+                break;
+            }
+        }
+        if something { Ok(listing) } else { Err(Trouble::lasting(FaultKind::NotFound, "list", folder)) }
+    }
+
+    fn stat(&self, path: &RelPath) -> Answer<Option<Meta>> {
+        if path.is_root() {
+            return Ok(Some(folder_meta()));
+        }
+        if is_part(path) {
+            let size = match lock(&self.shared.pending).get(path) {
+                Some(Pending::Small(data, _)) => Some(data.len() as u64),
+                Some(Pending::Parts(sent)) => Some(sent.size),
+                None => None,
+            };
+            let size = match size {
+                Some(size) => Some(size),
+                None => self.read_record(path)?.map(|(sent, _)| sent.size),
+            };
+            if let Some(size) = size {
+                return Ok(Some(Meta { kind: EntryKind::File, size, ..folder_meta() }));
+            }
+        }
+        match self.head(path) {
+            Ok(Some(meta)) => Ok(Some(meta)),
+            Ok(None) => Ok(self.has_content(path)?.then(folder_meta)),
+            Err(trouble) if trouble.kind() == FaultKind::NameRefused => Ok(None),
+            Err(trouble) => Err(trouble),
+        }
+    }
+
+    fn read(&self, path: &RelPath, offset: u64) -> Answer<Box<dyn Download>> {
+        if lock(&self.shared.pending).contains_key(path) {
+            // It is nothing that could be read before it is published; each part was checked by the server on arrival.
+            return Err(Trouble::lasting(FaultKind::Unsupported, "read", path));
+        }
+        let key = self.key("read", path)?;
+        let range = (offset > 0).then_some(GetRange::Offset(offset));
+        let getting = self.shared.client.get_opts(&key, GetOptions { range, ..GetOptions::default() });
+        let found = match self.wait("read", path, getting) {
+            Ok(found) => found,
+            Err(trouble) if offset > 0 => match self.head(path)? {
+                Some(meta) if meta.size == offset => {
+                    let stream = futures_util::stream::empty().boxed();
+                    let objects = self.alike();
+                    return Ok(Box::new(ObjectDownload {
+                        objects,
+                        path: path.clone(),
+                        meta,
+                        stream,
+                        piece: Bytes::new(),
+                    }));
+                }
+                _ => return Err(trouble),
+            },
+            Err(trouble) => return Err(trouble),
+        };
+        let meta = meta_of(&found.meta, Some(&found.attributes));
+        let stream = found.into_stream();
+        Ok(Box::new(ObjectDownload {
+            objects: self.alike(),
+            path: path.clone(),
+            meta,
+            stream,
+            piece: Bytes::new(),
+        }))
+    }
+
+    fn write(
+        &self,
+        path: &RelPath,
+        target: &RelPath,
+        hint: &Attributes,
+        at: Option<u64>,
+        size: Option<u64>,
+    ) -> Answer<Box<dyn Upload>> {
+        let part = match size {
+            // In one go: only what can be gone on with is worth parts.
+            Some(size) if size < RESUME_FROM => RESUME_FROM,
+            Some(size) => PART.max(size.div_ceil(MOST_PARTS).next_multiple_of(1 << 20)),
+            None => PART,
+        };
+        let mut upload = ObjectUpload {
+            objects: self.alike(),
+            temporary: path.clone(),
+            target: target.clone(),
+            hint: hint.clone(),
+            part,
+            sent: None,
+            underway: VecDeque::new(),
+            buffer: Vec::new(),
+        };
+        if let Some(at) = at.filter(|at| *at > 0) {
+            let unable = || Trouble::lasting(FaultKind::Unsupported, "write", path);
+            let (mut sent, part) = self.read_record(path)?.ok_or_else(unable)?;
+            if at % part != 0 || at > sent.size || sent.key != self.key("write", target)? {
+                return Err(unable());
+            }
+            sent.parts.truncate((at / part) as usize);
+            sent.size = at;
+            (upload.part, upload.sent) = (part, Some(sent));
+        }
+        Ok(Box::new(upload))
+    }
+
+    fn put(&self, path: &RelPath, data: &[u8], attributes: &Attributes) -> Answer<()> {
+        let (data, tags) = (Bytes::copy_from_slice(data), tags_of(attributes));
+        if is_part(path) {
+            lock(&self.shared.pending).insert(path.clone(), Pending::Small(data, tags));
+            return Ok(());
+        }
+        self.put_object(path, data, tags, PutMode::Overwrite)
+    }
+
+    fn make_link(&self, path: &RelPath, _target: &[u8]) -> Answer<()> {
+        Err(Trouble::lasting(FaultKind::Unsupported, "make link", path))
+    }
+
+    fn rename(&self, from: &RelPath, to: &RelPath, over: Over<'_>) -> Answer<()> {
+        let pending = lock(&self.shared.pending).remove(from);
+        if let Some(pending) = pending {
+            return self.publish(from, to, over, pending);
+        }
+        if matches!(over, Over::Nothing) && self.stat(to)?.is_some() {
+            return Err(Trouble::lasting(FaultKind::Exists, "rename", to));
+        }
+        match self.stat(from)? {
+            None => Err(Trouble::lasting(FaultKind::NotFound, "rename", from)),
+            Some(meta) if !meta.is_folder() => self.move_object(from, to),
+            Some(_) => {
+                for object in self.all_below(from)? {
+                    let below = object.below(from).unwrap_or_default();
+                    self.move_object(&object, &to.join_path(&below))?;
+                }
+                Ok(())
+            }
+        }
+    }
+
+    fn duplicate(&self, from: &RelPath, to: &RelPath) -> Answer<()> {
+        self.copy_object(from, to)
+    }
+
+    fn remove(&self, path: &RelPath, _seen: &Meta) -> Answer<()> {
+        let pending = lock(&self.shared.pending).remove(path);
+        if is_part(path) {
+            self.clear(path, pending)?;
+            // What is left of an upload is found by its record.
+            if let Some(name) = path.as_bytes().strip_suffix(RECORD_SUFFIX.as_bytes())
+                && let Ok(temporary) = RelPath::new(name)
+            {
+                self.clear(&temporary, None)?;
+            }
+            return match self.delete_object(path) {
+                Err(trouble) if trouble.kind() == FaultKind::NotFound => Ok(()),
+                outcome => outcome,
+            };
+        }
+        self.delete_object(path)
+    }
+
+    fn remove_folder(&self, path: &RelPath) -> Answer<()> {
+        let listing = self.list(path)?;
+        if !listing.entries.is_empty() || !listing.unknown.is_empty() {
+            return Err(Trouble::lasting(FaultKind::NotEmpty, "remove", path));
+        }
+        let marker = self.marker(path)?;
+        self.wait("remove", path, self.shared.client.delete(&marker))?;
+        if self.has_content(path)? {
+            return Err(Trouble::lasting(FaultKind::NotEmpty, "remove", path));
+        }
+        Ok(())
+    }
+
+    fn make_folder(&self, path: &RelPath, _mode: Option<u32>) -> Answer<()> {
+        if self.stat(path)?.is_some() {
+            return Err(Trouble::lasting(FaultKind::Exists, "make folder", path));
+        }
+        let parent = path.parent().unwrap_or_default();
+        if !parent.is_root() && !self.has_content(&parent)? {
+            return Err(Trouble::lasting(FaultKind::NotFound, "make folder", path));
+        }
+        let name =
+            Name::new(MARKER).map_err(|_| Trouble::lasting(FaultKind::NameRefused, "make folder", path))?;
+        let marker = path.join(&name);
+        let made = self.put_object(&marker, Bytes::new(), Tags::new(), PutMode::Create);
+        lock(&self.shared.made).remove(&marker);
+        made
+    }
+
+    fn set_attributes(&self, _path: &RelPath, _attributes: &Attributes) -> Answer<()> {
+        // Metadata is part of an object: it is noted until the object is written anew.
+        Ok(())
+    }
+
+    fn space(&self) -> Answer<Option<Space>> {
+        Ok(None)
+    }
+
+    fn facts(&self) -> Vec<(&'static str, String)> {
+        vec![
+            ("protocol", "S3".to_owned()),
+            ("bucket", self.bucket.clone()),
+            ("times", "kept as metadata of each object".to_owned()),
+        ]
+    }
+}
+
+/// Adds an entry of a listing, unless no honest store would have it there.
+fn note(
+    listing: &mut Listing,
+    known: &mut HashSet<Name>,
+    key: &Path,
+    meta: Meta,
+    (prefix, folder): (&str, &RelPath),
+) {
+    let refuse = |why: String| StoreError::new(FaultKind::BadAnswer, "list", folder).because(why);
+    if key.as_ref() == prefix.trim_end_matches('/') {
+        // A marker as others make it: an empty object with the folder's own name.
+        return;
+    }
+    let name = key.as_ref().strip_prefix(prefix).and_then(|below| Name::new(below.as_bytes()).ok());
+    let Some(name) = name else {
+        let error = refuse(format!("it names \"{key}\", which is not in this folder"));
+        return listing.unknown.push(Unknown { name: None, error });
+    };
+    if name.as_bytes() == MARKER {
+        return;
+    }
+    if !known.insert(name.clone()) {
+        // A file and a folder may have the same name here, but nowhere else.
+        let error = refuse(format!("\"{name}\" is there as a file and as a folder"));
+        listing.entries.retain(|entry| entry.name != name);
+        return listing.unknown.push(Unknown { name: Some(name), error });
+    }
+    listing.entries.push(Entry { name, meta });
+}
+
+struct ObjectDownload {
+    objects: Objects,
+    path: RelPath,
+    meta: Meta,
+    stream: BoxStream<'static, object_store::Result<Bytes>>,
+    piece: Bytes,
+}
+
+impl Read for ObjectDownload {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        while self.piece.is_empty() {
+            let next = runtime::wait(&self.objects.shared.runtime, ANSWER_WITHIN, self.stream.next());
+            let trouble = match next {
+                Some(None) => return Ok(0),
+                Some(Some(Ok(piece))) => {
+                    self.piece = piece;
+                    continue;
+                }
+                Some(Some(Err(error))) => Trouble::broke("read", &self.path, innermost(&error)),
+                None => Trouble::broke("read", &self.path, "no answer"),
+            };
+            return Err(io::Error::other(trouble.error));
+        }
+        let length = buffer.len().min(self.piece.len());
+        buffer[..length].copy_from_slice(&self.piece.split_to(length));
+        Ok(length)
+    }
+}
+
+impl Download for ObjectDownload {
+    fn meta(&mut self) -> Answer<Meta> {
+        // An object is never changed, only replaced: what is read is all of this one version.
+        Ok(self.meta.clone())
+    }
+}
+
+struct ObjectUpload {
+    objects: Objects,
+    temporary: RelPath,
+    target: RelPath,
+    hint: Attributes,
+    part: u64,
+    sent: Option<Sent>,
+    underway: VecDeque<(u64, JoinHandle<object_store::Result<PartId>>)>,
+    buffer: Vec<u8>,
+}
+
+impl ObjectUpload {
+    /// The upload, begun if need be. Times are metadata of the whole and have to be said now.
+    fn begin(&mut self) -> Answer<()> {
+        if self.sent.is_some() {
+            return Ok(());
+        }
+        let key = self.objects.key("write", &self.target)?;
+        let tags = tags_of(&self.hint);
+        let options = PutMultipartOptions { attributes: tags, ..PutMultipartOptions::default() };
+        let creating = self.objects.shared.client.create_multipart_opts(&key, options);
+        let id = self.objects.wait("write", &self.target, creating)?;
+        self.sent = Some(Sent { key, id, parts: Vec::new(), size: 0 });
+        Ok(())
+    }
+
+    fn send_part(&mut self) -> Answer<()> {
+        self.begin()?;
+        let Some(sent) = self.sent.clone() else { return Ok(()) };
+        let data = Bytes::from(std::mem::take(&mut self.buffer));
+        let index = sent.parts.len() + self.underway.len();
+        let (shared, length) = (self.objects.shared.clone(), data.len() as u64);
+        let task = self.objects.shared.runtime.spawn(async move {
+            shared.client.put_part(&sent.key, &sent.id, index, PutPayload::from(data)).await
+        });
+        self.underway.push_back((length, task));
+        self.settle(PARTS_UNDERWAY - 1)
+    }
+
+    fn settle(&mut self, most: usize) -> Answer<()> {
+        while self.underway.len() > most {
+            let Some((length, task)) = self.underway.pop_front() else { return Ok(()) };
+            let target = &self.target;
+            let ended = runtime::wait(&self.objects.shared.runtime, ANSWER_WITHIN * 5, task);
+            let ended = ended.ok_or_else(|| Trouble::broke("write", target, "no answer"))?;
+            let part = ended.map_err(|error| Trouble::broke("write", target, error))?;
+            // A part that is busy or broken is sent again with the rest of the file.
+            let part = part.map_err(|error| match trouble(error, "write", target) {
+                trouble if trouble.again != Again::Never => Trouble::broke("write", target, trouble.error),
+                trouble => trouble,
+            })?;
+            if let Some(sent) = self.sent.as_mut() {
+                sent.parts.push(part);
+                sent.size += length;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Upload for ObjectUpload {
+    fn write(&mut self, mut data: &[u8]) -> Answer<()> {
+        while !data.is_empty() {
+            let room = (self.part as usize - self.buffer.len()).min(data.len());
+            self.buffer.extend_from_slice(&data[..room]);
+            data = &data[room..];
+            if self.buffer.len() as u64 >= self.part {
+                self.send_part()?;
+            }
+        }
+        Ok(())
+    }
+
+    fn flush(&mut self) -> Answer<()> {
+        if !self.buffer.is_empty() {
+            // Only whole parts can be gone on behind.
+            return Err(Trouble::lasting(FaultKind::Unsupported, "write", &self.target));
+        }
+        self.settle(0)?;
+        let (Some(sent), Some(record)) = (&self.sent, self.objects.record_of(&self.temporary)) else {
+            return Ok(());
+        };
+        let key = self.objects.key("write", &record)?;
+        let payload = PutPayload::from(write_record(sent, self.part).into_bytes());
+        self.objects.wait("write", &record, self.objects.shared.client.put(&key, payload)).map(drop)
+    }
+
+    fn finish(mut self: Box<Self>, attributes: &Attributes) -> Answer<()> {
+        let pending = if self.sent.is_none() {
+            Pending::Small(Bytes::from(std::mem::take(&mut self.buffer)), tags_of(attributes))
+        } else {
+            if !self.buffer.is_empty() {
+                self.send_part()?;
+            }
+            self.settle(0)?;
+            let Some(sent) = self.sent.take() else { return Ok(()) };
+            Pending::Parts(sent)
+        };
+        lock(&self.objects.shared.pending).insert(self.temporary.clone(), pending);
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_uploads_record_survives_as_text() {
+        let part = |id: &str| PartId { content_id: id.to_owned() };
+        let key = Path::parse("archive/nest one.bin").expect("a key");
+        let sent =
+            Sent { key, id: "u-1".to_owned(), parts: vec![part("\"a\""), part("\"b\"")], size: 2 * PART };
+        let (again, size) = read_record(&write_record(&sent, PART)).expect("a record");
+        assert_eq!((again.key, again.id, again.size, size), (sent.key, sent.id, 2 * PART, PART));
+        assert_eq!(again.parts[1].content_id, "\"b\"");
+        assert!(read_record("archive/x\n").is_none());
+    }
+}
