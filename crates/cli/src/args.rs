@@ -7,6 +7,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum, ValueHint};
 use reedhook_core::job::ConflictPolicy;
 
 use crate::jobfile::JobKeys;
+use crate::remote::ReachKeys;
 
 /// Reedhook keeps folders and drives alike, shows what it will do before it does it, and remembers what it
 /// did.
@@ -412,27 +413,54 @@ pub enum KeptCommand {
 
 #[derive(Debug, Subcommand)]
 pub enum StoreCommand {
-    /// Give a place a name.
+    /// Give a place a name: a folder, a drive, or a folder at a server.
     #[command(after_help = "Examples:\n  reedhook store add field-drive --drive FENFIELD-1\n  \
-        reedhook store add station-share /srv/station")]
+        reedhook store add station-share /srv/station\n  \
+        reedhook store add archive davs://archive.example/files --user warden\n  \
+        reedhook store add objects s3://objects.example/bucket/stills --user KEY-NAME --secret 'env ARCHIVE_KEY'\n\n\
+        Addresses: sftp://HOST/PATH  davs://HOST/PATH (dav: without TLS)  ftps://HOST/PATH (ftp: without TLS)  \
+        s3://HOST/BUCKET/PATH")]
     Add {
         /// What to call it.
         name: String,
-        /// A folder; with --drive, a folder on the drive.
+        /// A folder, or an address; with --drive, a folder on the drive.
         #[arg(required_unless_present = "drive")]
         location: Option<String>,
         /// The label or UUID of a drive, which is then found wherever it is mounted.
         #[arg(long, value_name = "LABEL|UUID")]
         drive: Option<String>,
+        #[command(flatten)]
+        reach: ReachKeys,
+    },
+    /// Keep the password, token or passphrase of a store: it is asked for, or read from standard input.
+    #[command(
+        after_help = "Examples:\n  reedhook store secret archive\n  pass show archive | reedhook store secret archive\n\n\
+        It goes to the system's keyring; without one (or with --home) to a file that only you can read."
+    )]
+    Secret {
+        /// The store.
+        name: String,
+        /// Forget it instead.
+        #[arg(long)]
+        forget: bool,
     },
     /// List the named places.
     #[command(after_help = "Example:\n  reedhook store list")]
     List,
-    /// Look whether a place is there, what it can hold, and how much space is left.
-    #[command(after_help = "Example:\n  reedhook store check field-drive")]
+    /// Look whether a place is there, what it can hold, and how much space is left; at a server, connect and log in.
+    #[command(
+        after_help = "Examples:\n  reedhook store check field-drive\n  reedhook store check archive --write\n  \
+        reedhook store check sftp://warden@archive.example/srv --accept SHA256:…"
+    )]
     Check {
-        /// The store.
+        /// The store, or an address.
         name: String,
+        /// Also write a small file and remove it again: shows whether that is allowed, and how far the clocks differ.
+        #[arg(long)]
+        write: bool,
+        /// Take the host that shows this fingerprint for the right one from now on.
+        #[arg(long, value_name = "FINGERPRINT")]
+        accept: Option<String>,
     },
     /// Forget a place. Nothing is changed there.
     #[command(after_help = "Example:\n  reedhook store remove field-drive")]

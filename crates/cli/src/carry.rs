@@ -171,7 +171,7 @@ impl<'a> Run<'a> {
             return Ok(RunReport { counts, folders_made: 0, folders_removed: 0, ended: Ended::Done });
         }
         let right = if leg.to_be_made {
-            places::make_destination(&leg.to, round.job.rules.preserve)?
+            places::make_destination(&leg.to, &self.context.home, round.job.rules.preserve)?
         } else {
             leg.right.clone()
         };

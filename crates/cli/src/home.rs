@@ -74,10 +74,35 @@ impl Home {
         self.state.join("locks").join(format!("{job}.lock"))
     }
 
+    /// Whether everything is in one folder that may be carried about.
+    pub fn is_portable(&self) -> bool {
+        self.config == self.state
+    }
+
+    /// The file of secrets, for machines without a keyring.
+    pub fn secrets_file(&self) -> PathBuf {
+        self.config.join("secrets.toml")
+    }
+
+    /// The hosts that a person has said to be right.
+    pub fn known_hosts(&self) -> PathBuf {
+        self.config.join("known_hosts")
+    }
+
+    /// The user's own folder.
+    pub fn user_folder(&self) -> Option<&Path> {
+        self.user.as_deref()
+    }
+
+    /// The state file; its folder is made.
+    pub fn state_file(&self) -> Outcome<PathBuf> {
+        make_folder(&self.state)?;
+        Ok(self.state.join("state.db"))
+    }
+
     /// Opens the record of past runs, making it when there is none.
     pub fn record(&self) -> Outcome<Record> {
-        make_folder(&self.state)?;
-        Ok(Record::open(&self.state.join("state.db"))?)
+        Ok(Record::open(&self.state_file()?)?)
     }
 
     /// `~` and `~/x` as paths; anything else as it is.

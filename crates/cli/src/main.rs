@@ -16,8 +16,10 @@ mod json;
 mod places;
 mod polite;
 mod progress;
+mod remote;
 mod render;
 mod round;
+mod secrets;
 mod text;
 mod two_way;
 

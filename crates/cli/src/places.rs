@@ -11,11 +11,13 @@ use reedhook_core::store::{FaultKind, Place, Store};
 use reedhook_stores::drives;
 use reedhook_stores::gathered::Gathered;
 use reedhook_stores::local::LocalStore;
+use reedhook_stores::remote::connect::ConnectError;
 use serde::{Deserialize, Serialize};
 
 use crate::failure::{Failure, Outcome, suggestion};
 use crate::home::{Home, write_file};
 use crate::jobfile::{Job, toml_failure};
+use crate::remote::{self, Reach, ReachKeys};
 
 /// The settings file: the named stores.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -26,7 +28,7 @@ pub struct Settings {
 }
 
 /// A named store.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct StoreEntry {
     /// Where it is; on a drive, the folder on it.
@@ -35,6 +37,9 @@ pub struct StoreEntry {
     /// The label or UUID of the drive that it is on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drive: Option<String>,
+    /// What it takes to reach it, when it is at a server.
+    #[serde(default, skip_serializing_if = "ReachKeys::is_empty")]
+    pub reach: ReachKeys,
 }
 
 impl StoreEntry {
@@ -59,6 +64,10 @@ impl StoreEntry {
     /// Where it is, for people.
     pub fn shown(&self) -> String {
         match &self.drive {
+            None if remote::is_address(&self.location) => match &self.reach.user {
+                Some(user) => format!("{}, as {user}", self.location),
+                None => self.location.clone(),
+            },
             Some(drive) if self.location.is_empty() => format!("drive {drive}"),
             Some(drive) => format!("drive {drive}, {}", self.location),
             None => self.location.clone(),
@@ -105,12 +114,17 @@ pub struct Located {
     pub store_root: Option<PathBuf>,
     /// Why it cannot be reached, when its drive is not there.
     pub absent: Option<String>,
+    /// The server it is at; then the path is that part of the address, and means nothing on this machine.
+    pub remote: Option<Reach>,
 }
 
 impl Located {
     /// For people: as written, with the folder behind it where that says more.
     pub fn shown(&self, home: &Home) -> String {
-        if self.absent.is_some() {
+        if let Some(reach) = &self.remote {
+            let address = reach.address.shown();
+            if self.written.starts_with('@') { format!("{} ({address})", self.written) } else { address }
+        } else if self.absent.is_some() {
             self.written.clone()
         } else if self.written.starts_with('@') {
             format!("{} ({})", self.written, home.shorten(&self.path))
@@ -121,14 +135,40 @@ impl Located {
 
     /// For people, in short: a named store's name is enough.
     pub fn short(&self, home: &Home) -> String {
+        if let Some(reach) = self.remote.as_ref().filter(|_| !self.written.starts_with('@')) {
+            return reach.address.shown();
+        }
         if self.written.starts_with('@') { self.written.clone() } else { home.shorten(&self.path) }
     }
 
     /// Where it is: with links resolved as far as it exists, and on its file system, where bind mounts are no disguise.
     pub fn places(&self) -> Vec<Place> {
+        if let Some(reach) = &self.remote {
+            return vec![Place::Elsewhere(reach.place())];
+        }
         let resolved = resolve(&self.path);
         let on_device = drives::on_device(&resolved);
         [Some(resolved), on_device].into_iter().flatten().map(Place::Local).collect()
+    }
+}
+
+impl Located {
+    /// A folder of this machine.
+    pub fn local(written: String, path: PathBuf) -> Located {
+        Located { written, path, store_root: None, absent: None, remote: None }
+    }
+
+    /// Where something below it is, for people.
+    pub fn below(&self, home: &Home, text: &str) -> String {
+        match &self.remote {
+            Some(reach) => format!("{}/{text}", reach.address.shown().trim_end_matches('/')),
+            None => format!("{}/{text}", home.shorten(&self.path)),
+        }
+    }
+
+    /// Whether it is there now, as far as can be told without a connection: a place at a server counts as there.
+    pub fn seems_there(&self) -> bool {
+        self.remote.is_some() || self.path.is_dir()
     }
 }
 
@@ -149,6 +189,17 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
     if let Some(named) = written.strip_prefix('@') {
         let (name, below) = named.split_once('/').unwrap_or((named, ""));
         let entry = settings.store(name)?;
+        if remote::is_address(&entry.location) {
+            let reach = Reach::of_entry(name, entry, below.trim_matches('/'))?;
+            let path = reach.path();
+            return Ok(Located {
+                written: written.to_owned(),
+                path,
+                store_root: None,
+                absent: None,
+                remote: Some(reach),
+            });
+        }
         let (root, absent) = match entry.root(home) {
             Ok(root) => (root, None),
             // A place that nothing has, so that it counts as missing everywhere.
@@ -158,23 +209,36 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
         RelPath::new(below.as_bytes())
             .map_err(|error| Failure::usage(format!("\"{written}\": the part after the store {error}")))?;
         let path = if below.is_empty() { root.clone() } else { root.join(below) };
-        return Ok(Located { written: written.to_owned(), path, store_root: Some(root), absent });
+        return Ok(Located {
+            written: written.to_owned(),
+            path,
+            store_root: Some(root),
+            absent,
+            remote: None,
+        });
     }
-    if let Some((scheme, _)) = written.split_once("://") {
-        return Err(Failure::usage(format!("\"{scheme}:\" places are not known to this version"))
-            .hint("Folders and drives are: give a path or @store/sub/folder."));
+    if remote::is_address(written) {
+        let reach = Reach::of_address(written)?;
+        let path = reach.path();
+        return Ok(Located {
+            written: written.to_owned(),
+            path,
+            store_root: None,
+            absent: None,
+            remote: Some(reach),
+        });
     }
     let path = std::path::absolute(home.expand(written))
         .map_err(|error| Failure::usage(format!("\"{written}\": {error}")))?;
     // A slash at the end makes no difference.
     let path: PathBuf = path.components().collect();
-    Ok(Located { written: written.to_owned(), path, store_root: None, absent: None })
+    Ok(Located::local(written.to_owned(), path))
 }
 
 /// A place as it should be written into a job: absolute, with the user's own folder as `~`.
 pub fn written_for_keeping(home: &Home, settings: &Settings, typed: &str) -> Outcome<String> {
     let located = locate(home, settings, typed)?;
-    if typed.starts_with('@') {
+    if typed.starts_with('@') || located.remote.is_some() {
         return Ok(typed.trim_end_matches('/').to_owned());
     }
     let text = home.shorten(&located.path);
@@ -240,6 +304,17 @@ pub fn open_source(
     word: &str,
 ) -> Outcome<Arc<dyn Store>> {
     refuse_absent_drive(located)?;
+    if let Some(reach) = &located.remote {
+        return match reach.open(home) {
+            Ok(store) => Ok(Arc::new(store)),
+            Err(ConnectError::NoFolder { .. }) => Err(Failure::refused(
+                "source-missing",
+                format!("the {word} {} is not there", located.shown(home)),
+            )
+            .hint("The server answers; check the path.")),
+            Err(error) => Err(reach.failure(&error)),
+        };
+    }
     match open_local(&located.path, preserve) {
         Ok(store) => Ok(Arc::new(store)),
         Err(error) => {
@@ -258,6 +333,22 @@ pub fn open_source(
     }
 }
 
+/// Opens a folder below a place.
+pub fn open_below(
+    located: &Located,
+    home: &Home,
+    below: &RelPath,
+    preserve: Preserve,
+) -> Outcome<Arc<dyn Store>> {
+    use std::os::unix::ffi::OsStrExt;
+    let written = located.written.clone();
+    let found = match &located.remote {
+        Some(reach) => Located { remote: Some(reach.below(below)), ..located.clone() },
+        None => Located::local(written, located.path.join(std::ffi::OsStr::from_bytes(below.as_bytes()))),
+    };
+    open_source(&found, home, preserve, "folder")
+}
+
 /// Opens a destination; `None` when it does not exist yet but could be made where it is.
 pub fn open_destination(
     located: &Located,
@@ -265,6 +356,13 @@ pub fn open_destination(
     preserve: Preserve,
 ) -> Outcome<Option<Arc<dyn Store>>> {
     refuse_absent_drive(located)?;
+    if let Some(reach) = &located.remote {
+        return match reach.open(home) {
+            Ok(store) => Ok(Some(Arc::new(store))),
+            Err(ConnectError::NoFolder { .. }) => Ok(None),
+            Err(error) => Err(reach.failure(&error)),
+        };
+    }
     match open_local(&located.path, preserve) {
         Ok(store) => Ok(Some(Arc::new(store))),
         Err(error) if error.kind == FaultKind::NotFound && !located.path.exists() && can_be_made(located) => {
@@ -325,7 +423,10 @@ fn absent_hint(located: &Located) -> String {
 }
 
 /// Makes a missing destination.
-pub fn make_destination(located: &Located, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+pub fn make_destination(located: &Located, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+    if let Some(reach) = &located.remote {
+        return Ok(Arc::new(reach.make(home)?));
+    }
     let failed = |why: String| {
         Failure::refused(
             "destination-missing",
@@ -338,7 +439,10 @@ pub fn make_destination(located: &Located, preserve: Preserve) -> Outcome<Arc<dy
 }
 
 /// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.
-pub fn not_there_yet(located: &Located, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+pub fn not_there_yet(located: &Located, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+    if let Some(reach) = &located.remote {
+        return Ok(Arc::new(Gathered::empty(reach.open_above(home)?.0.capabilities().clone())));
+    }
     let above = located.path.ancestors().skip(1).find(|above| above.is_dir());
     let store = above.and_then(|above| open_local(above, preserve).ok());
     let capabilities = store.map(|store| store.capabilities().clone());

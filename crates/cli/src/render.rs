@@ -427,7 +427,7 @@ fn kept_line(round: &Round, result: &RunResult, home: &Home) -> Option<String> {
 }
 
 fn kept_place(to: &Located, run: &str, home: &Home) -> String {
-    format!("{}/{}/{run}", home.shorten(&to.path), kept_root())
+    to.below(home, &format!("{}/{run}", kept_root()))
 }
 
 /// Problems by cause, each with its code, its first example and what to do.

@@ -110,7 +110,7 @@ fn look_at(
     }
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(to, job.rules.preserve)?,
+        None => places::not_there_yet(to, &context.home, job.rules.preserve)?,
     };
     if !to_be_made {
         refuse_foreign(context, job, to, right.as_ref())?;

@@ -68,7 +68,7 @@ pub fn look(
     let to_be_made = opened.is_none();
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(&right_place, job.rules.preserve)?,
+        None => places::not_there_yet(&right_place, &context.home, job.rules.preserve)?,
     };
     refuse_foreign(context, job, &left_place, left.as_ref())?;
     if !to_be_made {

@@ -145,7 +145,7 @@ pub fn place_sides(keys: &mut JobKeys, left: Option<String>, right: Option<Strin
 
 fn readable(context: &Context, typed: &str) -> Outcome<()> {
     let located = locate(&context.home, &context.settings, typed)?;
-    if located.path.is_dir() {
+    if located.seems_there() {
         Ok(())
     } else {
         Err(Failure::usage(format!("{} is no folder", located.path.display())))
@@ -168,7 +168,7 @@ fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
     }
     ends.landing_names()?;
     for from in &ends.from {
-        if !from.path.is_dir() && !context.global.yes {
+        if !from.seems_there() && !context.global.yes {
             let shown = from.shown(&context.home);
             let question = format!("{shown} is not there now. Set the job up all the same?");
             if !(context.can_ask() && ask::yes(&question, false)?) {
@@ -185,7 +185,7 @@ fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
 
 /// Makes missing destinations after asking. Where nobody can be asked, the first run does it.
 fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
-    for to in ends.to.iter().filter(|to| !to.path.exists()) {
+    for to in ends.to.iter().filter(|to| to.remote.is_none() && !to.path.exists()) {
         if let Some(why) = &to.absent {
             context.warn(format!("{}: {why} now", to.written));
             continue;
@@ -194,7 +194,7 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
         let agreed = context.global.yes
             || (context.can_ask() && ask::yes(&format!("{shown} does not exist. Make it?"), true)?);
         if agreed {
-            make_destination(to, Preserve::Standard)?;
+            make_destination(to, &context.home, Preserve::Standard)?;
         } else {
             context.say(format!("The folder {shown} does not exist yet."));
         }
@@ -211,7 +211,7 @@ fn remember_places(context: &Context, name: &str, kind: Kind, ends: &Ends) -> Ou
     record.forget_baseline(name)?;
     // Nothing is ever written to the source of a one-way job: only a two-way job's left side is recognised by a mark.
     let marked = ends.to.iter().chain(ends.from.iter().filter(|_| kind == Kind::TwoWay));
-    for to in marked.filter(|to| to.path.is_dir()) {
+    for to in marked.filter(|to| to.remote.is_none() && to.path.is_dir()) {
         record.set_identity(name, &to.written, SEEN)?;
     }
     Ok(())
@@ -238,7 +238,7 @@ fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
     let mut warnings = Vec::new();
     for to in &ends.to {
         let shown = to.shown(&context.home);
-        if is_mount_root(&to.path) {
+        if to.remote.is_none() && is_mount_root(&to.path) {
             warnings.push(format!(
                 "{shown} is the bare root of a drive: everything on it belongs to this job. A folder on it is safer."
             ));
@@ -251,6 +251,10 @@ fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
         }
     }
     let misaligned = || {
+        // What lies at a server is looked at when it is needed: setting a job up asks for no connection.
+        if ends.from.iter().chain(&ends.to).any(|place| place.remote.is_some()) {
+            return None;
+        }
         let left = open_sources(ends, &context.home, Preserve::Standard).ok()?;
         let right =
             crate::places::open_destination(ends.to.first()?, &context.home, Preserve::Standard).ok()??;

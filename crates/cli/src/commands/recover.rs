@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
-use reedhook_core::job::{Kind, Newer, Preserve};
+use reedhook_core::job::{Kind, Newer};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::{Counts, Step};
 use reedhook_core::problem::Problem;
@@ -19,7 +19,6 @@ use reedhook_core::run::undo::{Past, undo as undo_run};
 use reedhook_core::run::{Done, Event, Item, Mark, kept_folder};
 use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::Moves;
-use reedhook_stores::local::LocalStore;
 use serde_json::json;
 
 use super::history::{find, read_log};
@@ -242,7 +241,7 @@ fn bring(context: &Context, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome 
         let holder = &holders[at];
         let source: Arc<dyn Store> = match &found {
             Found::OtherSide => holder.store.clone(),
-            Found::Kept(run) => Arc::new(open_kept(&holder.place, run, &job)?),
+            Found::Kept(run) => open_kept(context, &holder.place, run, &job)?,
         };
         let target = match (&into, to) {
             (Some(folder), _) => folder.clone(),
@@ -266,7 +265,7 @@ fn folder_target(folder: &Path) -> Outcome<Located> {
         .map_err(|error| Failure::usage(format!("{}: {error}", folder.display())))?;
     std::fs::create_dir_all(&path)
         .map_err(|error| Failure::usage(format!("cannot make {}: {error}", path.display())))?;
-    Ok(Located { written: path.display().to_string(), path, store_root: None, absent: None })
+    Ok(Located::local(path.display().to_string(), path))
 }
 
 /// A typed path relative to the side's root; one that begins with a side's folder is understood too.
@@ -314,13 +313,8 @@ fn locate(holders: &[Holder], named: Option<&Name>, path: &RelPath, to: To) -> O
     }
 }
 
-fn open_kept(right: &Located, run: &Name, job: &Job) -> Outcome<LocalStore> {
-    use std::os::unix::ffi::OsStrExt;
-    let below = kept_folder(run);
-    let path = right.path.join(std::ffi::OsStr::from_bytes(below.as_bytes()));
-    let full = job.rules.preserve == Preserve::Full;
-    let opened = if full { LocalStore::open_full(&path) } else { LocalStore::open(&path) };
-    opened.map_err(|error| unreadable(&error))
+fn open_kept(context: &Context, right: &Located, run: &Name, job: &Job) -> Outcome<Arc<dyn Store>> {
+    crate::places::open_below(right, &context.home, &kept_folder(run), job.rules.preserve)
 }
 
 fn bring_group(
@@ -352,7 +346,7 @@ fn look_at_restore(
     let filter = Filter::for_paths(paths).map_err(|error| Failure::usage(error.to_string()))?;
     let store: Arc<dyn Store> = match open_destination(target, &context.home, job.rules.preserve)? {
         Some(store) => store,
-        None => crate::places::make_destination(target, job.rules.preserve)?,
+        None => crate::places::make_destination(target, &context.home, job.rules.preserve)?,
     };
     let mut copy = job.clone();
     (copy.rules.kind, copy.rules.newer) = (Kind::Copy, Newer::Leave);

@@ -167,7 +167,7 @@ fn look_and_agree(context: &Context, job: &Job, allow: &Allow) -> Outcome<Round>
     match made {
         // Both sides have to be there to be locked and marked.
         Some(leg) => {
-            make_destination(&leg.to, job.rules.preserve)?;
+            make_destination(&leg.to, &context.home, job.rules.preserve)?;
             look()
         }
         None => Ok(round),

@@ -1,7 +1,11 @@
 //! `store`: names for places.
 
-use reedhook_core::store::{Capabilities, Store};
+use std::io::IsTerminal;
+use std::path::PathBuf;
+
+use reedhook_core::store::{Capabilities, NameRule, Store, StoreError};
 use reedhook_stores::local::LocalStore;
+use reedhook_stores::remote::connect::Secret;
 use serde_json::json;
 
 use crate::args::StoreCommand;
@@ -10,22 +14,31 @@ use crate::failure::{Failure, Outcome, REFUSED};
 use crate::jobfile::{check_name, job_names, load_job};
 use crate::json as lines;
 use crate::places::{Settings, StoreEntry, locate, written_for_keeping};
+use crate::remote::{Reach, ReachKeys, is_address};
+use crate::secrets::{self, Kept};
 use crate::text::{Align, BOLD, Columns, bytes, styled};
 
 /// Carries out a `store` command.
 pub fn store(context: &Context, command: StoreCommand) -> Outcome {
     match command {
-        StoreCommand::Add { name, location, drive } => {
-            add(context, &name, location.unwrap_or_default(), drive)
+        StoreCommand::Add { name, location, drive, reach } => {
+            add(context, &name, location.unwrap_or_default(), drive, reach)
         }
+        StoreCommand::Secret { name, forget } => secret(context, &name, forget),
         StoreCommand::List => list(context),
-        StoreCommand::Check { name } => check(context, &name),
+        StoreCommand::Check { name, write, accept } => check(context, &name, write, accept),
         StoreCommand::Remove { name } => remove(context, &name),
     }
 }
 
-fn add(context: &Context, name: &str, location: String, drive: Option<String>) -> Outcome {
+fn add(context: &Context, name: &str, location: String, drive: Option<String>, reach: ReachKeys) -> Outcome {
     check_name(name, "store")?;
+    let at_server = drive.is_none() && is_address(&location);
+    if !reach.is_empty() && !at_server {
+        return Err(Failure::usage("an account, a key or certificates belong to a place at a server")
+            .hint("Give an address, such as sftp://HOST/PATH."));
+    }
+    reach.check()?;
     if location.starts_with('@') && drive.is_none() {
         return Err(Failure::usage("a store cannot be inside another store").hint("Give a folder."));
     }
@@ -38,12 +51,15 @@ fn add(context: &Context, name: &str, location: String, drive: Option<String>) -
         Some(_) => location.trim_matches('/').to_owned(),
         None => written_for_keeping(&context.home, &context.settings, &location)?,
     };
-    let entry = StoreEntry { location, drive };
-    let found = entry.root(&context.home);
+    let entry = StoreEntry { location, drive, reach };
+    let found = if at_server { Ok(PathBuf::from("/")) } else { entry.root(&context.home) };
     settings.stores.insert(name.to_owned(), entry.clone());
     settings.save(&context.home)?;
     context.say(format!("@{} is {}. Jobs can say @{name}/sub/folder.", styled(BOLD, name), entry.shown()));
     match found {
+        Ok(_) if at_server => {
+            context.say(format!("Nothing was asked of the server yet: reedhook store check {name}"));
+        }
         Ok(root) if root.is_dir() => {}
         Ok(root) => context.warn(format!("{} is not there now", root.display())),
         Err(why) => context.warn(why),
@@ -118,17 +134,23 @@ fn list(context: &Context) -> Outcome {
     let mut table = Columns::new(&[Align::Left, Align::Left, Align::Left, Align::Right]);
     table.heading(&["store", "location", "now", "free"]);
     for (name, entry) in stores {
-        let root = entry.root(&context.home).ok();
+        let at_server = is_address(&entry.location);
+        let root = if at_server { None } else { entry.root(&context.home).ok() };
         let opened = root.and_then(|root| LocalStore::open(&root).ok());
         let space = opened.as_ref().and_then(|store| store.space().ok().flatten());
         if context.global.json {
             lines::print(&json!({
-                "event": "store", "name": name, "location": entry.location, "drive": entry.drive, "present": opened.is_some(),
+                "event": "store", "name": name, "location": entry.location, "drive": entry.drive, "present": if at_server { None } else { Some(opened.is_some()) },
                 "free": space.map(|space| space.free), "total": space.map(|space| space.total),
             }));
             continue;
         }
-        let now = if opened.is_some() { "there" } else { "absent" };
+        // A list asks no server anything: it would wait for each that is away.
+        let now = match opened {
+            _ if at_server => "not asked",
+            Some(_) => "there",
+            None => "absent",
+        };
         let free = space.map_or(String::new(), |space| bytes(space.free));
         table.row(vec![format!("@{name}"), entry.shown(), now.into(), free]);
     }
@@ -138,8 +160,115 @@ fn list(context: &Context) -> Outcome {
     Ok(0)
 }
 
-fn check(context: &Context, name: &str) -> Outcome {
-    let located = locate(&context.home, &context.settings, &format!("@{name}"))?;
+/// Keeps a secret, or forgets it.
+fn secret(context: &Context, name: &str, forget: bool) -> Outcome {
+    let entry = context.settings.store(name)?;
+    if !is_address(&entry.location) {
+        return Err(Failure::usage(format!("@{name} is on this machine and needs no secret")));
+    }
+    if forget {
+        let was_there = secrets::forget(&context.home, name)?;
+        context.say(if was_there {
+            format!("The secret of @{name} is forgotten.")
+        } else {
+            format!("No secret of @{name} was kept.")
+        });
+        return Ok(0);
+    }
+    let typed = if std::io::stdin().is_terminal() {
+        let question = format!("Secret of @{name}");
+        let asked = dialoguer::Password::new().with_prompt(question).interact();
+        asked.map_err(|error| Failure::usage(format!("no answer ({error}); nothing was kept")))?
+    } else {
+        let mut line = String::new();
+        let read = std::io::stdin().read_line(&mut line);
+        read.map_err(|error| Failure::usage(format!("standard input cannot be read: {error}")))?;
+        line.trim_end_matches(['\r', '\n']).to_owned()
+    };
+    if typed.is_empty() {
+        return Err(Failure::usage("the secret is empty; nothing was kept"));
+    }
+    let place = match secrets::keep(&context.home, name, &Secret::new(typed))? {
+        Kept::Keyring => "in the system's keyring".to_owned(),
+        Kept::File => {
+            format!("in {}, which only you can read", context.home.shorten(&context.home.secrets_file()))
+        }
+    };
+    context.say(format!("The secret of @{name} is kept {place}."));
+    Ok(0)
+}
+
+/// Connects to a place at a server and tells what was found.
+fn check_server(
+    context: &Context,
+    name: &str,
+    mut reach: Reach,
+    write: bool,
+    accept: Option<String>,
+) -> Outcome {
+    reach.accept = accept;
+    let store = reach.open(&context.home).map_err(|error| reach.failure(&error))?;
+    let refused = |error: StoreError| Failure::refused(error.kind.code(), error.to_string());
+    let round_trip = store.round_trip().map_err(refused)?;
+    let space = store.space().map_err(refused)?;
+    let tried = if write { Some(store.try_writing()) } else { None };
+    let can = store.capabilities();
+    let clock = tried.as_ref().and_then(|tried| tried.as_ref().ok()).copied().flatten();
+    if context.global.json {
+        lines::print(&json!({
+            "event": "store", "name": name, "location": reach.address.shown(), "present": true,
+            "free": space.map(|space| space.free), "total": space.map(|space| space.total),
+            "modes": can.modes, "links": can.links, "folds_case": can.folds_case, "max_name": can.max_name,
+            "folder_times": can.folder_times, "round_trip": round_trip.as_secs_f64(), "writable": tried.as_ref().map(Result::is_ok),
+            "clock_ahead": clock, "facts": store.facts().into_iter().map(|(fact, value)| (fact.to_owned(), value.into())).collect::<serde_json::Map<_, _>>(),
+        }));
+        return Ok(0);
+    }
+    let shown =
+        if is_address(name) { name.to_owned() } else { format!("@{name}  {}", reach.address.shown()) };
+    context.say(styled(BOLD, &shown));
+    let mut told: Vec<(String, String)> =
+        store.facts().into_iter().map(|(fact, value)| (fact.to_owned(), value)).collect();
+    told.push((
+        "round trip".into(),
+        format!("{:.1} ms; {} at once", round_trip.as_secs_f64() * 1000.0, can.workers),
+    ));
+    let free = space.map_or("the server does not tell".to_owned(), |space| {
+        format!("{} free of {}", bytes(space.free), bytes(space.total))
+    });
+    told.push(("space".into(), free));
+    match &tried {
+        None => told.push(("writing".into(), "not tried (--write does)".into())),
+        Some(Err(error)) => told.push(("writing".into(), format!("refused: {}", error.reason()))),
+        Some(Ok(_)) => told.push(("writing".into(), "allowed".into())),
+    }
+    if let Some(ahead) = clock {
+        told.push(("clock".into(), clock_words(ahead)));
+    }
+    let kept = abilities(can);
+    told.push(("keeps".into(), kept.join(", ")));
+    for (fact, value) in told {
+        context.say(format!("  {fact:<11} {value}"));
+    }
+    Ok(u8::from(matches!(tried, Some(Err(_)))))
+}
+
+/// How far the server's clock is from ours, in seconds.
+fn clock_words(ahead: i64) -> String {
+    match ahead {
+        -2..=2 => "as ours".to_owned(),
+        3.. => format!("{ahead} s ahead of ours: set one of the two, times of arrival will look wrong"),
+        _ => format!("{} s behind ours: set one of the two, times of arrival will look wrong", -ahead),
+    }
+}
+
+fn check(context: &Context, name: &str, write: bool, accept: Option<String>) -> Outcome {
+    let written =
+        if is_address(name) { name.to_owned() } else { format!("@{}", name.trim_start_matches('@')) };
+    let located = locate(&context.home, &context.settings, &written)?;
+    if let Some(reach) = located.remote {
+        return check_server(context, name, reach, write, accept);
+    }
     if let Some(why) = &located.absent {
         return Err(Failure::refused("drive-absent", format!("@{name}: {why}"))
             .hint("`reedhook drives` shows what is connected."));
@@ -182,6 +311,15 @@ fn abilities(can: &Capabilities) -> Vec<String> {
         });
     let kept = |can: bool, what: &str| format!("{what} are {}", if can { "kept" } else { "lost there" });
     let mut lines = vec![precision, kept(can.modes, "modes"), kept(can.links, "links")];
+    if !can.folder_times {
+        lines.push(kept(false, "times of folders"));
+    }
+    match can.names {
+        NameRule::Bytes => {}
+        NameRule::Lines => lines.push("names with line breaks cannot be held".to_owned()),
+        NameRule::Text => lines.push("names have to be UTF-8".to_owned()),
+        NameRule::Printable => lines.push("names have to be UTF-8 without control characters".to_owned()),
+    }
     if can.folds_case {
         lines.push("names that differ only in upper and lower case are the same file there".to_owned());
     }

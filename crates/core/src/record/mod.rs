@@ -9,12 +9,15 @@
 //! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
 //! | `baselines` | the pair of stores that a two-way job's baseline is about | `job`, `left_identity`, `right_identity` |
 //! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](crate::plan::two_way::Known) names in it, sorted, in the postcard wire format) |
+//! | `notes` | what is known of one file in a store that cannot say it itself | `store` (its server), `folder` and `name` (bytes), `tag` (the version it is about), `seconds` and `nanos` (its modification time), `mode` |
 //!
 //! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.
 
 mod baseline;
+mod notes;
 
 pub use baseline::FolderUpdate;
+pub use notes::KeptNotes;
 
 use std::path::Path;
 use std::time::Duration;
@@ -25,7 +28,7 @@ use crate::path::RelPath;
 use crate::plan::Counts;
 
 /// The layout that this program writes.
-const VERSION: i64 = 3;
+const VERSION: i64 = 4;
 
 /// The state file cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -231,6 +234,16 @@ impl Record {
                  CREATE TABLE IF NOT EXISTS baseline_folders (
                     job TEXT NOT NULL, folder BLOB NOT NULL, entries BLOB NOT NULL, PRIMARY KEY (job, folder));
                  PRAGMA user_version = 3;
+                 COMMIT;",
+            )?;
+        }
+        if found < 4 {
+            self.db.execute_batch(
+                "BEGIN IMMEDIATE;
+                 CREATE TABLE IF NOT EXISTS notes (
+                    store TEXT NOT NULL, folder BLOB NOT NULL, name BLOB NOT NULL, tag TEXT NOT NULL,
+                    seconds INTEGER, nanos INTEGER, mode INTEGER, PRIMARY KEY (store, folder, name)) WITHOUT ROWID;
+                 PRAGMA user_version = 4;
                  COMMIT;",
             )?;
         }

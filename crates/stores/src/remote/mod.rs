@@ -630,6 +630,25 @@ impl Store for Remote {
 }
 
 impl Remote {
+    /// Writes a small file and removes it again; how many seconds the server's clock is ahead of ours, where that shows.
+    ///
+    /// # Errors
+    /// When writing is not possible.
+    pub fn try_writing(&self) -> Result<Option<i64>> {
+        let inner = &self.inner;
+        let path =
+            self.beside(&RelPath::new(b"trial").unwrap_or_default(), &format!("{:016x}", fastrand::u64(..)))?;
+        let before = jiff::Timestamp::now().as_second();
+        inner.ask(|wire| {
+            wire.put(&path, b"A trial of whether this can be written.\n", &Attributes::default())
+        })?;
+        let after = jiff::Timestamp::now().as_second();
+        let found = inner.ask(|wire| wire.stat(&path));
+        inner.clear(&path);
+        let seen = found?.and_then(|meta| meta.modified).map(|modified| modified.seconds());
+        Ok(seen.map(|seen| if seen < before { seen - before } else { (seen - after).max(0) }))
+    }
+
     fn open_at(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
         let download = self.inner.ask(|wire| wire.read(path, offset))?;
         Ok(Box::new(RemoteContent { inner: self.inner.clone(), path: path.clone(), at: offset, download }))

@@ -1,0 +1,115 @@
+//! Secrets that are kept: in the system's keyring where there is one, otherwise in a file that only its owner may read.
+
+use std::collections::BTreeMap;
+use std::fs::{self, OpenOptions};
+use std::io::Write;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+
+use reedhook_stores::remote::connect::Secret;
+use serde::{Deserialize, Serialize};
+
+use crate::failure::{Failure, Outcome};
+use crate::home::Home;
+
+/// Where a secret was put.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kept {
+    /// In the system's keyring.
+    Keyring,
+    /// In Reedhook's own file.
+    File,
+}
+
+#[derive(Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct SecretsFile {
+    #[serde(default)]
+    secrets: BTreeMap<String, String>,
+}
+
+/// The keyring's entry for a name. With a home of its own (`--home`) the tool may live on a stick: then its secrets travel along.
+fn entry(home: &Home, name: &str) -> Option<keyring::Entry> {
+    if home.is_portable() { None } else { keyring::Entry::new("reedhook", name).ok() }
+}
+
+/// Looks a secret up; errors are sentences.
+pub fn find(home: &Home, name: &str) -> Result<Option<Secret>, String> {
+    if let Some(kept) = read_file(home)?.secrets.remove(name) {
+        return Ok(Some(Secret::new(kept)));
+    }
+    Ok(entry(home, name).and_then(|entry| entry.get_password().ok()).map(Secret::new))
+}
+
+/// Keeps a secret.
+pub fn keep(home: &Home, name: &str, secret: &Secret) -> Outcome<Kept> {
+    if entry(home, name).is_some_and(|entry| entry.set_password(secret.reveal()).is_ok()) {
+        return Ok(Kept::Keyring);
+    }
+    let mut file = read_file(home).map_err(Failure::usage)?;
+    file.secrets.insert(name.to_owned(), secret.reveal().to_owned());
+    write_file(home, &file)?;
+    Ok(Kept::File)
+}
+
+/// Forgets a secret; whether there was one.
+pub fn forget(home: &Home, name: &str) -> Outcome<bool> {
+    let in_keyring = entry(home, name).is_some_and(|entry| entry.delete_credential().is_ok());
+    let mut file = read_file(home).map_err(Failure::usage)?;
+    let in_file = file.secrets.remove(name).is_some();
+    if in_file {
+        write_file(home, &file)?;
+    }
+    Ok(in_keyring || in_file)
+}
+
+fn read_file(home: &Home) -> Result<SecretsFile, String> {
+    let path = home.secrets_file();
+    let meta = match fs::metadata(&path) {
+        Ok(meta) => meta,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(SecretsFile::default()),
+        Err(error) => return Err(format!("{}: {error}", path.display())),
+    };
+    if meta.permissions().mode() & 0o077 != 0 {
+        return Err(format!("{0} can be read by others; close it with: chmod 600 {0}", path.display()));
+    }
+    let text = fs::read_to_string(&path).map_err(|error| format!("{}: {error}", path.display()))?;
+    // Its text is not repeated: there are secrets in it.
+    toml::from_str(&text).map_err(|_| format!("{} cannot be read as TOML", path.display()))
+}
+
+/// Writes the file anew beside the old one, closed to others from its first byte on.
+fn write_file(home: &Home, file: &SecretsFile) -> Outcome<()> {
+    let path = home.secrets_file();
+    let failed = |error: std::io::Error| Failure::own_files("the secret cannot be kept", error);
+    if let Some(folder) = path.parent() {
+        fs::create_dir_all(folder).map_err(failed)?;
+    }
+    let text =
+        toml::to_string(file).map_err(|error| Failure::own_files("the secret cannot be kept", error))?;
+    let fresh = path.with_extension("new");
+    let _ = fs::remove_file(&fresh);
+    let mut out = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&fresh).map_err(failed)?;
+    out.write_all(text.as_bytes()).and_then(|()| out.sync_all()).map_err(failed)?;
+    fs::rename(&fresh, &path).map_err(failed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_file_is_its_owners_alone_and_refused_when_it_is_not() {
+        let folder = tempfile::tempdir().unwrap();
+        let home = Home::find(Some(folder.path())).unwrap();
+        assert_eq!(keep(&home, "archive", &Secret::new("marsh tit")).unwrap(), Kept::File);
+        let mode = fs::metadata(home.secrets_file()).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
+        assert_eq!(find(&home, "archive").unwrap().unwrap().reveal(), "marsh tit");
+        assert_eq!(find(&home, "other").unwrap(), None);
+        fs::set_permissions(home.secrets_file(), fs::Permissions::from_mode(0o640)).unwrap();
+        assert!(find(&home, "archive").unwrap_err().contains("chmod 600"));
+        fs::set_permissions(home.secrets_file(), fs::Permissions::from_mode(0o600)).unwrap();
+        assert!(forget(&home, "archive").unwrap() && !forget(&home, "archive").unwrap());
+        assert_eq!(find(&home, "archive").unwrap(), None);
+    }
+}
