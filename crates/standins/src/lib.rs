@@ -1,1 +1,187 @@
-//! Small servers.
+//! Stand-ins: small servers on loopback over a folder, to try things out with, for the demo and for tests.
+//!
+//! A stand-in behaves well until it is told otherwise ([`Behaviour`]): it can be far away, drop connections, ask for patience, run out of
+//! space, or have a wrong clock. Distance and dropped connections are made by a relay in front of the server, and so are the
+//! same for every protocol.
+
+mod bucket;
+mod ftp;
+mod object;
+mod relay;
+mod sftp;
+mod web;
+mod webdav;
+
+use std::io;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use thiserror::Error;
+use tokio::net::TcpListener;
+use tokio::runtime::Runtime;
+
+use relay::Relay;
+
+/// What a stand-in speaks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Kind {
+    /// WebDAV, without TLS.
+    WebDav,
+    /// SFTP.
+    Sftp,
+    /// FTP, without TLS.
+    Ftp,
+    /// The S3 protocol; the folders in the served one are its buckets.
+    Object,
+}
+
+impl Kind {
+    /// The scheme of its addresses.
+    pub fn scheme(self) -> &'static str {
+        match self {
+            Kind::WebDav => "dav",
+            Kind::Sftp => "sftp",
+            Kind::Ftp => "ftp",
+            Kind::Object => "s3",
+        }
+    }
+}
+
+/// How badly it behaves.
+#[derive(Debug, Clone, Default)]
+pub struct Behaviour {
+    /// How long everything is on its way, there and back again.
+    pub round_trip: Duration,
+    /// Connections are dropped when so many bytes have passed since the last drop.
+    pub drop_after: Option<u64>,
+    /// How often connections are dropped; 0 for always.
+    pub drops: u32,
+    /// WebDAV and objects: each request of this number is answered with 429, and a wish to wait for a second.
+    pub busy_every: Option<u32>,
+    /// WebDAV, SFTP and objects: no more than so many bytes can be stored.
+    pub quota: Option<u64>,
+    /// WebDAV and SFTP: the clock is so many seconds ahead, or behind when it is negative.
+    pub clock: i64,
+}
+
+/// What to serve, to whom, and how.
+#[derive(Debug, Clone)]
+pub struct Settings {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The port at 127.0.0.1; 0 takes a free one.
+    pub port: u16,
+    /// The account's name; for objects, the access key's.
+    pub user: String,
+    /// Its password or secret key.
+    pub secret: String,
+    /// How badly it behaves.
+    pub behaviour: Behaviour,
+}
+
+/// Why a stand-in does not start.
+#[derive(Debug, Error)]
+pub enum StartError {
+    /// The port cannot be had, or the folder not be used.
+    #[error("the stand-in cannot start: {0}")]
+    Io(#[from] io::Error),
+    /// The server's own library refuses.
+    #[error("the stand-in cannot start: {0}")]
+    Server(String),
+}
+
+/// A running stand-in; it ends when dropped.
+pub struct Standin {
+    /// Where it listens.
+    pub address: SocketAddr,
+    kind: Kind,
+    relay: Arc<Relay>,
+    /// The fingerprint of its key, for SFTP.
+    pub fingerprint: Option<String>,
+    runtime: Option<Runtime>,
+}
+
+impl Standin {
+    /// Starts one.
+    ///
+    /// # Errors
+    /// See [`StartError`].
+    pub fn start(kind: Kind, settings: Settings) -> Result<Standin, StartError> {
+        std::fs::create_dir_all(&settings.folder)?;
+        let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+        let (address, inner, fingerprint, relay) = runtime.block_on(async {
+            let front = TcpListener::bind(("127.0.0.1", settings.port)).await?;
+            let address = front.local_addr()?;
+            let relay = Arc::new(Relay::new(&settings.behaviour));
+            let (inner, fingerprint) = serve(kind, &settings).await?;
+            Ok::<_, StartError>((address, (front, inner), fingerprint, relay))
+        })?;
+        let (front, inner) = inner;
+        runtime.spawn(relay::run(relay.clone(), front, inner));
+        Ok(Standin { address, kind, relay, fingerprint, runtime: Some(runtime) })
+    }
+
+    /// The address of what it serves; for objects, of a bucket.
+    pub fn location(&self, below: &str) -> String {
+        format!(
+            "{}://127.0.0.1:{}/{}",
+            self.kind.scheme(),
+            self.address.port(),
+            below.trim_start_matches('/')
+        )
+    }
+
+    /// Drops every connection there is at this moment.
+    pub fn cut(&self) {
+        self.relay.cut();
+    }
+
+    /// Bytes that have passed, in both directions.
+    pub fn passed(&self) -> u64 {
+        self.relay.passed()
+    }
+
+    /// How often connections were dropped because of [`Behaviour::drop_after`].
+    pub fn dropped(&self) -> u32 {
+        self.relay.dropped()
+    }
+
+    /// While it is away nobody can connect, and nothing that is connected gets an answer.
+    pub fn set_away(&self, away: bool) {
+        self.relay.set_away(away);
+    }
+
+    /// Serves until the process ends.
+    pub fn serve(mut self) {
+        if let Some(runtime) = self.runtime.take() {
+            runtime.block_on(std::future::pending::<()>());
+        }
+    }
+}
+
+impl Drop for Standin {
+    fn drop(&mut self) {
+        if let Some(runtime) = self.runtime.take() {
+            runtime.shutdown_background();
+        }
+    }
+}
+
+/// Starts the server itself, behind the relay.
+async fn serve(kind: Kind, settings: &Settings) -> Result<(SocketAddr, Option<String>), StartError> {
+    let listener = TcpListener::bind(("127.0.0.1", 0)).await?;
+    let address = listener.local_addr()?;
+    let mut fingerprint = None;
+    match kind {
+        Kind::WebDav => webdav::spawn(listener, settings),
+        Kind::Object => object::spawn(listener, settings)?,
+        Kind::Sftp => fingerprint = Some(sftp::spawn(listener, settings)?),
+        Kind::Ftp => {
+            drop(listener);
+            ftp::spawn(address, settings)?;
+        }
+    }
+    Ok((address, fingerprint))
+}

@@ -3,11 +3,14 @@
 mod servers;
 
 use std::sync::Arc;
+use std::time::Duration;
 
-use reedhook_core::notes::Fleeting;
+use reedhook_core::notes::{Fleeting, Notes};
 use reedhook_core::testing::conformance;
+use reedhook_standins::{Behaviour, Kind, Settings, Standin};
 use reedhook_stores::remote::connect::{Account, Address, ConnectError, Secret, Trust};
 use reedhook_stores::remote::object::ObjectSetup;
+use reedhook_stores::remote::patience::Patience;
 use reedhook_stores::remote::sftp::SshSetup;
 use reedhook_stores::remote::{Options, Remote};
 use servers::Server;
@@ -111,4 +114,51 @@ fn objects_against_an_emulator() {
 fn sftp_against_openssh() {
     let Some(server) = Server::start("sshd") else { return };
     conformance(&sftp(&server));
+}
+
+/// A stand-in over a fresh folder, and a store of what it serves.
+fn standin(kind: Kind, behaviour: Behaviour) -> (Standin, tempfile::TempDir, Remote) {
+    let folder = tempfile::tempdir().expect("a folder");
+    std::fs::create_dir_all(folder.path().join("served/archive")).expect("a folder");
+    let settings = Settings {
+        folder: folder.path().join("served"),
+        port: 0,
+        user: servers::USER.to_owned(),
+        secret: servers::PASSWORD.to_owned(),
+        behaviour,
+    };
+    let standin = Standin::start(kind, settings).expect("a stand-in");
+    let store = at_standin(kind, &standin, Arc::new(Fleeting::default()));
+    (standin, folder, store)
+}
+
+fn at_standin(kind: Kind, standin: &Standin, notes: Arc<dyn Notes>) -> Remote {
+    let path = b"/archive".to_vec();
+    let address = Address {
+        scheme: kind.scheme().to_owned(),
+        host: "127.0.0.1".to_owned(),
+        port: Some(standin.address.port()),
+        path,
+    };
+    let known_hosts = std::env::temp_dir().join(format!("reedhook-known-{}", standin.address.port()));
+    let _ = std::fs::remove_file(&known_hosts);
+    let ssh = SshSetup {
+        accept: standin.fingerprint.clone(),
+        known_hosts: Some(known_hosts),
+        ..SshSetup::default()
+    };
+    let objects = ObjectSetup { plain: true, ..ObjectSetup::default() };
+    let patience =
+        Patience { attempts: 8, first: Duration::from_millis(20), longest: Duration::from_millis(200) };
+    let options = Options { ssh, objects, patience, ..Options::default() };
+    Remote::open(address, account(), &options, notes).expect("a connection")
+}
+
+#[test]
+fn every_standin_passes_the_suite() {
+    for kind in [Kind::WebDav, Kind::Sftp, Kind::Object, Kind::Ftp] {
+        println!("{kind:?}");
+        let (_standin, _folder, store) = standin(kind, Behaviour::default());
+        conformance(&store);
+    }
 }

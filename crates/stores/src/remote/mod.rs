@@ -110,14 +110,30 @@ impl Remote {
         options: &Options,
         notes: Arc<dyn Notes>,
     ) -> Result<Remote, ConnectError> {
-        let wire: Box<dyn Wire> = match address.scheme.as_str() {
+        let mut tries = 0;
+        loop {
+            let begun = Instant::now();
+            match Remote::dial(address.clone(), account.clone(), options) {
+                Ok(wire) => return Ok(Remote::new(wire, notes, options.patience)),
+                // A server that is just starting, or refuses many at once, is given another chance; one that does not answer at
+                // all has had its time.
+                Err(error) if error.may_pass() && tries < 2 && begun.elapsed() < Duration::from_secs(5) => {
+                    tries += 1;
+                    std::thread::sleep(options.patience.first * tries);
+                }
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    fn dial(address: Address, account: Account, options: &Options) -> Result<Box<dyn Wire>, ConnectError> {
+        Ok(match address.scheme.as_str() {
             "sftp" => Box::new(Sftp::connect(address, account, options.ssh.clone())?),
             "davs" | "dav" => Box::new(WebDav::connect(address, account, &options.trust)?),
             "ftps" | "ftp" => Box::new(Ftp::connect(address, account, &options.trust)?),
             "s3" => Box::new(Objects::connect(address, account, &options.trust, &options.objects)?),
             other => return Err(ConnectError::Setup(format!("\"{other}:\" leads to no kind of store"))),
-        };
-        Ok(Remote::new(wire, notes, options.patience))
+        })
     }
 
     /// What a person wants to know of the connection: a name and a value a line.

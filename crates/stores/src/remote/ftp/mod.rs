@@ -62,9 +62,11 @@ impl Offers {
         let features = features.to_ascii_uppercase();
         let line = |word: &str| features.lines().map(str::trim).find(|line| line.starts_with(word));
         let has = |word: &str, fact: &str| line(word).is_some_and(|line| line.contains(fact));
+        // A server that does not say which facts it tells has at least the usual ones.
+        let tells = |fact: &str| has("MLST", fact) || line("MLST") == Some("MLST");
         Offers {
-            machine_lists: line("MLST").is_some() && has("MLST", "SIZE") && has("MLST", "TYPE"),
-            sets_times: line("MFMT").is_some() && has("MLST", "MODIFY"),
+            machine_lists: (tells("SIZE") && tells("TYPE")) || line("MLSD").is_some(),
+            sets_times: line("MFMT").is_some() && tells("MODIFY"),
             sets_facts: has("MFF", "MODIFY") && has("MFF", "UNIX.MODE"),
             modes: has("MFF", "UNIX.MODE") && has("MLST", "UNIX.MODE"),
             restarts: line("REST STREAM").is_some(),

@@ -49,6 +49,9 @@ const MARKER: &[u8] = b".reedhook-folder";
 const MODIFIED: &str = "reedhook-modified";
 const MODE: &str = "reedhook-mode";
 
+/// Metadata that tells one upload from another with the same content: an answer may be lost, and the object be there.
+const UPLOAD: &str = "reedhook-upload";
+
 /// What a large file is sent in. Stores allow 10,000 parts of at least 5 MiB.
 const PART: u64 = 8 << 20;
 const MOST_PARTS: u64 = 9_000;
@@ -142,6 +145,8 @@ impl Objects {
             .with_region(&setup.region)
             .with_allow_http(setup.plain)
             .with_checksum_algorithm(Checksum::SHA256)
+            // Not every store knows removals in bulk, and each has its own fate here anyway.
+            .with_disable_bulk_delete(true)
             // Patience is ours.
             .with_retry(RetryConfig { max_retries: 0, ..RetryConfig::default() })
             .with_http_connector(Connector::new(trust)?);
@@ -287,7 +292,15 @@ impl Objects {
                         version: None,
                     }),
                 };
-                let put = self.put_object(to, data.clone(), tags.clone(), mode);
+                let put = match self.put_object(to, data.clone(), tags.clone(), mode) {
+                    Err(trouble)
+                        if matches!(trouble.kind(), FaultKind::Exists | FaultKind::Changed)
+                            && self.is_upload(to, &tags) =>
+                    {
+                        Ok(())
+                    }
+                    put => put,
+                };
                 if put.is_err() {
                     lock(&self.shared.pending).insert(temporary.clone(), Pending::Small(data, tags));
                 }
@@ -325,6 +338,17 @@ impl Objects {
                     }
                 }
             }
+        }
+    }
+
+    /// Whether what stands at a path is this very upload.
+    fn is_upload(&self, path: &RelPath, tags: &Tags) -> bool {
+        let Ok(key) = self.key("examine", path) else { return false };
+        let asking = self.shared.client.get_opts(&key, GetOptions { head: true, ..GetOptions::default() });
+        let own = Attribute::Metadata(UPLOAD.into());
+        match self.wait("examine", path, asking) {
+            Ok(found) => tags.get(&own).is_some_and(|token| found.attributes.get(&own) == Some(token)),
+            Err(_) => false,
         }
     }
 
@@ -475,6 +499,7 @@ fn innermost(error: &(dyn Error + 'static)) -> String {
 
 fn tags_of(attributes: &Attributes) -> Tags {
     let mut tags = Tags::new();
+    tags.insert(Attribute::Metadata(UPLOAD.into()), format!("{:016x}", fastrand::u64(..)).into());
     if let Some(modified) = attributes.modified {
         tags.insert(Attribute::Metadata(MODIFIED.into()), modified.to_text().into());
     }
@@ -629,6 +654,10 @@ impl Wire for Objects {
             Ok(Some(meta)) => Ok(Some(meta)),
             Ok(None) => Ok(self.has_content(path)?.then(folder_meta)),
             Err(trouble) if trouble.kind() == FaultKind::NameRefused => Ok(None),
+            // Some stores stumble over a key that is only the beginning of others.
+            Err(trouble) if trouble.kind() == FaultKind::Io && self.has_content(path)? => {
+                Ok(Some(folder_meta()))
+            }
             Err(trouble) => Err(trouble),
         }
     }
