@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum, ValueHint};
 
 use reedhook_core::job::ConflictPolicy;
+use reedhook_core::units::Size;
 
 use crate::jobfile::JobKeys;
 use crate::remote::ReachKeys;
@@ -61,6 +62,58 @@ pub struct Global {
     /// Answer every question with yes. Guards are not questions: see `run --allow`.
     #[arg(long, short, global = true)]
     pub yes: bool,
+}
+
+/// What a stand-in serves, and how badly.
+#[derive(Debug, Args)]
+pub struct StandinArgs {
+    /// What it speaks.
+    pub kind: Speaks,
+    /// The folder that it serves; it is made when it is missing.
+    pub folder: PathBuf,
+    /// The port; without it, a free one.
+    #[arg(long, default_value_t = 0, hide_default_value = true)]
+    pub port: u16,
+    /// The account's name.
+    #[arg(long, default_value = "ranger")]
+    pub user: String,
+    /// How many milliseconds everything takes, there and back again.
+    #[arg(long, value_name = "MS", default_value_t = 0, hide_default_value = true)]
+    pub round_trip: u64,
+    /// Drop all connections each time so much has passed.
+    #[arg(long, value_name = "SIZE")]
+    pub drop_after: Option<Size>,
+    /// Drop them only so often.
+    #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
+    pub drops: u32,
+    /// Answer each Nth request with a wish to wait for a second.
+    #[arg(long, value_name = "N")]
+    pub busy_every: Option<u32>,
+    /// Hold no more than this.
+    #[arg(long, value_name = "SIZE")]
+    pub quota: Option<Size>,
+    /// Have a clock that is so many seconds ahead (negative: behind).
+    #[arg(
+        long,
+        value_name = "SECONDS",
+        default_value_t = 0,
+        hide_default_value = true,
+        allow_negative_numbers = true
+    )]
+    pub clock: i64,
+}
+
+/// What a stand-in speaks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Speaks {
+    /// WebDAV, without TLS.
+    Webdav,
+    /// SFTP.
+    Sftp,
+    /// FTP, without TLS.
+    Ftp,
+    /// The S3 protocol, with a bucket "archive".
+    Object,
 }
 
 /// When to use colour.
@@ -217,6 +270,13 @@ pub enum Command {
         /// The run: its number, its name, or last.
         run: String,
     },
+    /// Run a small server on this machine over a folder, well or badly behaved, to try things out with.
+    #[command(after_help = "Examples:\n  reedhook standin webdav /tmp/archive\n  \
+        reedhook standin sftp /tmp/archive --round-trip 20 --drop-after 5MB --drops 1\n\n\
+        Every stand-in can be far away and drop connections (ftp: its control connection). webdav and object can ask for\n\
+        patience, webdav, sftp and object be full, webdav and sftp have a wrong clock. Only this machine can reach it.\n\
+        REEDHOOK_SECRET sets the account's secret; without it, one is made up.")]
+    Standin(StandinArgs),
     /// Show the whole round on made-up data, in a new folder.
     #[command(after_help = "Example:\n  reedhook demo --in ~/reedhook-demo")]
     Demo {

@@ -103,7 +103,8 @@ impl Reach {
             }
             address.path.extend_from_slice(below.as_bytes());
         }
-        let keys = ReachKeys { user: entry.reach.user.clone().or(user), ..entry.reach.clone() };
+        let plain = entry.reach.plain || is_loopback(&address.host);
+        let keys = ReachKeys { user: entry.reach.user.clone().or(user), plain, ..entry.reach.clone() };
         Ok(Reach { address, keys, kept_as: name.to_owned(), accept: None })
     }
 

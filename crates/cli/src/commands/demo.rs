@@ -7,9 +7,14 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::{Duration, SystemTime};
 
+use reedhook_standins::{Behaviour, Kind, Settings, Standin};
+
 use crate::context::{Context, print_text};
 use crate::failure::{Failure, Outcome};
 use crate::text::{BOLD, DIM, styled};
+
+/// The demo's archive lives as long as the demo, on this machine.
+const ARCHIVE_SECRET: &str = "marsh tit";
 
 /// Shows the round in a new folder.
 pub fn demo(context: &Context, folder: Option<PathBuf>) -> Outcome {
@@ -106,6 +111,7 @@ impl Stage {
         self.run(&["verify", "fenmere"])?;
 
         self.both_sides()?;
+        self.archive()?;
 
         self.narrate("To try next, in the same folder:");
         for line in [
@@ -141,6 +147,45 @@ impl Stage {
         self.run(&["run", "tablet"])
     }
 
+    /// Nest-camera stills go to an archive far away, over a connection that drops once.
+    fn archive(&self) -> Outcome<()> {
+        let settings = Settings {
+            folder: self.folder.join("archive"),
+            port: 0,
+            user: "ranger".to_owned(),
+            secret: ARCHIVE_SECRET.to_owned(),
+            behaviour: Behaviour {
+                round_trip: Duration::from_millis(20),
+                drop_after: Some(4_000_000),
+                drops: 1,
+                ..Behaviour::default()
+            },
+        };
+        let archive = Standin::start(Kind::WebDav, settings)
+            .map_err(|error| Failure::own_files("the archive's stand-in does not start", error))?;
+        self.narrate(
+            "The nest-camera stills also go to an archive: here a stand-in, 20 ms away, whose connection drops once on the way.",
+        );
+        print_text(format!("\n{}", prompt("export ARCHIVE_SECRET=…")));
+        let location = archive.location("");
+        self.run(&[
+            "store",
+            "add",
+            "archive",
+            &location,
+            "--user",
+            "ranger",
+            "--secret",
+            "env ARCHIVE_SECRET",
+        ])?;
+        self.run(&["store", "check", "archive", "--write"])?;
+        self.run(&["job", "add", "stills", "mirror", "station/stills", "@archive/stills", "--yes"])?;
+        self.run(&["run", "stills"])?;
+        let times = if archive.dropped() == 1 { "once" } else { "not at all" };
+        print_text(format!("  (The connection dropped {times}; what was underway was sent again.)"));
+        self.run(&["run", "stills"])
+    }
+
     fn narrate(&self, text: &str) {
         print_text(format!("\n{}", styled(BOLD, text)));
     }
@@ -159,6 +204,7 @@ impl Stage {
             .args(["--color", if self.color { "always" } else { "never" }])
             .current_dir(&self.folder)
             .env("REEDHOOK_HOME", "home")
+            .env("ARCHIVE_SECRET", ARCHIVE_SECRET)
             // The user's own folder is not the demo's: nothing in it is read or shown.
             .env_remove("HOME")
             .status()

@@ -9,6 +9,7 @@ mod job;
 mod preview;
 mod recover;
 mod run;
+mod standin;
 mod status;
 mod store;
 pub mod verify;
@@ -50,6 +51,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::History { job, run, limit, items, problems } => {
             history::history(context, job, run, limit, history::Detail { items, problems })
         }
+        Command::Standin(wanted) => standin::standin(context, wanted),
         Command::Demo { folder } => demo::demo(context, folder),
         Command::Completions { shell } => extras::completions(shell),
         Command::Man { to } => extras::man(to),

@@ -29,7 +29,7 @@ use super::runtime;
 use super::wire::{Again, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// No listing is larger.
-const LARGEST_LISTING: usize = 1 << 30;
+const LARGEST_LISTING: usize = 256 << 20;
 
 /// Pieces of content that are underway between a reader and the network.
 const UNDERWAY: usize = 16;
