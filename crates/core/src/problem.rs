@@ -61,6 +61,7 @@ pub fn hint(code: &str) -> &'static str {
         }
         "store-busy" => "Run again later, or set a bandwidth limit; the store asks for patience.",
         "login-failed" => "Check the account: reedhook store check NAME.",
+        "refused-there" => "Its own words say why: rights, space, or a name that it does not take.",
         "bad-answer" => "Nothing was done with it. Ask who runs this store; until then do not rely on it.",
         "kind-differs" => {
             "A file and a folder have the same name; rename one, or use a mirror to make right like left."

@@ -122,6 +122,8 @@ pub enum FaultKind {
     Busy,
     /// The store does not accept who we say we are.
     LoginFailed,
+    /// The store refuses, and does not say in terms of its protocol why: its own words are all there is.
+    Refused,
     /// The store answered with something that no honest store says; it is not acted upon.
     BadAnswer,
     /// The whole store has gone: unplugged, or unreachable.
@@ -149,6 +151,7 @@ impl FaultKind {
             FaultKind::Interrupted => "connection-broke",
             FaultKind::Busy => "store-busy",
             FaultKind::LoginFailed => "login-failed",
+            FaultKind::Refused => "refused-there",
             FaultKind::BadAnswer => "bad-answer",
             FaultKind::Lost => "store-lost",
             FaultKind::Unsupported => "unsupported",
@@ -173,6 +176,7 @@ impl FaultKind {
             FaultKind::Interrupted => "the connection broke",
             FaultKind::Busy => "the store is too busy",
             FaultKind::LoginFailed => "the login was refused",
+            FaultKind::Refused => "the store refuses it",
             FaultKind::BadAnswer => "the store gave an answer that cannot be right",
             FaultKind::Lost => "the store is gone",
             FaultKind::Unsupported => "not possible in this store",
@@ -224,6 +228,7 @@ impl StoreError {
                 | FaultKind::NameRefused
                 | FaultKind::Interrupted
                 | FaultKind::Busy
+                | FaultKind::Refused
                 | FaultKind::BadAnswer,
             ) => {
                 format!("cannot {}: {} ({cause})", self.action, self.kind.words())

@@ -186,7 +186,7 @@ impl Ftp {
             Ok(None) => {
                 let parent = path.parent().unwrap_or_default();
                 let there = parent.is_root() || matches!(self.stat(&parent), Ok(Some(_)));
-                as_kind(trouble, if there { FaultKind::Denied } else { FaultKind::NotFound })
+                as_kind(trouble, if there { FaultKind::Refused } else { FaultKind::NotFound })
             }
             Err(_) => trouble,
         }
@@ -343,7 +343,7 @@ impl Wire for Ftp {
 
     fn list(&self, folder: &RelPath) -> Answer<Listing> {
         let lines = self.lines(folder);
-        let lines = lines.map_err(|trouble| self.explained_missing(trouble, folder, FaultKind::Denied))?;
+        let lines = lines.map_err(|trouble| self.explained_missing(trouble, folder, FaultKind::Refused))?;
         let mut listing = Listing::default();
         let mut known = HashSet::new();
         for line in lines {
@@ -397,26 +397,9 @@ impl Wire for Ftp {
     }
 
     fn read(&self, path: &RelPath, offset: u64) -> Answer<Box<dyn Download>> {
-        let mut taken = self.take("read", path)?;
-        let full = self.full(path);
-        let opened = match taken.ftp() {
-            Some(ftp) => ftp
-                .resume_transfer(usize::try_from(offset).unwrap_or(usize::MAX))
-                .and_then(|()| ftp.retr_as_stream(&full)),
-            None => Err(FtpError::BadResponse),
-        };
-        match opened {
-            Ok(transfer) => {
-                let transfer = Some((taken, transfer));
-                Ok(Box::new(FtpDownload { ftp: self.alike(), path: path.clone(), transfer }))
-            }
-            Err(error) => {
-                if refusal(&error).is_some_and(|(code, _)| code != 421) {
-                    taken.give_back();
-                }
-                Err(self.explained_missing(trouble(&error, "read", path), path, FaultKind::Denied))
-            }
-        }
+        // The transfer begins with the first read: nobody holds one connection while he waits for another.
+        let state = Reading::Before(offset);
+        Ok(Box::new(FtpDownload { ftp: self.alike(), path: path.clone(), state }))
     }
 
     fn write(
@@ -442,7 +425,7 @@ impl Wire for Ftp {
             written.map_err(FtpError::ConnectionError)?;
             self.adjust(ftp, path, attributes)
         });
-        put.map_err(|trouble| self.explained(trouble, path, FaultKind::Denied))
+        put.map_err(|trouble| self.explained(trouble, path, FaultKind::Refused))
     }
 
     fn make_link(&self, path: &RelPath, _target: &[u8]) -> Answer<()> {
@@ -461,7 +444,7 @@ impl Wire for Ftp {
                 self.with("replace", to, |ftp| ftp.rm(&new))?;
                 self.with("rename", from, |ftp| ftp.rename(&old, &new))
             }
-            outcome => outcome.map_err(|trouble| self.explained_missing(trouble, from, FaultKind::Denied)),
+            outcome => outcome.map_err(|trouble| self.explained_missing(trouble, from, FaultKind::Refused)),
         }
     }
 
@@ -472,7 +455,7 @@ impl Wire for Ftp {
     fn remove(&self, path: &RelPath, _seen: &Meta) -> Answer<()> {
         let full = self.full(path);
         let removed = self.with("remove", path, |ftp| ftp.rm(&full));
-        removed.map_err(|trouble| self.explained_missing(trouble, path, FaultKind::Denied))
+        removed.map_err(|trouble| self.explained_missing(trouble, path, FaultKind::Refused))
     }
 
     fn remove_folder(&self, path: &RelPath) -> Answer<()> {
@@ -490,7 +473,7 @@ impl Wire for Ftp {
 
     fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Answer<()> {
         let set = self.with("adjust", path, |ftp| self.adjust(ftp, path, attributes));
-        set.map_err(|trouble| self.explained_missing(trouble, path, FaultKind::Denied))
+        set.map_err(|trouble| self.explained_missing(trouble, path, FaultKind::Refused))
     }
 
     fn space(&self) -> Answer<Option<Space>> {
@@ -572,28 +555,67 @@ impl Ftp {
 struct FtpDownload {
     ftp: Ftp,
     path: RelPath,
-    /// Until the end has been reached, or something has gone wrong.
-    transfer: Option<(Taken, Transfer)>,
+    state: Reading,
+}
+
+enum Reading {
+    /// Nothing has been asked for yet, from this offset on.
+    Before(u64),
+    Now(Taken, Transfer),
+    /// The end has been reached, or something has gone wrong.
+    After,
 }
 
 impl FtpDownload {
+    fn begin(&mut self, offset: u64) -> Answer<()> {
+        let mut taken = self.ftp.take("read", &self.path)?;
+        let full = self.ftp.full(&self.path);
+        let opened = match taken.ftp() {
+            Some(ftp) => ftp
+                .resume_transfer(usize::try_from(offset).unwrap_or(usize::MAX))
+                .and_then(|()| ftp.retr_as_stream(&full)),
+            None => Err(FtpError::BadResponse),
+        };
+        match opened {
+            Ok(transfer) => {
+                self.state = Reading::Now(taken, transfer);
+                Ok(())
+            }
+            Err(error) => {
+                if refusal(&error).is_some_and(|(code, _)| code != 421) {
+                    taken.give_back();
+                }
+                let trouble = trouble(&error, "read", &self.path);
+                Err(self.ftp.explained_missing(trouble, &self.path, FaultKind::Refused))
+            }
+        }
+    }
+
     fn read_some(&mut self, buffer: &mut [u8]) -> Answer<usize> {
-        let Some((_, transfer)) = self.transfer.as_mut() else { return Ok(0) };
-        let broke = |error: String| Trouble::broke("read", &self.path, error);
+        if let Reading::Before(offset) = self.state {
+            self.begin(offset)?;
+        }
+        let Reading::Now(_, transfer) = &mut self.state else { return Ok(0) };
         match transfer.read(buffer) {
             Ok(0) if !buffer.is_empty() => {
-                let Some((taken, transfer)) = self.transfer.take() else { return Ok(0) };
-                // Only the server's word that all has been sent makes the end an end.
-                transfer.finish().map_err(|error| broke(error.to_string()))?;
-                taken.give_back();
+                self.end()?;
                 Ok(0)
             }
             Ok(length) => Ok(length),
             Err(error) => {
-                self.transfer = None;
-                Err(broke(error.to_string()))
+                self.state = Reading::After;
+                Err(Trouble::broke("read", &self.path, error.to_string()))
             }
         }
+    }
+
+    /// Only the server's word that all has been sent makes the end an end.
+    fn end(&mut self) -> Answer<()> {
+        if let Reading::Now(taken, transfer) = std::mem::replace(&mut self.state, Reading::After) {
+            transfer.finish().map_err(|error| Trouble::broke("read", &self.path, error.to_string()))?;
+            taken.give_back();
+        }
+        Ok(())
     }
 }
 
@@ -605,6 +627,10 @@ impl Read for FtpDownload {
 
 impl Download for FtpDownload {
     fn meta(&mut self) -> Answer<Meta> {
+        // Who asks in the middle has read what he wanted: as a rule all of it, but for the sign that it has ended.
+        if matches!(self.state, Reading::Now(..)) && self.read_some(&mut [0])? > 0 {
+            self.state = Reading::After;
+        }
         let gone = || Trouble::lasting(FaultKind::NotFound, "examine", &self.path);
         self.ftp.stat(&self.path)?.ok_or_else(gone)
     }
@@ -635,7 +661,7 @@ impl FtpUpload {
                 }
                 Err(error) => {
                     let trouble = trouble(&error, "write", &self.path);
-                    return Err(self.ftp.explained(trouble, &self.path, FaultKind::Denied));
+                    return Err(self.ftp.explained(trouble, &self.path, FaultKind::Refused));
                 }
             }
         }
