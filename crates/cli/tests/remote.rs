@@ -323,7 +323,7 @@ fn connections_cut_at_random_points_tear_nothing() {
                 }
             }
             let (delay, away, job) =
-                (random(120), random(4) == 0, if round % 2 == 0 { "up" } else { "both" });
+                (random(350), random(3) == 0, if round % 2 == 0 { "up" } else { "both" });
             let saboteur = running.clone();
             let cutter = std::thread::spawn(move || {
                 std::thread::sleep(Duration::from_millis(delay));

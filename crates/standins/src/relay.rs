@@ -100,7 +100,7 @@ async fn connect(relay: Arc<Relay>, client: TcpStream, inner: SocketAddr) {
 
 /// Passes bytes in one direction; each piece arrives as much later as the way is long, however many are underway.
 async fn pass<R: AsyncRead + Unpin, W: AsyncWrite + Unpin>(relay: &Relay, mut from: R, mut to: W) {
-    let (sender, mut receiver) = mpsc::channel::<(Instant, Vec<u8>)>(4096);
+    let (sender, mut receiver) = mpsc::channel::<(Instant, Vec<u8>)>(64);
     let read = async {
         let mut buffer = vec![0; 64 << 10];
         while let Ok(length) = from.read(&mut buffer).await {

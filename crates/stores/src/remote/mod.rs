@@ -37,7 +37,7 @@ use patience::Patience;
 use sftp::{Sftp, SshSetup};
 use stage::RemoteStage;
 use webdav::WebDav;
-use wire::{Answer, Download, Over, Wire};
+use wire::{Again, Answer, Download, Over, Trouble, Wire};
 
 /// How long a folder that was seen to be one is taken for one without asking again.
 const TRUSTED_FOR: Duration = Duration::from_secs(60);
@@ -388,31 +388,42 @@ impl Inner {
     }
 }
 
-/// An opened file. A connection that breaks is taken up again where it broke.
+/// An opened file. The server is asked for content with the first read: who only wants to know what the file is, or goes on
+/// elsewhere in it, sets nothing in motion. A connection that breaks is taken up again where it broke.
 struct RemoteContent {
     inner: Arc<Inner>,
     path: RelPath,
     at: u64,
-    download: Box<dyn Download>,
+    download: Option<Box<dyn Download>>,
 }
 
 impl Read for RemoteContent {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        for _ in 0..self.inner.patience.attempts {
-            match self.download.read(buffer) {
-                Ok(length) => {
-                    self.at += length as u64;
-                    return Ok(length);
-                }
-                Err(error) if is_interrupted(&error) => {
-                    // What is read is only used when the file still is what it was: the caller asks for `meta` afterwards.
-                    let (path, at) = (&self.path, self.at);
-                    self.download = self.inner.ask(|wire| wire.read(path, at)).map_err(io::Error::other)?;
-                }
-                Err(error) => return Err(error),
-            }
-        }
-        Err(io::Error::other(StoreError::new(FaultKind::Lost, "read", &self.path)))
+        let read = match self.download.as_mut().map(|download| download.read(buffer)) {
+            Some(Err(error)) if is_interrupted(&error) => self.read_anew(buffer).map_err(io::Error::other),
+            None => self.read_anew(buffer).map_err(io::Error::other),
+            Some(outcome) => outcome,
+        };
+        read.inspect(|length| self.at += *length as u64)
+    }
+}
+
+impl RemoteContent {
+    /// Opens the file, or opens it again where it broke off, with patience. What is read is only used when the file still is what it was:
+    /// the caller asks for `meta` afterwards.
+    fn read_anew(&mut self, buffer: &mut [u8]) -> Result<usize> {
+        let (inner, path, at) = (&self.inner, &self.path, self.at);
+        let (download, length) = inner.patience.with(|_| {
+            let mut download = inner.wire.read(path, at)?;
+            let length = download.read(buffer).map_err(|error| {
+                let error = StoreError::of_read(error, path);
+                let again = if error.kind == FaultKind::Interrupted { Again::Soon } else { Again::Never };
+                Trouble { error, again }
+            })?;
+            Ok((download, length))
+        })?;
+        self.download = Some(download);
+        Ok(length)
     }
 }
 
@@ -423,13 +434,13 @@ fn is_interrupted(error: &io::Error) -> bool {
 
 impl Content for RemoteContent {
     fn meta(&mut self) -> Result<Meta> {
-        let mut meta = match self.download.meta() {
-            Ok(meta) => meta,
-            Err(trouble) if trouble.again != wire::Again::Never => {
+        let mut meta = match self.download.as_mut().map(|download| download.meta()) {
+            Some(Ok(meta)) => meta,
+            Some(Err(trouble)) if trouble.again == Again::Never => return Err(trouble.error),
+            _ => {
                 let found = self.inner.ask(|wire| wire.stat(&self.path))?;
                 found.ok_or_else(|| StoreError::new(FaultKind::NotFound, "examine", &self.path))?
             }
-            Err(trouble) => return Err(trouble.error),
         };
         if self.inner.is_noted(&meta)
             && let Some(note) = self.inner.notes.of(&self.path)
@@ -478,7 +489,7 @@ impl Store for Remote {
     fn open(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
         self.inner.real_parent(path, "read")?;
         match self.inner.ask(|wire| wire.stat(path))?.map(|meta| meta.kind) {
-            Some(EntryKind::File) => self.open_at(path, offset),
+            Some(EntryKind::File) => Ok(self.open_at(path, offset)),
             Some(EntryKind::Link) => Err(StoreError::new(FaultKind::LinkInPath, "read", path)),
             Some(_) => Err(StoreError::new(FaultKind::Unsupported, "read", path).because("it is no file")),
             None => Err(StoreError::new(FaultKind::NotFound, "read", path)),
@@ -491,7 +502,7 @@ impl Store for Remote {
 
     fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
         self.inner.real_parent(path, "read")?;
-        self.open_at(path, 0)
+        Ok(self.open_at(path, 0))
     }
 
     fn stage(&self, path: &RelPath, mode: Option<u32>) -> Result<Box<dyn Stage>> {
@@ -665,9 +676,9 @@ impl Remote {
         Ok(seen.map(|seen| if seen < before { seen - before } else { (seen - after).max(0) }))
     }
 
-    fn open_at(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
-        let download = self.inner.ask(|wire| wire.read(path, offset))?;
-        Ok(Box::new(RemoteContent { inner: self.inner.clone(), path: path.clone(), at: offset, download }))
+    fn open_at(&self, path: &RelPath, offset: u64) -> Box<dyn Content> {
+        let (inner, path) = (self.inner.clone(), path.clone());
+        Box::new(RemoteContent { inner, path, at: offset, download: None })
     }
 
     /// The unfinished file for a path, under a key.
