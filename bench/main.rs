@@ -6,9 +6,12 @@
 //!
 //! `cargo bench -p reedhook -- --quick` takes less than a minute and fails only on a gross regression: when even the best
 //! pair of a row is over twice the aim, by the clock and by processor time. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
-//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million.
+//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million, far, net.
 
 mod measure;
+mod remote;
+#[path = "../crates/stores/tests/servers/mod.rs"]
+mod servers;
 mod trees;
 
 use std::cell::Cell;
@@ -263,7 +266,7 @@ impl Bench {
 /// A group of rows.
 type Group = (&'static str, fn(&Bench) -> Vec<Row>);
 
-const GROUPS: [Group; 8] = [
+const GROUPS: [Group; 10] = [
     ("small", Bench::small),
     ("wide", Bench::wide),
     ("deep", Bench::deep),
@@ -272,6 +275,8 @@ const GROUPS: [Group; 8] = [
     ("moved", Bench::moved),
     ("watched", Bench::watched),
     ("million", Bench::million),
+    ("far", Bench::far),
+    ("net", Bench::net),
 ];
 
 fn main() -> ExitCode {

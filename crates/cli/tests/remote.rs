@@ -336,7 +336,7 @@ fn connections_cut_at_random_points_tear_nothing() {
             let code = ended.status.code();
             let err = String::from_utf8_lossy(&ended.stderr);
             assert!(
-                [Some(0), Some(1), Some(3), Some(5)].contains(&code),
+                [Some(0), Some(1), Some(3), Some(4), Some(5)].contains(&code),
                 "{kind:?} round {round}: {code:?} {err}"
             );
             stopped += u32::from(code == Some(5));
@@ -344,6 +344,10 @@ fn connections_cut_at_random_points_tear_nothing() {
                 all_whole(&station.path(root), &versions, round, kind);
             }
         }
+        // What a lost run had carried over without being able to remember it, and was changed since, is a conflict: held, never
+        // overwritten.
+        station.run(&["run", "both", "--json", "--yes"]);
+        station.run(&["settle", "both", "--all", "--keep", "left", "--yes"]);
         for job in ["up", "both"] {
             station.run(&["run", job, "--json", "--yes"]).expect(0);
             let last = station.run(&["run", job, "--json", "--yes"]).expect(0).last();

@@ -169,6 +169,35 @@ impl Drop for Standin {
     }
 }
 
+/// A relay in front of a server of another make, to make the way to it long; it ends when dropped.
+pub struct Way {
+    /// Where it listens.
+    pub address: SocketAddr,
+    runtime: Option<Runtime>,
+}
+
+impl Way {
+    /// A way of its own to a server.
+    ///
+    /// # Errors
+    /// See [`StartError`].
+    pub fn to(server: SocketAddr, behaviour: &Behaviour) -> Result<Way, StartError> {
+        let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+        let front = runtime.block_on(TcpListener::bind(("127.0.0.1", 0)))?;
+        let address = front.local_addr()?;
+        runtime.spawn(relay::run(Arc::new(Relay::new(behaviour)), front, server));
+        Ok(Way { address, runtime: Some(runtime) })
+    }
+}
+
+impl Drop for Way {
+    fn drop(&mut self) {
+        if let Some(runtime) = self.runtime.take() {
+            runtime.shutdown_background();
+        }
+    }
+}
+
 /// Starts the server itself, behind the relay.
 async fn serve(kind: Kind, settings: &Settings) -> Result<(SocketAddr, Option<String>), StartError> {
     let listener = TcpListener::bind(("127.0.0.1", 0)).await?;

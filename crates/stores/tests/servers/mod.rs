@@ -1,4 +1,5 @@
 //! Real servers for tests, started by `scripts/test-server` over a folder of their own and stopped when dropped.
+#![allow(dead_code, reason = "each program uses its part of this")]
 
 use std::net::TcpStream;
 use std::os::unix::process::CommandExt;
@@ -22,6 +23,11 @@ pub const PASSWORD: &str = "marsh tit";
 impl Server {
     /// Starts a server of a kind that the script knows. Without the program it is skipped, unless everything is required.
     pub fn start(kind: &str) -> Option<Server> {
+        Server::start_in(kind, None)
+    }
+
+    /// The same, with its files below a folder of one's own choice.
+    pub fn start_in(kind: &str, within: Option<&Path>) -> Option<Server> {
         let program = match kind {
             "sshd" => "/usr/sbin/sshd",
             "apache" | "apache-tls" => "/usr/sbin/apache2",
@@ -34,7 +40,8 @@ impl Server {
             println!("skipped: {program} is not installed (scripts/install-test-tools)");
             return None;
         }
-        let folder = tempfile::tempdir().expect("a folder");
+        let temporary = std::env::temp_dir();
+        let folder = tempfile::tempdir_in(within.unwrap_or(&temporary)).expect("a folder");
         let port = free_port();
         let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scripts/test-server");
         let child = Command::new(script)
