@@ -244,26 +244,53 @@ impl Live {
         self.problems.set_message(tally.problems());
     }
 
+    /// A line for each worker, or where there are many, as with a store far away, for the largest files and one for the rest.
     fn draw_workers(&mut self, tally: &Tally) {
-        while self.workers.len() < tally.workers.len() {
+        let lines = worker_lines(&tally.workers);
+        while self.workers.len() < lines.len() {
             let style =
                 ProgressStyle::with_template("  {wide_msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
             let bar = ProgressBar::new(1).with_style(style);
             self.workers.push(self.screen.insert_before(&self.problems, bar));
         }
-        for (bar, worker) in self.workers.iter().zip(&tally.workers) {
-            bar.set_message(match worker {
-                Some(worker) if worker.size > 0 => {
-                    let percent = (worker.done * 100 / worker.size).min(100);
-                    // All of it has been handed over; the medium is still at it.
-                    let state =
-                        if percent == 100 { "flushing".to_owned() } else { format!("{percent:>3} % of") };
-                    format!("{state:<8} {:>8}  {}", bytes(worker.size), worker.path)
-                }
-                Some(worker) => worker.path.clone(),
-                None => "idle".to_owned(),
-            });
+        for (bar, line) in self.workers.iter().zip(lines) {
+            bar.set_message(line);
         }
+    }
+}
+
+/// More lines than this nobody reads.
+const LINES: usize = 4;
+
+fn worker_lines(workers: &[Option<Worker>]) -> Vec<String> {
+    if workers.len() <= LINES {
+        return workers
+            .iter()
+            .map(|worker| worker.as_ref().map_or("idle".to_owned(), Worker::line))
+            .collect();
+    }
+    let mut busy: Vec<&Worker> = workers.iter().flatten().collect();
+    busy.sort_by_key(|worker| std::cmp::Reverse(worker.size));
+    let mut lines: Vec<String> = busy.iter().take(LINES - 1).map(|worker| worker.line()).collect();
+    lines.resize(LINES - 1, "idle".to_owned());
+    let rest = busy.len().saturating_sub(LINES - 1);
+    lines.push(if rest > 0 {
+        format!("and {} more at once", count(rest as u64, "file", "files"))
+    } else {
+        String::new()
+    });
+    lines
+}
+
+impl Worker {
+    fn line(&self) -> String {
+        if self.size == 0 {
+            return self.path.clone();
+        }
+        let percent = (self.done * 100 / self.size).min(100);
+        // All of it has been handed over; the medium is still at it.
+        let state = if percent == 100 { "flushing".to_owned() } else { format!("{percent:>3} % of") };
+        format!("{state:<8} {:>8}  {}", bytes(self.size), self.path)
     }
 }
 

@@ -124,7 +124,7 @@ pub fn one_way_rules(job: &Job, by: Comparison) -> OneWayRules {
 }
 
 /// What a job wants to keep and a destination cannot hold: said once, not for every file.
-pub fn losses(job: &Job, right: &dyn Store) -> Vec<String> {
+pub fn losses(job: &Job, place: &str, right: &dyn Store) -> Vec<String> {
     let can = right.capabilities();
     let wanted = job.rules.preserve;
     let mut lost = Vec::new();
@@ -141,7 +141,7 @@ pub fn losses(job: &Job, right: &dyn Store) -> Vec<String> {
         std::fs::metadata("/proc/self").is_ok_and(|meta| std::os::unix::fs::MetadataExt::uid(&meta) == 0);
     let mut lines = Vec::new();
     if !lost.is_empty() {
-        lines.push(format!("{} cannot hold {}; they are lost there", right.name(), lost.join(", ")));
+        lines.push(format!("{place} cannot hold {}; they are lost there", lost.join(", ")));
     }
     if wanted == Preserve::Full && can.full && !root {
         lines.push("owners and devices are kept only when root runs the job".to_owned());
@@ -392,7 +392,7 @@ mod tests {
             (&whole, Some(Preserve::Full), "cannot hold owners, extended attributes and second names"),
         ];
         for (store, preserve, words) in cases {
-            let said = losses(&job(preserve).expect("a job"), store).join(" ");
+            let said = losses(&job(preserve).expect("a job"), "there", store).join(" ");
             assert!(said.contains(words) && said.is_empty() == words.is_empty(), "{preserve:?}: {said}");
         }
     }

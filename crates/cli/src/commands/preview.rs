@@ -43,7 +43,9 @@ pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -
 /// What the destinations cannot hold.
 pub fn tell_losses(context: &Context, round: &Round) {
     for leg in &round.legs {
-        losses(&round.job, leg.right.as_ref()).iter().for_each(|line| context.warn(line));
+        losses(&round.job, &leg.to.short(&context.home), leg.right.as_ref())
+            .iter()
+            .for_each(|line| context.warn(line));
     }
 }
 

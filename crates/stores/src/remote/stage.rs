@@ -158,7 +158,7 @@ impl Stage for RemoteStage {
     }
 
     fn go_on_at(&mut self, offset: u64) -> Result<bool> {
-        if !self.left.as_ref().is_some_and(|left| left.size >= offset) {
+        if self.left.as_ref().is_none_or(|left| left.size < offset) {
             return Ok(false);
         }
         let (temporary, target, hint, size) = (&self.temporary, &self.target, &self.hint, self.size);

@@ -1,5 +1,6 @@
 //! Real servers for tests, started by `scripts/test-server` over a folder of their own and stopped when dropped.
 #![allow(dead_code, reason = "each program uses its part of this")]
+#![allow(clippy::print_stdout, reason = "a skipped test says so")]
 
 use std::net::TcpStream;
 use std::os::unix::process::CommandExt;

@@ -200,7 +200,7 @@ impl<'a> Reader<'a> {
             found.size = Some(self.u64()?);
         }
         if flags & WITH_OWNER != 0 {
-            (self.u32()?, self.u32()?);
+            self.u64()?;
         }
         if flags & WITH_MODE != 0 {
             found.mode = Some(self.u32()?);
@@ -211,7 +211,8 @@ impl<'a> Reader<'a> {
         }
         if flags & WITH_EXTENSIONS != 0 {
             for _ in 0..self.u32()? {
-                (self.bytes()?, self.bytes()?);
+                self.bytes()?;
+                self.bytes()?;
             }
         }
         Some(found)
