@@ -262,7 +262,7 @@ impl Reach {
     pub fn failure(&self, error: &ConnectError) -> Failure {
         let name = if is_address(&self.kept_as) { self.address.shown() } else { self.kept_as.clone() };
         let hint = match error {
-            ConnectError::Unreachable { .. } => format!("Check the network and the address: reedhook store check {name}."),
+            ConnectError::Unreachable { .. } => "Check the network, the address, and whether the server is running.".to_owned(),
             ConnectError::UnknownHost { fingerprint, .. } => format!(
                 "Compare it with what the server's owner tells you; if it is the same: reedhook store check {name} --accept {fingerprint}."
             ),

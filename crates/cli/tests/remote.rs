@@ -585,6 +585,22 @@ fn sizes_that_are_not_so_and_listings_without_an_end_are_refused() {
 }
 
 #[test]
+fn a_token_is_sent_where_there_is_no_account() {
+    let (port, _) = liar(|head| {
+        match head.to_ascii_lowercase().contains("authorization: bearer marsh-token") {
+        true => multistatus(&[("/root/", FOLDER)]),
+        false => b"HTTP/1.1 401 Unauthorized\r\nWWW-Authenticate: Bearer\r\nContent-Length: 0\r\nConnection: close\r\n\r\n".to_vec(),
+    }
+    });
+    let station = Station::new();
+    let location = format!("dav://127.0.0.1:{port}/root");
+    station.run(&["store", "add", "archive", &location, "--secret", "command echo marsh-token"]).expect(0);
+    station.run(&["store", "check", "archive"]).expect(0);
+    let wrong = station.run(&["store", "check", &location]).expect(3);
+    assert!(wrong.err.contains("does not let"), "{}", wrong.err);
+}
+
+#[test]
 fn credentials_go_nowhere_else_and_appear_nowhere() {
     let (elsewhere, visited) =
         liar(|_| b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\nConnection: close\r\n\r\n".to_vec());

@@ -6,6 +6,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use reedhook_core::notes::{Fleeting, Notes};
+use reedhook_core::path::RelPath;
+use reedhook_core::store::Store;
 use reedhook_core::testing::conformance;
 use reedhook_standins::{Behaviour, Kind, Settings, Standin};
 use reedhook_stores::remote::connect::{Account, Address, ConnectError, Secret, Trust};
@@ -161,4 +163,68 @@ fn every_standin_passes_the_suite() {
         let (_standin, _folder, store) = standin(kind, Behaviour::default());
         conformance(&store);
     }
+}
+
+/// Runs a tool of OpenSSH's and returns what it printed.
+fn ssh_tool(program: &str, words: &[&str], agent: Option<&std::path::Path>) -> String {
+    let mut command = std::process::Command::new(program);
+    command.args(words);
+    if let Some(agent) = agent {
+        command.env("SSH_AUTH_SOCK", agent);
+    }
+    let output = command.output().expect("OpenSSH's tools are there");
+    assert!(output.status.success(), "{program} {words:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// The agent's keys, a known host whose name is hashed, and a way by another host, all from the user's own files.
+#[test]
+fn sftp_uses_the_agent_hashed_hosts_and_a_jump_host() {
+    let Some(server) = Server::start("sshd") else { return };
+    let user_files = tempfile::tempdir().expect("a folder");
+    let file = |name: &str| user_files.path().join(name).to_str().expect("a plain path").to_owned();
+    let key = std::fs::read_to_string(server.file("host_key.pub")).expect("the host's key");
+    std::fs::write(file("known_hosts"), format!("[127.0.0.1]:{} {key}", server.port)).expect("a file");
+    ssh_tool("ssh-keygen", &["-q", "-H", "-f", &file("known_hosts")], None);
+    let hashed = std::fs::read_to_string(file("known_hosts")).expect("a file");
+    assert!(hashed.starts_with("|1|"), "{hashed}");
+    let config = format!("Host far\n HostName 127.0.0.1\n Port {0}\n ProxyJump 127.0.0.1:{0}\n", server.port);
+    std::fs::write(file("config"), config).expect("a file");
+    let socket = user_files.path().join("agent");
+    let told = ssh_tool("ssh-agent", &["-a", &file("agent")], None);
+    let process =
+        told.split("SSH_AGENT_PID=").nth(1).and_then(|rest| rest.split(';').next()).expect("its number");
+    let connect = |host: &str, port, agent| {
+        let ssh = SshSetup {
+            folder: Some(user_files.path().to_owned()),
+            agent,
+            key: None,
+            known_hosts: None,
+            ..sftp_setup(&server)
+        };
+        let address = Address { host: host.to_owned(), port, ..sftp_address(&server) };
+        Remote::open(
+            address,
+            Account::anonymous(),
+            &Options { ssh, ..Options::default() },
+            Arc::new(Fleeting::default()),
+        )
+    };
+    let refused = connect("127.0.0.1", Some(server.port), None).err();
+    assert!(matches!(refused, Some(ConnectError::Login { .. })), "{refused:?}");
+    let empty = connect("127.0.0.1", Some(server.port), Some(socket.clone())).err();
+    assert!(matches!(empty, Some(ConnectError::Login { .. })), "{empty:?}");
+    let private = server.file("key");
+    ssh_tool("ssh-add", &["-q", private.to_str().expect("a plain path")], Some(&socket));
+    connect("127.0.0.1", Some(server.port), Some(socket.clone())).expect("the agent's key opens it");
+    let far = connect("far", None, Some(socket)).expect("by way of the jump host");
+    assert!(far.list(&RelPath::root()).expect("a listing").entries.is_empty());
+    // Another key under a known name is no stranger but a warning.
+    let other = ssh_tool("ssh-keygen", &["-q", "-t", "ed25519", "-N", "", "-f", &file("other")], None);
+    let other = std::fs::read_to_string(file("other.pub"))
+        .map(|key| format!("[127.0.0.1]:{} {key}{other}", server.port));
+    std::fs::write(file("known_hosts"), other.expect("a key")).expect("a file");
+    let changed = connect("127.0.0.1", Some(server.port), None).err();
+    assert!(matches!(changed, Some(ConnectError::HostChanged { line: 1, .. })), "{changed:?}");
+    let _ = std::process::Command::new("kill").arg(process).status();
 }

@@ -8,6 +8,7 @@
 
 pub mod connect;
 pub mod ftp;
+mod gather;
 mod lock;
 pub mod object;
 pub mod patience;

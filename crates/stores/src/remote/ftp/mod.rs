@@ -7,24 +7,26 @@
 
 mod facts;
 mod pool;
+mod transfer;
 
-use std::collections::HashSet;
-use std::io::{self, Read, Write};
+use std::io::{Read, Write};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use suppaftp::{FtpError, RustlsConnector, RustlsFtpStream, Status, TlsConnector, TransferStream};
+use suppaftp::{FtpError, RustlsFtpStream, Status};
 
-use reedhook_core::entry::{Entry, EntryKind, Meta};
-use reedhook_core::path::{Name, RelPath};
+use reedhook_core::entry::Meta;
+use reedhook_core::path::RelPath;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError, Unknown,
+    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::facts::{Line, listed_line, machine_line, text_of};
 use self::pool::{Dialer, OPENED, Pool, Taken, refusal};
+use self::transfer::{FtpDownload, FtpUpload};
 use super::connect::{Account, Address, ConnectError, Trust, workers_for};
+use super::gather::{Gather, folder_meta};
 use super::wire::{Again, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// Servers that live together with many users do not like more from one.
@@ -32,8 +34,6 @@ const MOST_CONNECTIONS: usize = 12;
 
 /// No listing is larger.
 const LARGEST_LISTING: u64 = 1 << 30;
-
-type Transfer = TransferStream<<RustlsConnector as TlsConnector>::Stream>;
 
 /// A folder at an FTP server.
 pub struct Ftp {
@@ -344,30 +344,27 @@ impl Wire for Ftp {
     fn list(&self, folder: &RelPath) -> Answer<Listing> {
         let lines = self.lines(folder);
         let lines = lines.map_err(|trouble| self.explained_missing(trouble, folder, FaultKind::Refused))?;
-        let mut listing = Listing::default();
-        let mut known = HashSet::new();
+        let mut gather = Gather::new(folder);
         for line in lines {
             match self.read_line(&line) {
                 Some(line) if line.dots => {}
-                Some(line) => note(&mut listing, &mut known, line, folder),
+                Some(line) => gather.take(&line.name, line.meta),
                 // What people's listings have besides: "total 12".
                 None if !self.offers.machine_lists && line.starts_with(b"total ") => {}
                 None => {
-                    let error = StoreError::new(FaultKind::BadAnswer, "list", folder);
                     let shown = String::from_utf8_lossy(&line).into_owned();
-                    let error = error.because(format!("a line that cannot be read: {shown:?}"));
-                    listing.unknown.push(Unknown { name: None, error });
+                    gather.refuse(None, format!("a line that cannot be read: {shown:?}"));
                 }
             }
         }
-        if listing.entries.is_empty() && listing.unknown.is_empty() && !folder.is_root() {
+        if gather.is_empty() && !folder.is_root() {
             // Some servers list a folder that is not there as an empty one, and a file as itself.
             match self.stat(folder)? {
                 Some(meta) if meta.is_folder() => {}
                 _ => return Err(Trouble::lasting(FaultKind::NotFound, "list", folder)),
             }
         }
-        Ok(listing)
+        Ok(gather.done())
     }
 
     fn stat(&self, path: &RelPath) -> Answer<Option<Meta>> {
@@ -398,8 +395,7 @@ impl Wire for Ftp {
 
     fn read(&self, path: &RelPath, offset: u64) -> Answer<Box<dyn Download>> {
         // The transfer begins with the first read: nobody holds one connection while he waits for another.
-        let state = Reading::Before(offset);
-        Ok(Box::new(FtpDownload { ftp: self.alike(), path: path.clone(), state }))
+        Ok(Box::new(FtpDownload::new(self.alike(), path, offset)))
     }
 
     fn write(
@@ -413,7 +409,7 @@ impl Wire for Ftp {
         if at.is_some_and(|at| at > 0) && !self.restarts.load(Ordering::Relaxed) {
             return Err(Trouble::lasting(FaultKind::Unsupported, "write", path));
         }
-        Ok(Box::new(FtpUpload { ftp: self.alike(), path: path.clone(), at: at.unwrap_or(0), transfer: None }))
+        Ok(Box::new(FtpUpload::new(self.alike(), path, at.unwrap_or(0))))
     }
 
     fn put(&self, path: &RelPath, data: &[u8], attributes: &Attributes) -> Answer<()> {
@@ -500,43 +496,6 @@ impl Wire for Ftp {
     }
 }
 
-fn folder_meta() -> Meta {
-    Meta {
-        kind: EntryKind::Folder,
-        size: 0,
-        modified: None,
-        mode: None,
-        id: None,
-        target: None,
-        extra: None,
-        version: None,
-    }
-}
-
-/// Adds an entry of a listing, unless no honest server would have it there.
-fn note(listing: &mut Listing, known: &mut HashSet<Name>, line: Line, folder: &RelPath) {
-    let refuse = |why: String| StoreError::new(FaultKind::BadAnswer, "list", folder).because(why);
-    let shown = String::from_utf8_lossy(&line.name).into_owned();
-    let name = match Name::new(&line.name) {
-        Ok(name) => name,
-        Err(why) => {
-            let error = refuse(format!("it names an entry {shown:?}: {why}"));
-            return listing.unknown.push(Unknown { name: None, error });
-        }
-    };
-    if !known.insert(name.clone()) {
-        let error = refuse(format!("it names {shown:?} twice"));
-        return listing.unknown.push(Unknown { name: Some(name), error });
-    }
-    match line.meta {
-        Some(meta) => listing.entries.push(Entry { name, meta }),
-        None => {
-            let error = refuse(format!("it does not say enough of {shown:?}"));
-            listing.unknown.push(Unknown { name: Some(name), error });
-        }
-    }
-}
-
 impl Ftp {
     /// The same place once more, for a transfer that outlives this call.
     fn alike(&self) -> Ftp {
@@ -548,173 +507,6 @@ impl Ftp {
             secure: self.secure,
             server: String::new(),
             restarts: self.restarts.clone(),
-        }
-    }
-}
-
-struct FtpDownload {
-    ftp: Ftp,
-    path: RelPath,
-    state: Reading,
-}
-
-enum Reading {
-    /// Nothing has been asked for yet, from this offset on.
-    Before(u64),
-    Now(Taken, Transfer),
-    /// The end has been reached, or something has gone wrong.
-    After,
-}
-
-impl FtpDownload {
-    fn begin(&mut self, offset: u64) -> Answer<()> {
-        let mut taken = self.ftp.take("read", &self.path)?;
-        let full = self.ftp.full(&self.path);
-        let opened = match taken.ftp() {
-            Some(ftp) => ftp
-                .resume_transfer(usize::try_from(offset).unwrap_or(usize::MAX))
-                .and_then(|()| ftp.retr_as_stream(&full)),
-            None => Err(FtpError::BadResponse),
-        };
-        match opened {
-            Ok(transfer) => {
-                self.state = Reading::Now(taken, transfer);
-                Ok(())
-            }
-            Err(error) => {
-                if refusal(&error).is_some_and(|(code, _)| code != 421) {
-                    taken.give_back();
-                }
-                let trouble = trouble(&error, "read", &self.path);
-                Err(self.ftp.explained_missing(trouble, &self.path, FaultKind::Refused))
-            }
-        }
-    }
-
-    fn read_some(&mut self, buffer: &mut [u8]) -> Answer<usize> {
-        if let Reading::Before(offset) = self.state {
-            self.begin(offset)?;
-        }
-        let Reading::Now(_, transfer) = &mut self.state else { return Ok(0) };
-        match transfer.read(buffer) {
-            Ok(0) if !buffer.is_empty() => {
-                self.end()?;
-                Ok(0)
-            }
-            Ok(length) => Ok(length),
-            Err(error) => {
-                self.state = Reading::After;
-                Err(Trouble::broke("read", &self.path, error.to_string()))
-            }
-        }
-    }
-
-    /// Only the server's word that all has been sent makes the end an end.
-    fn end(&mut self) -> Answer<()> {
-        if let Reading::Now(taken, transfer) = std::mem::replace(&mut self.state, Reading::After) {
-            transfer.finish().map_err(|error| Trouble::broke("read", &self.path, error.to_string()))?;
-            taken.give_back();
-        }
-        Ok(())
-    }
-}
-
-impl Read for FtpDownload {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        self.read_some(buffer).map_err(|trouble| io::Error::other(trouble.error))
-    }
-}
-
-impl Download for FtpDownload {
-    fn meta(&mut self) -> Answer<Meta> {
-        // Who asks in the middle has read what he wanted: as a rule all of it, but for the sign that it has ended.
-        if matches!(self.state, Reading::Now(..)) && self.read_some(&mut [0])? > 0 {
-            self.state = Reading::After;
-        }
-        let gone = || Trouble::lasting(FaultKind::NotFound, "examine", &self.path);
-        self.ftp.stat(&self.path)?.ok_or_else(gone)
-    }
-}
-
-struct FtpUpload {
-    ftp: Ftp,
-    path: RelPath,
-    at: u64,
-    transfer: Option<(Taken, Transfer)>,
-}
-
-impl FtpUpload {
-    fn begin(&mut self) -> Answer<&mut Transfer> {
-        if self.transfer.is_none() {
-            let mut taken = self.ftp.take("write", &self.path)?;
-            let full = self.ftp.full(&self.path);
-            let at = usize::try_from(self.at).unwrap_or(usize::MAX);
-            let opened = match taken.ftp() {
-                Some(ftp) => ftp.resume_transfer(at).and_then(|()| ftp.put_with_stream(&full)),
-                None => Err(FtpError::BadResponse),
-            };
-            match opened {
-                Ok(transfer) => self.transfer = Some((taken, transfer)),
-                Err(error) if self.at > 0 && refusal(&error).is_some() => {
-                    self.ftp.restarts.store(false, Ordering::Relaxed);
-                    return Err(Trouble::broke("write", &self.path, "the server cannot go on with files"));
-                }
-                Err(error) => {
-                    let trouble = trouble(&error, "write", &self.path);
-                    return Err(self.ftp.explained(trouble, &self.path, FaultKind::Refused));
-                }
-            }
-        }
-        let missing = || Trouble::broke("write", &self.path, "not connected");
-        self.transfer.as_mut().map(|(_, transfer)| transfer).ok_or_else(missing)
-    }
-
-    fn end(&mut self) -> Answer<()> {
-        let Some((taken, transfer)) = self.transfer.take() else { return Ok(()) };
-        match transfer.finish() {
-            Ok(()) => {
-                taken.give_back();
-                Ok(())
-            }
-            Err(error) => Err(trouble(&error, "write", &self.path)),
-        }
-    }
-}
-
-impl Upload for FtpUpload {
-    fn write(&mut self, data: &[u8]) -> Answer<()> {
-        match self.begin()?.write_all(data) {
-            Ok(()) => {
-                self.at += data.len() as u64;
-                Ok(())
-            }
-            // The server closed the data connection: its last word says why.
-            Err(error) => match self.end() {
-                Err(trouble) if trouble.again == Again::Never => Err(trouble),
-                _ => Err(Trouble::broke("write", &self.path, error)),
-            },
-        }
-    }
-
-    fn flush(&mut self) -> Answer<()> {
-        if !self.ftp.restarts.load(Ordering::Relaxed) {
-            return Err(Trouble::lasting(FaultKind::Unsupported, "write", &self.path));
-        }
-        self.end()
-    }
-
-    fn finish(mut self: Box<Self>, attributes: &Attributes) -> Answer<()> {
-        if self.at == 0 {
-            self.begin()?;
-        }
-        self.end()?;
-        let path = self.path.clone();
-        let set = self.ftp.with("write", &path, |ftp| self.ftp.adjust(ftp, &path, attributes));
-        set?;
-        // What was gone on with has to have just the length that was sent.
-        match self.ftp.stat(&path)? {
-            Some(meta) if meta.size == self.at => Ok(()),
-            _ => Err(Trouble::broke("write", &path, "the file there has another length than what was sent")),
         }
     }
 }

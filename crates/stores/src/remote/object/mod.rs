@@ -8,37 +8,37 @@
 //! A folder that we make has a marker in it, because otherwise it would vanish with its last file, or never appear.
 
 mod service;
+mod transfer;
 
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::HashMap;
 use std::error::Error;
 use std::future::Future;
-use std::io::{self, Read};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use futures_util::StreamExt;
-use futures_util::stream::BoxStream;
 use object_store::aws::{AmazonS3, AmazonS3Builder, Checksum};
 use object_store::list::{PaginatedListOptions, PaginatedListStore};
 use object_store::multipart::{MultipartStore, PartId};
 use object_store::path::Path;
 use object_store::{
     Attribute, Attributes as Tags, GetOptions, GetRange, ObjectMeta, ObjectStore, ObjectStoreExt, PutMode,
-    PutMultipartOptions, PutOptions, PutPayload, RetryConfig, UpdateVersion,
+    PutOptions, PutPayload, RetryConfig, UpdateVersion,
 };
 use tokio::runtime::Handle;
-use tokio::task::JoinHandle;
 
-use reedhook_core::entry::{Entry, EntryKind, Meta, Stamp, Version};
+use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath};
 use reedhook_core::run::RESUME_FROM;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError, Unknown,
+    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::service::{Answered, Connector};
+use self::transfer::{ObjectDownload, ObjectUpload};
 use super::connect::{ANSWER_WITHIN, Account, Address, ConnectError, Trust, workers_for};
+use super::gather::{Gather, folder_meta};
 use super::runtime;
 use super::wire::{Again, Answer, Download, Over, Trouble, Upload, Wire};
 
@@ -55,12 +55,6 @@ const UPLOAD: &str = "reedhook-upload";
 /// What a large file is sent in. Stores allow 10,000 parts of at least 5 MiB.
 const PART: u64 = 8 << 20;
 const MOST_PARTS: u64 = 9_000;
-
-/// Parts underway at once.
-const PARTS_UNDERWAY: usize = 4;
-
-/// No folder has so many entries.
-const MOST_ENTRIES: usize = 5_000_000;
 
 /// What the name of an upload's own record has behind that of the unfinished file.
 const RECORD_SUFFIX: &str = "-parts";
@@ -527,19 +521,6 @@ fn meta_of(object: &ObjectMeta, tags: Option<&Tags>) -> Meta {
     }
 }
 
-fn folder_meta() -> Meta {
-    Meta {
-        kind: EntryKind::Folder,
-        size: 0,
-        modified: None,
-        mode: None,
-        id: None,
-        target: None,
-        extra: None,
-        version: None,
-    }
-}
-
 fn is_part(path: &RelPath) -> bool {
     path.file_name().is_some_and(|name| name.starts_with(PART_PREFIX))
 }
@@ -607,29 +588,26 @@ impl Wire for Objects {
 
     fn list(&self, folder: &RelPath) -> Answer<Listing> {
         let prefix = self.folder_prefix(folder);
-        let mut listing = Listing::default();
-        let mut known = HashSet::new();
+        let mut gather = Gather::new(folder);
         let mut something = folder.is_root();
         let mut token = None;
         loop {
             let page = self.page(&prefix, token, 1000, "list", folder)?;
             for object in &page.result.objects {
                 something = true;
-                note(&mut listing, &mut known, &object.location, meta_of(object, None), (&prefix, folder));
+                note(&mut gather, &object.location, meta_of(object, None), &prefix);
             }
             for below in &page.result.common_prefixes {
                 something = true;
-                note(&mut listing, &mut known, below, folder_meta(), (&prefix, folder));
+                note(&mut gather, below, folder_meta(), &prefix);
             }
-            if listing.entries.len() > MOST_ENTRIES {
-                return Err(Trouble::lasting(FaultKind::BadAnswer, "list", folder).because("it has no end"));
-            }
+            gather.go_on()?;
             token = page.page_token;
             if token.is_none() {
                 break;
             }
         }
-        if something { Ok(listing) } else { Err(Trouble::lasting(FaultKind::NotFound, "list", folder)) }
+        if something { Ok(gather.done()) } else { Err(Trouble::lasting(FaultKind::NotFound, "list", folder)) }
     }
 
     fn stat(&self, path: &RelPath) -> Answer<Option<Meta>> {
@@ -675,28 +653,14 @@ impl Wire for Objects {
             Err(trouble) if offset > 0 => match self.head(path)? {
                 Some(meta) if meta.size == offset => {
                     let stream = futures_util::stream::empty().boxed();
-                    let objects = self.alike();
-                    return Ok(Box::new(ObjectDownload {
-                        objects,
-                        path: path.clone(),
-                        meta,
-                        stream,
-                        piece: Bytes::new(),
-                    }));
+                    return Ok(Box::new(ObjectDownload::new(self.alike(), meta, path, stream)));
                 }
                 _ => return Err(trouble),
             },
             Err(trouble) => return Err(trouble),
         };
         let meta = meta_of(&found.meta, Some(&found.attributes));
-        let stream = found.into_stream();
-        Ok(Box::new(ObjectDownload {
-            objects: self.alike(),
-            path: path.clone(),
-            meta,
-            stream,
-            piece: Bytes::new(),
-        }))
+        Ok(Box::new(ObjectDownload::new(self.alike(), meta, path, found.into_stream())))
     }
 
     fn write(
@@ -713,16 +677,7 @@ impl Wire for Objects {
             Some(size) => PART.max(size.div_ceil(MOST_PARTS).next_multiple_of(1 << 20)),
             None => PART,
         };
-        let mut upload = ObjectUpload {
-            objects: self.alike(),
-            temporary: path.clone(),
-            target: target.clone(),
-            hint: hint.clone(),
-            part,
-            sent: None,
-            underway: VecDeque::new(),
-            buffer: Vec::new(),
-        };
+        let mut upload = ObjectUpload::new(self.alike(), path, target, hint, part);
         if let Some(at) = at.filter(|at| *at > 0) {
             let unable = || Trouble::lasting(FaultKind::Unsupported, "write", path);
             let (mut sent, part) = self.read_record(path)?.ok_or_else(unable)?;
@@ -731,7 +686,7 @@ impl Wire for Objects {
             }
             sent.parts.truncate((at / part) as usize);
             sent.size = at;
-            (upload.part, upload.sent) = (part, Some(sent));
+            upload.go_on_with(sent, part);
         }
         Ok(Box::new(upload))
     }
@@ -839,172 +794,17 @@ impl Wire for Objects {
     }
 }
 
-/// Adds an entry of a listing, unless no honest store would have it there.
-fn note(
-    listing: &mut Listing,
-    known: &mut HashSet<Name>,
-    key: &Path,
-    meta: Meta,
-    (prefix, folder): (&str, &RelPath),
-) {
-    let refuse = |why: String| StoreError::new(FaultKind::BadAnswer, "list", folder).because(why);
+/// Takes a key of a listing.
+fn note(gather: &mut Gather<'_>, key: &Path, meta: Meta, prefix: &str) {
     if key.as_ref() == prefix.trim_end_matches('/') {
         // A marker as others make it: an empty object with the folder's own name.
         return;
     }
-    let name = key.as_ref().strip_prefix(prefix).and_then(|below| Name::new(below.as_bytes()).ok());
-    let Some(name) = name else {
-        let error = refuse(format!("it names \"{key}\", which is not in this folder"));
-        return listing.unknown.push(Unknown { name: None, error });
-    };
-    if name.as_bytes() == MARKER {
-        return;
-    }
-    if !known.insert(name.clone()) {
-        // A file and a folder may have the same name here, but nowhere else.
-        let error = refuse(format!("\"{name}\" is there as a file and as a folder"));
-        listing.entries.retain(|entry| entry.name != name);
-        return listing.unknown.push(Unknown { name: Some(name), error });
-    }
-    listing.entries.push(Entry { name, meta });
-}
-
-struct ObjectDownload {
-    objects: Objects,
-    path: RelPath,
-    meta: Meta,
-    stream: BoxStream<'static, object_store::Result<Bytes>>,
-    piece: Bytes,
-}
-
-impl Read for ObjectDownload {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        while self.piece.is_empty() {
-            let next = runtime::wait(&self.objects.shared.runtime, ANSWER_WITHIN, self.stream.next());
-            let trouble = match next {
-                Some(None) => return Ok(0),
-                Some(Some(Ok(piece))) => {
-                    self.piece = piece;
-                    continue;
-                }
-                Some(Some(Err(error))) => Trouble::broke("read", &self.path, innermost(&error)),
-                None => Trouble::broke("read", &self.path, "no answer"),
-            };
-            return Err(io::Error::other(trouble.error));
-        }
-        let length = buffer.len().min(self.piece.len());
-        buffer[..length].copy_from_slice(&self.piece.split_to(length));
-        Ok(length)
-    }
-}
-
-impl Download for ObjectDownload {
-    fn meta(&mut self) -> Answer<Meta> {
-        // An object is never changed, only replaced: what is read is all of this one version.
-        Ok(self.meta.clone())
-    }
-}
-
-struct ObjectUpload {
-    objects: Objects,
-    temporary: RelPath,
-    target: RelPath,
-    hint: Attributes,
-    part: u64,
-    sent: Option<Sent>,
-    underway: VecDeque<(u64, JoinHandle<object_store::Result<PartId>>)>,
-    buffer: Vec<u8>,
-}
-
-impl ObjectUpload {
-    /// The upload, begun if need be. Times are metadata of the whole and have to be said now.
-    fn begin(&mut self) -> Answer<()> {
-        if self.sent.is_some() {
-            return Ok(());
-        }
-        let key = self.objects.key("write", &self.target)?;
-        let tags = tags_of(&self.hint);
-        let options = PutMultipartOptions { attributes: tags, ..PutMultipartOptions::default() };
-        let creating = self.objects.shared.client.create_multipart_opts(&key, options);
-        let id = self.objects.wait("write", &self.target, creating)?;
-        self.sent = Some(Sent { key, id, parts: Vec::new(), size: 0 });
-        Ok(())
-    }
-
-    fn send_part(&mut self) -> Answer<()> {
-        self.begin()?;
-        let Some(sent) = self.sent.clone() else { return Ok(()) };
-        let data = Bytes::from(std::mem::take(&mut self.buffer));
-        let index = sent.parts.len() + self.underway.len();
-        let (shared, length) = (self.objects.shared.clone(), data.len() as u64);
-        let task = self.objects.shared.runtime.spawn(async move {
-            shared.client.put_part(&sent.key, &sent.id, index, PutPayload::from(data)).await
-        });
-        self.underway.push_back((length, task));
-        self.settle(PARTS_UNDERWAY - 1)
-    }
-
-    fn settle(&mut self, most: usize) -> Answer<()> {
-        while self.underway.len() > most {
-            let Some((length, task)) = self.underway.pop_front() else { return Ok(()) };
-            let target = &self.target;
-            let ended = runtime::wait(&self.objects.shared.runtime, ANSWER_WITHIN * 5, task);
-            let ended = ended.ok_or_else(|| Trouble::broke("write", target, "no answer"))?;
-            let part = ended.map_err(|error| Trouble::broke("write", target, error))?;
-            // A part that is busy or broken is sent again with the rest of the file.
-            let part = part.map_err(|error| match trouble(error, "write", target) {
-                trouble if trouble.again != Again::Never => Trouble::broke("write", target, trouble.error),
-                trouble => trouble,
-            })?;
-            if let Some(sent) = self.sent.as_mut() {
-                sent.parts.push(part);
-                sent.size += length;
-            }
-        }
-        Ok(())
-    }
-}
-
-impl Upload for ObjectUpload {
-    fn write(&mut self, mut data: &[u8]) -> Answer<()> {
-        while !data.is_empty() {
-            let room = (self.part as usize - self.buffer.len()).min(data.len());
-            self.buffer.extend_from_slice(&data[..room]);
-            data = &data[room..];
-            if self.buffer.len() as u64 >= self.part {
-                self.send_part()?;
-            }
-        }
-        Ok(())
-    }
-
-    fn flush(&mut self) -> Answer<()> {
-        if !self.buffer.is_empty() {
-            // Only whole parts can be gone on behind.
-            return Err(Trouble::lasting(FaultKind::Unsupported, "write", &self.target));
-        }
-        self.settle(0)?;
-        let (Some(sent), Some(record)) = (&self.sent, self.objects.record_of(&self.temporary)) else {
-            return Ok(());
-        };
-        let key = self.objects.key("write", &record)?;
-        let payload = PutPayload::from(write_record(sent, self.part).into_bytes());
-        self.objects.wait("write", &record, self.objects.shared.client.put(&key, payload)).map(drop)
-    }
-
-    fn finish(mut self: Box<Self>, attributes: &Attributes) -> Answer<()> {
-        let pending = if self.sent.is_none() {
-            Pending::Small(Bytes::from(std::mem::take(&mut self.buffer)), tags_of(attributes))
-        } else {
-            if !self.buffer.is_empty() {
-                self.send_part()?;
-            }
-            self.settle(0)?;
-            let Some(sent) = self.sent.take() else { return Ok(()) };
-            Pending::Parts(sent)
-        };
-        lock(&self.objects.shared.pending).insert(self.temporary.clone(), pending);
-        Ok(())
+    match key.as_ref().strip_prefix(prefix) {
+        Some(name) if name.as_bytes() == MARKER => {}
+        // A file and a folder may have the same name here, but nowhere else: then it is there twice.
+        Some(name) => gather.take(name.as_bytes(), Some(meta)),
+        None => gather.refuse(None, format!("it names \"{key}\", which is not in this folder")),
     }
 }
 

@@ -6,23 +6,25 @@
 mod line;
 mod packet;
 mod ssh;
+mod transfer;
 
-use std::collections::{HashSet, VecDeque};
-use std::io::{self, Read};
+use std::collections::HashSet;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use reedhook_core::entry::{Entry, EntryKind, Meta};
-use reedhook_core::path::{Name, RelPath};
+use reedhook_core::entry::{EntryKind, Meta};
+use reedhook_core::path::RelPath;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError, Unknown,
+    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
 };
 use tokio::runtime::Handle as Runtime;
 
 use self::line::{Broken, Line, Pending};
 use self::packet::{Packet, Reader, Reply, status};
 pub use self::ssh::SshSetup;
+use self::transfer::{SftpDownload, SftpUpload};
 use super::connect::{Account, Address, CONNECT_WITHIN, ConnectError, workers_for};
+use super::gather::Gather;
 use super::runtime;
 use super::wire::{Answer, Download, Over, Trouble, Upload, Wire};
 
@@ -32,15 +34,6 @@ const CHANNELS: usize = 4;
 /// Bytes that are asked for, or sent, in one request where the server does not say what it takes.
 const PIECE: u32 = 32 << 10;
 const LARGEST_PIECE: u64 = 255 << 10;
-
-/// Bytes underway before an answer is waited for.
-const UNDERWAY: usize = 4 << 20;
-
-/// The first request for a file's content; most small files end in it.
-const FIRST_READ: u32 = 32 << 10;
-
-/// No folder has so many entries; a listing that goes on is a trap.
-const MOST_ENTRIES: usize = 5_000_000;
 
 /// A folder at an SFTP server.
 pub struct Sftp {
@@ -247,17 +240,7 @@ impl Sftp {
         let packet =
             Packet::new(packet::OPEN).bytes(&self.full(path)).u32(flags).attributes(&attributes, None);
         let (line, handle) = self.open(packet, "write", path)?;
-        Ok(SftpUpload {
-            line,
-            handle,
-            path: path.clone(),
-            at: 0,
-            piece: self.offers.write_piece as usize,
-            fsync: self.offers.fsync,
-            underway: VecDeque::new(),
-            bytes_underway: 0,
-            buffer: Vec::new(),
-        })
+        Ok(SftpUpload::new(line, handle, path, self.offers.write_piece as usize, self.offers.fsync))
     }
 }
 
@@ -384,25 +367,22 @@ impl Wire for Sftp {
         let opening = Packet::new(packet::OPENDIR).bytes(&self.full(folder));
         let (line, handle) = self.open(opening, "list", folder)?;
         let broke = |why: Broken| Trouble::broke("list", folder, why.0);
-        let mut listing = Listing::default();
-        let mut known = HashSet::new();
+        let mut gather = Gather::new(folder);
         loop {
             let reading = line.ask(Packet::new(packet::READDIR).bytes(&handle));
             match reading.and_then(Pending::wait).map_err(broke)? {
                 Reply::Names(names) => {
-                    for named in names {
-                        note(&mut listing, &mut known, named, folder);
-                    }
+                    let real = names.iter().filter(|named| named.name != b"." && named.name != b"..");
+                    real.for_each(|named| gather.take(&named.name, named.found.meta()));
                 }
                 Reply::Status { code: status::EOF, .. } => break,
                 reply => return Err(failed(reply, "list", folder)),
             }
-            if listing.entries.len() > MOST_ENTRIES {
-                return Err(Trouble::lasting(FaultKind::BadAnswer, "list", folder).because("it has no end"));
-            }
+            gather.go_on()?;
         }
         // Nobody waits for the closing.
         let _ = line.ask(Packet::new(packet::CLOSE).bytes(&handle));
+        let mut listing = gather.done();
         for entry in listing.entries.iter_mut().filter(|entry| entry.meta.kind == EntryKind::Link) {
             entry.meta.target = self.target_of(&folder.join(&entry.name))?;
         }
@@ -429,23 +409,7 @@ impl Wire for Sftp {
         let packet = Packet::new(packet::OPEN).bytes(&self.full(path)).u32(packet::FOR_READING);
         let packet = packet.attributes(&Attributes::default(), None);
         let (line, handle) = self.open(packet, "read", path)?;
-        let mut download = SftpDownload {
-            line,
-            handle,
-            path: path.clone(),
-            asked_to: offset,
-            piece: self.offers.read_piece,
-            underway: VecDeque::new(),
-            current: (Vec::new(), 0),
-            width: 1,
-            ended: false,
-            glance: None,
-            seen: None,
-        };
-        // With the first piece goes a question about the file: when the piece is all of it, nothing more need be asked.
-        download.ask_for(FIRST_READ)?;
-        download.glance = Some(download.examine()?);
-        Ok(Box::new(download))
+        Ok(Box::new(SftpDownload::begin(line, handle, path, offset, self.offers.read_piece)?))
     }
 
     fn write(
@@ -461,11 +425,7 @@ impl Wire for Sftp {
             return Ok(Box::new(self.begin(path, flags, hint.mode)?));
         };
         let mut upload = self.begin(path, packet::FOR_WRITING, hint.mode)?;
-        upload.at = at;
-        let cut =
-            Packet::new(packet::FSETSTAT).bytes(&upload.handle).attributes(&Attributes::default(), Some(at));
-        upload.send(cut, 0)?;
-        upload.settle(0)?;
+        upload.cut_at(at)?;
         Ok(Box::new(upload))
     }
 
@@ -585,268 +545,22 @@ impl Sftp {
         }
         let flags = packet::FOR_WRITING | packet::CREATE | packet::EXCLUSIVE;
         let upload = self.begin(to, flags, found.mode)?;
+        let (line, handle) = upload.parts();
         // Both have to be open in one channel.
         let packet = Packet::new(packet::OPEN).bytes(&self.full(from)).u32(packet::FOR_READING);
-        let opened = upload.line.ask(packet.attributes(&Attributes::default(), None)).and_then(Pending::wait);
+        let opened = line.ask(packet.attributes(&Attributes::default(), None)).and_then(Pending::wait);
         let source = match opened.map_err(|why| Trouble::broke("keep", from, why.0))? {
             Reply::Handle(handle) => handle,
             reply => return Err(failed(reply, "keep", from)),
         };
         let copy = Packet::new(packet::EXTENDED).bytes(b"copy-data").bytes(&source).u64(0).u64(0);
-        let copied = upload.line.ask(copy.bytes(&upload.handle).u64(0)).and_then(Pending::wait);
-        let _ = upload.line.ask(Packet::new(packet::CLOSE).bytes(&source));
+        let copied = line.ask(copy.bytes(handle).u64(0)).and_then(Pending::wait);
+        let _ = line.ask(Packet::new(packet::CLOSE).bytes(&source));
         match copied.map_err(|why| Trouble::broke("keep", from, why.0))? {
             Reply::Status { code: status::OK, .. } => {}
             reply => return Err(failed(reply, "keep", from)),
         }
         let attributes = Attributes { modified: found.modified, mode: found.mode, extra: None };
         Box::new(upload).finish(&attributes)
-    }
-}
-
-/// Adds a name of a listing, unless no honest server would have it there.
-fn note(listing: &mut Listing, known: &mut HashSet<Vec<u8>>, named: packet::Named, folder: &RelPath) {
-    if named.name == b"." || named.name == b".." {
-        return;
-    }
-    let refuse = |why: String| StoreError::new(FaultKind::BadAnswer, "list", folder).because(why);
-    let shown = String::from_utf8_lossy(&named.name).into_owned();
-    let name = match Name::new(&named.name) {
-        Ok(name) => name,
-        Err(why) => {
-            let error = refuse(format!("it names an entry {shown:?}: {why}"));
-            return listing.unknown.push(Unknown { name: None, error });
-        }
-    };
-    if !known.insert(named.name) {
-        let error = refuse(format!("it names {shown:?} twice"));
-        return listing.unknown.push(Unknown { name: Some(name), error });
-    }
-    match named.found.meta() {
-        Some(meta) => listing.entries.push(Entry { name, meta }),
-        None => {
-            let error = refuse(format!("it does not say what {shown:?} is"));
-            listing.unknown.push(Unknown { name: Some(name), error });
-        }
-    }
-}
-
-struct SftpDownload {
-    line: Arc<Line>,
-    handle: Vec<u8>,
-    path: RelPath,
-    /// Up to where content has been asked for.
-    asked_to: u64,
-    piece: u32,
-    /// Pieces that have been asked for, with where they begin and their length.
-    underway: VecDeque<(u64, u32, Pending)>,
-    /// The piece that is being read, and how far.
-    current: (Vec<u8>, usize),
-    /// How many pieces to have underway: it doubles with each that comes, so that small files are not asked beyond their end.
-    width: usize,
-    ended: bool,
-    /// The answer about the file that was asked right behind the first piece.
-    glance: Option<Pending>,
-    /// What it said, when the first piece was all there is: so the file was after it had been read.
-    seen: Option<Meta>,
-}
-
-impl SftpDownload {
-    fn ask_for(&mut self, length: u32) -> Answer<()> {
-        let packet = Packet::new(packet::READ).bytes(&self.handle).u64(self.asked_to).u32(length);
-        let pending = self.line.ask(packet).map_err(|why| Trouble::broke("read", &self.path, why.0))?;
-        self.underway.push_back((self.asked_to, length, pending));
-        self.asked_to += u64::from(length);
-        Ok(())
-    }
-
-    fn examine(&self) -> Answer<Pending> {
-        let asked = self.line.ask(Packet::new(packet::FSTAT).bytes(&self.handle));
-        asked.map_err(|why| Trouble::broke("examine", &self.path, why.0))
-    }
-
-    fn told(&self, pending: Pending) -> Answer<Meta> {
-        match pending.wait().map_err(|why| Trouble::broke("examine", &self.path, why.0))? {
-            Reply::Attributes(found) => {
-                let unclear = || Trouble::lasting(FaultKind::BadAnswer, "examine", &self.path);
-                found.meta().ok_or_else(unclear)
-            }
-            reply => Err(failed(reply, "examine", &self.path)),
-        }
-    }
-
-    /// Takes the next piece that has been asked for; asks for more before.
-    fn next_piece(&mut self) -> Answer<()> {
-        let (at, length, pending) = match self.underway.pop_front() {
-            Some(first) => first,
-            None => {
-                self.ask_for(self.piece)?;
-                return self.next_piece();
-            }
-        };
-        match pending.wait().map_err(|why| Trouble::broke("read", &self.path, why.0))? {
-            Reply::Data(data) if data.is_empty() || data.len() > length as usize => {
-                Err(Trouble::lasting(FaultKind::BadAnswer, "read", &self.path)
-                    .because("a piece of another size"))
-            }
-            Reply::Data(data) => {
-                if data.len() < length as usize {
-                    // Less than asked: what follows is asked for anew, from where this piece ends.
-                    self.underway.clear();
-                    self.asked_to = at + data.len() as u64;
-                    if let Some(glance) = self.glance.take() {
-                        let meta = self.told(glance)?;
-                        self.ended = meta.size == self.asked_to;
-                        self.seen = Some(meta).filter(|_| self.ended);
-                    }
-                } else {
-                    self.glance = None;
-                    self.width = (self.width * 2).min(UNDERWAY / self.piece as usize);
-                    while self.underway.len() < self.width {
-                        self.ask_for(self.piece)?;
-                    }
-                }
-                self.current = (data, 0);
-                Ok(())
-            }
-            Reply::Status { code: status::EOF, .. } => {
-                self.ended = true;
-                self.underway.clear();
-                Ok(())
-            }
-            reply => Err(failed(reply, "read", &self.path)),
-        }
-    }
-}
-
-impl Read for SftpDownload {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        while self.current.1 >= self.current.0.len() {
-            if self.ended || buffer.is_empty() {
-                return Ok(0);
-            }
-            self.next_piece().map_err(|trouble| io::Error::other(trouble.error))?;
-        }
-        let (data, from) = &mut self.current;
-        let length = buffer.len().min(data.len() - *from);
-        buffer[..length].copy_from_slice(&data[*from..*from + length]);
-        *from += length;
-        Ok(length)
-    }
-}
-
-impl Download for SftpDownload {
-    fn meta(&mut self) -> Answer<Meta> {
-        if let Some(seen) = &self.seen {
-            return Ok(seen.clone());
-        }
-        let pending = match self.glance.take() {
-            Some(pending) => pending,
-            None => self.examine()?,
-        };
-        self.told(pending)
-    }
-}
-
-impl Drop for SftpDownload {
-    fn drop(&mut self) {
-        let _ = self.line.ask(Packet::new(packet::CLOSE).bytes(&self.handle));
-    }
-}
-
-struct SftpUpload {
-    line: Arc<Line>,
-    /// Empty once it is closed.
-    handle: Vec<u8>,
-    path: RelPath,
-    at: u64,
-    piece: usize,
-    fsync: bool,
-    /// Requests without an answer yet, with the bytes that they carry.
-    underway: VecDeque<(usize, Pending)>,
-    bytes_underway: usize,
-    buffer: Vec<u8>,
-}
-
-impl SftpUpload {
-    fn send(&mut self, packet: Packet, bytes: usize) -> Answer<()> {
-        let pending = self.line.ask(packet).map_err(|why| Trouble::broke("write", &self.path, why.0))?;
-        self.underway.push_back((bytes, pending));
-        self.bytes_underway += bytes;
-        Ok(())
-    }
-
-    /// Waits until no more than so many bytes are underway.
-    fn settle(&mut self, most: usize) -> Answer<()> {
-        while self.bytes_underway > most || (most == 0 && !self.underway.is_empty()) {
-            let Some((bytes, pending)) = self.underway.pop_front() else { return Ok(()) };
-            self.bytes_underway -= bytes;
-            match pending.wait().map_err(|why| Trouble::broke("write", &self.path, why.0))? {
-                Reply::Status { code: status::OK, .. } => {}
-                reply => return Err(failed(reply, "write", &self.path)),
-            }
-        }
-        Ok(())
-    }
-
-    fn send_piece(&mut self, piece: &[u8]) -> Answer<()> {
-        let packet = Packet::new(packet::WRITE).bytes(&self.handle).u64(self.at).bytes(piece);
-        self.send(packet, piece.len())?;
-        self.at += piece.len() as u64;
-        self.settle(UNDERWAY)
-    }
-
-    fn send_buffer(&mut self) -> Answer<()> {
-        let buffer = std::mem::take(&mut self.buffer);
-        if buffer.is_empty() { Ok(()) } else { self.send_piece(&buffer) }
-    }
-}
-
-impl Upload for SftpUpload {
-    fn write(&mut self, mut data: &[u8]) -> Answer<()> {
-        while !data.is_empty() {
-            if self.buffer.is_empty() && data.len() >= self.piece {
-                let (piece, rest) = data.split_at(self.piece);
-                self.send_piece(piece)?;
-                data = rest;
-                continue;
-            }
-            let room = (self.piece - self.buffer.len()).min(data.len());
-            self.buffer.extend_from_slice(&data[..room]);
-            data = &data[room..];
-            if self.buffer.len() >= self.piece {
-                self.send_buffer()?;
-            }
-        }
-        Ok(())
-    }
-
-    fn flush(&mut self) -> Answer<()> {
-        self.send_buffer()?;
-        if self.fsync {
-            self.send(Packet::new(packet::EXTENDED).bytes(b"fsync@openssh.com").bytes(&self.handle), 0)?;
-        }
-        self.settle(0)
-    }
-
-    fn finish(mut self: Box<Self>, attributes: &Attributes) -> Answer<()> {
-        self.send_buffer()?;
-        if attributes.modified.is_some() || attributes.mode.is_some() {
-            self.send(Packet::new(packet::FSETSTAT).bytes(&self.handle).attributes(attributes, None), 0)?;
-        }
-        if self.fsync {
-            self.send(Packet::new(packet::EXTENDED).bytes(b"fsync@openssh.com").bytes(&self.handle), 0)?;
-        }
-        let handle = std::mem::take(&mut self.handle);
-        self.send(Packet::new(packet::CLOSE).bytes(&handle), 0)?;
-        self.settle(0)
-    }
-}
-
-impl Drop for SftpUpload {
-    fn drop(&mut self) {
-        if !self.handle.is_empty() {
-            let _ = self.line.ask(Packet::new(packet::CLOSE).bytes(&self.handle));
-        }
     }
 }

@@ -245,12 +245,18 @@ impl Http {
 
     /// Makes a request; answers that are no success become troubles.
     pub(super) fn send(&self, ask: &Ask<'_>) -> Answer<Response> {
+        let response = self.send_any(ask)?;
+        self.judge(response, ask.action, ask.path)
+    }
+
+    /// Makes a request and returns the answer, whatever it is.
+    pub(super) fn send_any(&self, ask: &Ask<'_>) -> Answer<Response> {
         let mut response = self.send_raw(ask)?;
         // A digest's challenge wears out; the server then hands out a new one.
         if response.status() == StatusCode::UNAUTHORIZED && self.renew_challenge(response.headers()) {
             response = self.send_raw(ask)?;
         }
-        self.judge(response, ask.action, ask.path)
+        Ok(response)
     }
 
     fn send_raw(&self, ask: &Ask<'_>) -> Answer<Response> {

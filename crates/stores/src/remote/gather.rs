@@ -1,0 +1,101 @@
+//! Putting a listing together from what a server says, without believing what no honest server says.
+
+use std::collections::HashSet;
+
+use reedhook_core::entry::{Entry, EntryKind, Meta};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{FaultKind, Listing, StoreError, Unknown};
+
+use super::wire::{Answer, Trouble};
+
+/// No folder has so many entries; a listing that goes on is a trap.
+const MOST_ENTRIES: usize = 5_000_000;
+
+/// A listing that is being read.
+pub(super) struct Gather<'a> {
+    folder: &'a RelPath,
+    listing: Listing,
+    known: HashSet<Name>,
+}
+
+impl<'a> Gather<'a> {
+    pub(super) fn new(folder: &'a RelPath) -> Gather<'a> {
+        Gather { folder, listing: Listing::default(), known: HashSet::new() }
+    }
+
+    /// Takes an entry; `None` as metadata when the server does not say enough of it. A name that cannot be one in this folder, or
+    /// that is there twice, makes the listing incomplete instead.
+    pub(super) fn take(&mut self, name: &[u8], meta: Option<Meta>) {
+        let shown = String::from_utf8_lossy(name).into_owned();
+        let name = match Name::new(name) {
+            Ok(name) => name,
+            Err(why) => return self.refuse(None, format!("it names an entry {shown:?}: {why}")),
+        };
+        if !self.known.insert(name.clone()) {
+            // Which of the two is meant nobody can tell.
+            self.listing.entries.retain(|entry| entry.name != name);
+            return self.refuse(Some(name), format!("it names {shown:?} twice"));
+        }
+        match meta {
+            Some(meta) => self.listing.entries.push(Entry { name, meta }),
+            None => self.refuse(Some(name), format!("it does not say enough of {shown:?}")),
+        }
+    }
+
+    /// Notes that something in the listing cannot be right.
+    pub(super) fn refuse(&mut self, name: Option<Name>, why: String) {
+        let error = StoreError::new(FaultKind::BadAnswer, "list", self.folder).because(why);
+        self.listing.unknown.push(Unknown { name, error });
+    }
+
+    /// Fails when it has become longer than any folder is.
+    pub(super) fn go_on(&self) -> Answer<()> {
+        if self.listing.entries.len() + self.listing.unknown.len() <= MOST_ENTRIES {
+            return Ok(());
+        }
+        Err(Trouble::lasting(FaultKind::BadAnswer, "list", self.folder).because("it has no end"))
+    }
+
+    /// Whether nothing has been said yet.
+    pub(super) fn is_empty(&self) -> bool {
+        self.listing.entries.is_empty() && self.listing.unknown.is_empty()
+    }
+
+    pub(super) fn done(self) -> Listing {
+        self.listing
+    }
+}
+
+/// A folder at a server that tells neither times nor modes of folders.
+pub(super) fn folder_meta() -> Meta {
+    Meta {
+        kind: EntryKind::Folder,
+        size: 0,
+        modified: None,
+        mode: None,
+        id: None,
+        target: None,
+        extra: None,
+        version: None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_that_cannot_be_make_a_listing_incomplete() {
+        let folder = RelPath::root();
+        let mut gather = Gather::new(&folder);
+        for name in [b"good".as_slice(), b"..", b"a/b", b"nul\0", b"", b"twice", b"twice"] {
+            gather.take(name, Some(folder_meta()));
+        }
+        gather.take(b"vague", None);
+        let listing = gather.done();
+        let names: Vec<String> = listing.entries.iter().map(|entry| entry.name.to_string()).collect();
+        assert_eq!(names, ["good"]);
+        let nameless = listing.unknown.iter().filter(|unknown| unknown.name.is_none()).count();
+        assert_eq!((nameless, listing.unknown.len()), (4, 6));
+    }
+}
