@@ -35,7 +35,7 @@ fn mistakes_get_one_sentence_and_the_right_code() {
             &["no store \"feild-drive\"", "field-drive"],
         ),
         (&["job", "add", "x", "mirror", "left", "@field-drive/../up"], 2, &["\"..\""]),
-        (&["job", "add", "x", "mirror", "left", "sftp://host/x"], 2, &["sftp"]),
+        (&["job", "add", "x", "mirror", "left", "stfp://host/x"], 2, &["sftp:"]),
         (&["job", "add", "x", "copy", "left", "right", "--exclude", "!a"], 2, &["begins with \"!\""]),
         (&["job", "add", "x", "copy", "left", "right", "--max-size", "huge"], 2, &["10 MB"]),
         (&["job", "edit", "counts", "--unset", "remvoed"], 2, &["\"removed\""]),

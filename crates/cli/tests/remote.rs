@@ -363,7 +363,9 @@ fn connections_cut_at_random_points_tear_nothing() {
         };
         assert_eq!(whole("left"), whole("served/archive/up"), "{kind:?}");
         assert_eq!(whole("mine"), whole("served/archive/both"), "{kind:?}");
-        assert_no_leftovers(&station.path("served/archive"));
+        // In each job's own root; what a cut left in the making of its mark is under `.reedhook`, and out of every comparison.
+        assert_no_leftovers(&station.path("served/archive/up"));
+        assert_no_leftovers(&station.path("served/archive/both"));
     }
     assert!(stopped > 0, "some runs were stopped in the middle");
 }

@@ -228,6 +228,8 @@ impl StoreError {
                 | FaultKind::NameRefused
                 | FaultKind::Interrupted
                 | FaultKind::Busy
+                | FaultKind::Lost
+                | FaultKind::LoginFailed
                 | FaultKind::Refused
                 | FaultKind::BadAnswer,
             ) => {

@@ -80,7 +80,11 @@ impl FtpDownload {
     /// Only the server's word that all has been sent makes the end an end.
     fn end(&mut self) -> Answer<()> {
         if let Reading::Now(taken, transfer) = std::mem::replace(&mut self.state, Reading::After) {
-            transfer.finish().map_err(|error| Trouble::broke("read", &self.path, error.to_string()))?;
+            if let Err(error) = transfer.finish() {
+                // Some servers agree to send before they look whether there is anything to send.
+                let trouble = trouble(&error, "read", &self.path);
+                return Err(self.ftp.explained_missing(trouble, &self.path, FaultKind::Refused));
+            }
             taken.give_back();
         }
         Ok(())
