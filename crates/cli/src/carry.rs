@@ -557,7 +557,11 @@ pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome
                 Failure::refused("destination-in-use", format!("another run is writing to {shown}"))
                     .hint("Wait for it to end, then run again.")
             }
-            kind => Failure::refused(kind.code(), format!("{shown} cannot be reserved: {}", error.reason()))
+            // What a server says is all there is to go by; a file system's error is told by its kind.
+            kind if right.capabilities().remote => {
+                Failure::refused(kind.code(), format!("{shown} cannot be reserved: {}", error.reason()))
+            }
+            kind => Failure::refused(kind.code(), format!("{shown} cannot be written: {}", kind.words()))
                 .hint("Nothing was changed. Check the rights, or how the drive is mounted."),
         }
     })
