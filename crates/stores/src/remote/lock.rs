@@ -86,18 +86,9 @@ fn touch(inner: &Inner) -> Result<()> {
 /// own age cannot be told everywhere, so it counts as alive for one more look.
 fn is_dead(inner: &Inner) -> Result<bool> {
     for _ in 0..2 {
-        let read = inner.ask(|wire| {
-            let mut bytes = Vec::new();
-            let content = wire.read(&note(), 0)?;
-            std::io::Read::read_to_end(&mut std::io::Read::take(content, LIMIT), &mut bytes)
-                .map_err(|error| StoreError::of_read(error, &note()))?;
-            Ok(bytes)
-        });
-        match read {
-            Ok(bytes) if !bytes.is_empty() => return Ok(is_text_dead(&String::from_utf8_lossy(&bytes))),
-            Ok(_) => {}
-            Err(error) if error.kind == FaultKind::NotFound => {}
-            Err(error) => return Err(error),
+        let text = read_note(inner)?;
+        if !text.is_empty() {
+            return Ok(is_text_dead(&text));
         }
         std::thread::sleep(Duration::from_millis(1500));
     }
@@ -113,6 +104,30 @@ fn is_text_dead(text: &str) -> bool {
     let gone = here && !std::path::Path::new("/proc").join(process).exists();
     let old = at.parse::<i64>().is_ok_and(|at| Timestamp::now().as_second() - at > DEAD_AFTER_SECONDS);
     gone || old
+}
+
+/// What the note says; nothing when there is none.
+fn read_note(inner: &Inner) -> Result<String> {
+    let read = inner.ask(|wire| {
+        let mut bytes = Vec::new();
+        let content = wire.read(&note(), 0)?;
+        std::io::Read::read_to_end(&mut std::io::Read::take(content, LIMIT), &mut bytes)
+            .map_err(|error| StoreError::of_read(error, &note()))?;
+        Ok(String::from_utf8_lossy(&bytes).into_owned())
+    });
+    match read {
+        Err(error) if error.kind == FaultKind::NotFound => Ok(String::new()),
+        outcome => outcome,
+    }
+}
+
+/// Whether the note is this process's own. A machine that slept too long finds another's in its place.
+fn is_ours(inner: &Inner) -> bool {
+    read_note(inner).is_ok_and(|text| {
+        let mut words = text.split_whitespace();
+        words.next() == Some(machine().as_str())
+            && words.next() == Some(std::process::id().to_string().as_str())
+    })
 }
 
 fn give_back(inner: &Inner) {
@@ -139,7 +154,9 @@ impl Held {
                 over = bell.wait_timeout(over, TOUCHED_EVERY).unwrap_or_else(PoisonError::into_inner).0;
                 if !*over {
                     // When the store does not answer, the run itself will find that out.
-                    let _ = touch(&shared);
+                    if is_ours(&shared) {
+                        let _ = touch(&shared);
+                    }
                 }
             }
         });
@@ -154,7 +171,9 @@ impl Drop for Held {
         if let Some(toucher) = self.toucher.take() {
             let _ = toucher.join();
         }
-        give_back(&self.inner);
+        if is_ours(&self.inner) {
+            give_back(&self.inner);
+        }
     }
 }
 

@@ -25,7 +25,7 @@ use std::time::{Duration, Instant};
 
 use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::notes::{Note, Notes};
-use reedhook_core::path::{Name, PART_PREFIX, RelPath, part_name};
+use reedhook_core::path::{Name, RelPath, part_name};
 use reedhook_core::store::{
     Attributes, Capabilities, Content, Expect, FaultKind, Listing, Place, Publish, Result, Sealed, Space,
     Stage, Store, StoreError, is_still,
@@ -363,6 +363,24 @@ impl Inner {
         Ok(())
     }
 
+    /// Puts a file in the place of another. Where that takes two steps, what stood there is put aside meanwhile, and back when the
+    /// second one fails.
+    fn replace(&self, from: &RelPath, to: &RelPath, over: Over<'_>) -> Result<()> {
+        let seen = match (over, self.rename(from, to, over)) {
+            (Over::This(seen), Err(error)) if error.kind == FaultKind::Unsupported => seen,
+            (_, outcome) => return outcome,
+        };
+        let aside = beside(to, &format!("{:016x}", fastrand::u64(..)))?;
+        self.rename(to, &aside, Over::Nothing)?;
+        if let Err(error) = self.rename(from, to, Over::Nothing) {
+            self.rename(&aside, to, Over::Nothing)?;
+            return Err(error);
+        }
+        // What cannot be removed now is a leftover for the next run.
+        let _ = self.wire.remove(&aside, seen);
+        Ok(())
+    }
+
     fn publish(&self, sealed: &Sealed, how: &Publish) -> Result<()> {
         let Sealed { target, temporary } = sealed;
         let changed = || StoreError::new(FaultKind::Changed, "write", target);
@@ -376,7 +394,7 @@ impl Inner {
                         None => true,
                     };
                     let over = if still_there { Over::This(&found) } else { Over::Nothing };
-                    self.rename(temporary, target, over)
+                    self.replace(temporary, target, over)
                 }
                 _ => Err(changed()),
             },
@@ -387,6 +405,13 @@ impl Inner {
             Err(error) => Err(error),
         }
     }
+}
+
+/// The unfinished file for a path, under a key.
+fn beside(path: &RelPath, key: &str) -> Result<RelPath> {
+    let name = Name::new(&part_name(key));
+    let name = name.map_err(|_| StoreError::new(FaultKind::NameRefused, "write", path))?;
+    Ok(path.parent().unwrap_or_default().join(&name))
 }
 
 /// An opened file. The server is asked for content with the first read: who only wants to know what the file is, or goes on
@@ -507,7 +532,7 @@ impl Store for Remote {
     }
 
     fn stage(&self, path: &RelPath, mode: Option<u32>) -> Result<Box<dyn Stage>> {
-        let temporary = self.beside(path, &format!("{:016x}", fastrand::u64(..)))?;
+        let temporary = beside(path, &format!("{:016x}", fastrand::u64(..)))?;
         self.inner.real_parent(path, "write")?;
         Ok(Box::new(RemoteStage::new(
             self.inner.clone(),
@@ -524,7 +549,7 @@ impl Store for Remote {
         size: u64,
         hint: &Attributes,
     ) -> Result<Box<dyn Stage>> {
-        let temporary = self.beside(path, key)?;
+        let temporary = beside(path, key)?;
         self.inner.real_parent(path, "write")?;
         let left = match self.inner.ask(|wire| wire.stat(&temporary))? {
             Some(meta) if meta.kind == EntryKind::File => Some(meta),
@@ -541,7 +566,7 @@ impl Store for Remote {
             return Err(StoreError::new(FaultKind::Unsupported, "make link", path));
         }
         inner.real_parent(path, "make link")?;
-        let temporary = self.beside(path, &format!("{:016x}", fastrand::u64(..)))?;
+        let temporary = beside(path, &format!("{:016x}", fastrand::u64(..)))?;
         inner.patience.with(|again| match inner.wire.make_link(&temporary, target) {
             Err(trouble) if again && trouble.kind() == FaultKind::Exists => Ok(()),
             outcome => outcome,
@@ -665,7 +690,7 @@ impl Remote {
     pub fn try_writing(&self) -> Result<Option<i64>> {
         let inner = &self.inner;
         let path =
-            self.beside(&RelPath::new(b"trial").unwrap_or_default(), &format!("{:016x}", fastrand::u64(..)))?;
+            beside(&RelPath::new(b"trial").unwrap_or_default(), &format!("{:016x}", fastrand::u64(..)))?;
         let before = jiff::Timestamp::now().as_second();
         inner.ask(|wire| {
             wire.put(&path, b"A trial of whether this can be written.\n", &Attributes::default())
@@ -680,14 +705,5 @@ impl Remote {
     fn open_at(&self, path: &RelPath, offset: u64) -> Box<dyn Content> {
         let (inner, path) = (self.inner.clone(), path.clone());
         Box::new(RemoteContent { inner, path, at: offset, download: None })
-    }
-
-    /// The unfinished file for a path, under a key.
-    fn beside(&self, path: &RelPath, key: &str) -> Result<RelPath> {
-        debug_assert!(part_name(key).starts_with(PART_PREFIX));
-        let parent = path.parent().unwrap_or_default();
-        let name = Name::new(&part_name(key));
-        let name = name.map_err(|_| StoreError::new(FaultKind::NameRefused, "write", path))?;
-        Ok(parent.join(&name))
     }
 }

@@ -157,7 +157,8 @@ pub trait Wire: Send + Sync {
     /// Makes a link.
     fn make_link(&self, path: &RelPath, target: &[u8]) -> Answer<()>;
 
-    /// Gives a file or link another path, in one step where the protocol can.
+    /// Gives a file or link another path. [`FaultKind::Unsupported`] when the server cannot take another's place in one step:
+    /// nothing has happened then.
     fn rename(&self, from: &RelPath, to: &RelPath, over: Over<'_>) -> Answer<()>;
 
     /// Gives a file a second path without taking it from the first, on the server: a second name or a copy.

@@ -436,9 +436,9 @@ impl Wire for Ftp {
         let (old, new) = (self.full(from), self.full(to));
         let renamed = self.with("rename", from, |ftp| ftp.rename(&old, &new));
         match renamed {
+            // It may be that this server does not overwrite.
             Err(trouble) if trouble.kind() == FaultKind::Io && matches!(over, Over::This(_)) => {
-                self.with("replace", to, |ftp| ftp.rm(&new))?;
-                self.with("rename", from, |ftp| ftp.rename(&old, &new))
+                Err(Trouble::lasting(FaultKind::Unsupported, "replace", to).because(trouble.error))
             }
             outcome => outcome.map_err(|trouble| self.explained_missing(trouble, from, FaultKind::Refused)),
         }

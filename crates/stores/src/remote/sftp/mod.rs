@@ -455,10 +455,7 @@ impl Wire for Sftp {
                 let packet = Packet::new(packet::EXTENDED).bytes(b"posix-rename@openssh.com");
                 self.tell(packet.bytes(&old).bytes(&new), "rename", to)
             }
-            Over::This(_) => {
-                self.tell(Packet::new(packet::REMOVE).bytes(&new), "replace", to)?;
-                self.tell(Packet::new(packet::RENAME).bytes(&old).bytes(&new), "rename", to)
-            }
+            Over::This(_) => Err(Trouble::lasting(FaultKind::Unsupported, "replace", to)),
         }
     }
 
