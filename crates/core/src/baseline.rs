@@ -1,21 +1,170 @@
 //! After a two-way run: a look at what was worked on, and what to remember of it.
 //!
-//! Nothing is remembered because it was planned or reported. A name enters the baseline only when both sides are seen to agree
-//! on it, so a run that is killed, or a file that somebody changes in the meantime, leaves the old memory standing, and the next
-//! run compares anew.
+//! Nothing is remembered because it was planned. A name enters the baseline when both sides are seen to agree on it, or when
+//! one side is seen to hold what the run brought there from the other, which somebody has worked on since: then that version is
+//! what both last agreed on. In every other case the old memory stands, and the next run compares anew.
+//!
+//! What we removed ourselves is nobody's removal. A name that is there again at the side that had lacked it is forgotten, so that
+//! the next run takes it for new. A run that does not come to its end leaves a list of what it had set out to remove
+//! ([`Removing`]), which says the same to the next one.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use crate::compare::{Comparison, Difference, compare};
 use crate::content::Hash;
-use crate::entry::Meta;
+use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
-use crate::plan::two_way::Known;
+use crate::plan::two_way::{Known, Seen};
+use crate::plan::{Fate, Plan, Step};
 use crate::record::FolderUpdate;
+use crate::run::{Done, Item, Mark};
 use crate::store::{FaultKind, Result, Store};
 use crate::walk::two_way::FolderNews;
 
-/// What to remember after a run. `hashes` tells the content of files that the run wrote and hashed.
+/// What a run did to names, gathered from the items that it reported.
+#[derive(Debug, Default)]
+pub struct Deeds {
+    written: HashMap<(Side, RelPath), Written>,
+    moved_folders: Vec<(Side, RelPath)>,
+    removed: HashSet<(Side, RelPath)>,
+}
+
+/// What was put at a name: its size, and the time and mode that it had where it was read.
+#[derive(Debug, Clone, Copy)]
+struct Written {
+    folder: bool,
+    size: u64,
+    now: Mark,
+    hash: Option<Hash>,
+}
+
+impl Deeds {
+    /// Takes note of an item.
+    pub fn take(&mut self, item: &Item) {
+        let at = (item.side, item.path.clone());
+        let written = Written {
+            folder: item.done == Done::FolderMade,
+            size: item.size,
+            now: item.now,
+            hash: item.hash,
+        };
+        match item.done {
+            Done::Added | Done::Revived | Done::Updated | Done::Metadata | Done::FolderMade => {
+                self.written.insert(at, written);
+            }
+            Done::Moved => {
+                self.removed.extend(item.moved_from.clone().map(|from| (item.side, from)));
+                if item.items.is_some() {
+                    self.moved_folders.push(at);
+                } else {
+                    self.written.insert(at, written);
+                }
+            }
+            Done::Removed | Done::FolderRemoved => {
+                self.removed.insert(at);
+            }
+            Done::Left => {}
+        }
+    }
+
+    /// The hash of what was written at a path, at whichever side.
+    fn hash(&self, path: &RelPath) -> Option<Hash> {
+        [Side::Left, Side::Right]
+            .into_iter()
+            .find_map(|side| self.written.get(&(side, path.clone())).and_then(|written| written.hash))
+    }
+
+    fn has_removed(&self, side: Side, path: &RelPath) -> bool {
+        let mut above = Some(path.clone());
+        while let Some(path) = above.filter(|_| !self.removed.is_empty()) {
+            if self.removed.contains(&(side, path.clone())) {
+                return true;
+            }
+            above = path.parent().filter(|parent| !parent.is_root());
+        }
+        false
+    }
+
+    /// What was put at this side and is still there, as it was read at the other.
+    fn brought(
+        &self,
+        side: Side,
+        path: &RelPath,
+        found: &Meta,
+        by: &Comparison,
+    ) -> Option<(Seen, Option<Hash>)> {
+        if let Some(written) = self.written.get(&(side, path.clone())) {
+            let as_read = Meta { modified: written.now.modified, ..found.clone() };
+            let same = written.folder == found.is_folder()
+                && (written.folder || (written.size == found.size && by.same_time(&as_read, found)));
+            let seen =
+                Seen::new(written.now.modified.filter(|_| !written.folder), written.now.mode.or(found.mode));
+            return same.then_some((seen, written.hash));
+        }
+        // What lay in a folder that was renamed had the same size, time and mode at both sides.
+        let moved = self.moved_folders.iter().any(|(at, folder)| *at == side && path.is_within(folder));
+        let modified = found.modified.filter(|_| !found.is_folder());
+        moved.then_some((Seen::new(modified, found.mode), None))
+    }
+}
+
+/// What a run sets out to remove at each side, whole trees by their top. While this list exists, what is missing there and on it
+/// was removed by that run and not by a person.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Removing {
+    paths: BTreeSet<(Side, RelPath)>,
+}
+
+impl Removing {
+    /// A list of these.
+    pub fn new(paths: impl IntoIterator<Item = (Side, RelPath)>) -> Removing {
+        Removing { paths: paths.into_iter().collect() }
+    }
+
+    /// What the plans of a run remove or rename away.
+    pub fn of<'a>(plans: impl IntoIterator<Item = &'a Plan>) -> Removing {
+        let mut paths = BTreeSet::new();
+        for plan in plans {
+            for folder in &plan.folders {
+                if folder.fate == Fate::Remove {
+                    paths.insert((plan.changes, folder.path.clone()));
+                }
+                paths.extend(folder.actions.iter().filter_map(|action| match &action.step {
+                    Step::Remove { .. } => Some((plan.changes, folder.path.join(&action.name))),
+                    Step::Move { from, .. } | Step::MoveFolder { from, .. } => {
+                        Some((plan.changes, from.clone()))
+                    }
+                    _ => None,
+                }));
+            }
+        }
+        Removing { paths }
+    }
+
+    /// What is on it.
+    pub fn iter(&self) -> impl Iterator<Item = &(Side, RelPath)> {
+        self.paths.iter()
+    }
+
+    /// Whether nothing is on it.
+    pub fn is_empty(&self) -> bool {
+        self.paths.is_empty()
+    }
+
+    /// Whether a path, or a folder that it lies in, is on it.
+    pub fn holds(&self, side: Side, path: &RelPath) -> bool {
+        let mut above = Some(path.clone());
+        while let Some(path) = above.filter(|_| !self.paths.is_empty()) {
+            if self.paths.contains(&(side, path.clone())) {
+                return true;
+            }
+            above = path.parent().filter(|parent| !parent.is_root());
+        }
+        false
+    }
+}
+
+/// What to remember after a run whose work is durable at both sides.
 ///
 /// # Errors
 /// When a store is lost.
@@ -23,7 +172,7 @@ pub fn learn(
     news: &[FolderNews],
     (left, right): (&dyn Store, &dyn Store),
     by: &Comparison,
-    hashes: &HashMap<RelPath, Hash>,
+    deeds: &Deeds,
 ) -> Result<Vec<FolderUpdate>> {
     let mut forgotten = Vec::new();
     let mut remembered = Vec::new();
@@ -34,14 +183,9 @@ pub fn learn(
         for one in open {
             let path = folder.join(&one.name);
             let old = before.binary_search_by(|known| known.name.cmp(&one.name)).ok().map(|at| &before[at]);
-            let hash = hashes.get(&path).copied().or(one.hash);
-            let new = match (look(left, &path)?, look(right, &path)?) {
-                (Found::Nothing, Found::Nothing) => None,
-                (Found::This(left), Found::This(right)) if agree(&left, &right, by) => {
-                    Known::of(&one.name, &left, &right, hash)
-                }
-                _ => old.cloned(),
-            };
+            let hash = deeds.hash(&path).or(one.hash);
+            let found = (look(left, &path)?, look(right, &path)?);
+            let new = judge(&one.name, &path, found, (old, hash), by, deeds);
             if old.is_some_and(Known::is_folder) && !new.as_ref().is_some_and(Known::is_folder) {
                 forgotten.push((path, None));
             }
@@ -56,6 +200,39 @@ pub fn learn(
     Ok(forgotten)
 }
 
+/// What to remember of a name, by what stands at both sides now.
+fn judge(
+    name: &Name,
+    path: &RelPath,
+    found: (Found, Found),
+    (old, hash): (Option<&Known>, Option<Hash>),
+    by: &Comparison,
+    deeds: &Deeds,
+) -> Option<Known> {
+    let (left, right) = match &found {
+        (Found::Nothing, Found::Nothing) => return None,
+        (Found::This(left), Found::This(right)) => match compare(left, right, by) {
+            Difference::None => return Known::of(name, left, right, hash),
+            Difference::Metadata => return Known::of_content(name, (left, right), hash, old, by),
+            _ => (Some(left), Some(right)),
+        },
+        (Found::This(left), Found::Nothing) => (Some(left), None),
+        (Found::Nothing, Found::This(right)) => (None, Some(right)),
+        (Found::Unclear, _) | (_, Found::Unclear) => return old.cloned(),
+    };
+    for (side, own) in [(Side::Left, left), (Side::Right, right)] {
+        if own.is_none() && deeds.has_removed(side, path) {
+            return None;
+        }
+        if let Some(meta) = own
+            && let Some((read, written)) = deeds.brought(side, path, meta, by)
+        {
+            return Known::of_written(name, side, meta, read, written.or(hash));
+        }
+    }
+    old.cloned()
+}
+
 enum Found {
     Nothing,
     This(Meta),
@@ -64,14 +241,10 @@ enum Found {
 
 fn look(store: &dyn Store, path: &RelPath) -> Result<Found> {
     match store.stat(path) {
+        Ok(Some(meta)) if matches!(meta.kind, EntryKind::Special(_)) => Ok(Found::Unclear),
         Ok(Some(meta)) => Ok(Found::This(meta)),
         Ok(None) => Ok(Found::Nothing),
         Err(error) if error.kind == FaultKind::Lost => Err(error),
         Err(_) => Ok(Found::Unclear),
     }
-}
-
-/// The same rule by which a scan takes two entries for the same. Modes may differ where one could not be set.
-fn agree(left: &Meta, right: &Meta, by: &Comparison) -> bool {
-    matches!(compare(left, right, by), Difference::None | Difference::Metadata)
 }

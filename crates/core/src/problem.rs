@@ -22,6 +22,10 @@ pub enum Code {
     NoLinks,
     /// What was read back is not what was written, or the two sides differ though times and sizes agree.
     VerifyFailed,
+    /// What an undo was to bring back has no kept copy.
+    NotKept,
+    /// A run was cut short, and its log does not tell what it did here.
+    Untold,
 }
 
 impl Code {
@@ -34,6 +38,8 @@ impl Code {
             Code::NameClash => "name-clash",
             Code::NoLinks => "no-links",
             Code::VerifyFailed => "verify-failed",
+            Code::NotKept => "not-kept",
+            Code::Untold => "untold",
         }
     }
 }
@@ -71,6 +77,8 @@ pub fn hint(code: &str) -> &'static str {
         "verify-failed" => {
             "Do not trust this medium: check it with its maker's tools, and restore the file from the good side."
         }
+        "not-kept" => "Nothing was touched. `reedhook kept list JOB` shows what is still kept.",
+        "untold" => "Look at both, then: reedhook kept restore JOB PATH --run RUN.",
         "no-links" => "This destination cannot hold links; exclude them, or choose another file system.",
         _ => "See the message of each item.",
     }

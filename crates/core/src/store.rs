@@ -53,6 +53,8 @@ pub struct Capabilities {
     /// It is reached over a network: each call waits for an answer, so work is spread over many workers in small pieces, and
     /// proving what an interrupted transfer left must not read it all again.
     pub remote: bool,
+    /// Files may have holes, which take no space.
+    pub holes: bool,
     /// Its medium has heads that move: content is read or written in one stream, because two would make them go to and fro.
     pub one_stream: bool,
 }
@@ -378,6 +380,15 @@ pub trait Content: Read + Send {
     fn as_file(&self) -> Option<&File> {
         None
     }
+
+    /// Passes over a hole that begins at the current position, and tells its length; 0 where there is none, or none is known
+    /// of. Reading a hole instead gives zeros.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn skip_hole(&mut self) -> std::io::Result<u64> {
+        Ok(0)
+    }
 }
 
 /// A file being written under a temporary name. Dropping it removes what was written.
@@ -565,17 +576,26 @@ pub trait Store: Send + Sync {
     /// [`FaultKind::Exists`] when something stands there.
     fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()>;
 
-    /// Sets times and mode of what stands at a path; of a link itself, where the store can.
+    /// Sets times and mode of what stands at a path; of a link itself, where the store can. `expected` is what has to stand
+    /// there: a new time must not make an edit look like what was there before it.
     ///
     /// # Errors
-    /// When the store fails.
-    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()>;
+    /// [`FaultKind::Changed`] when it is not `expected`.
+    fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()>;
 
     /// Whether a folder is on a file system that the kernel makes up, such as `/proc`.
     ///
     /// # Errors
     /// When the store fails.
     fn is_pseudo(&self, folder: &RelPath) -> Result<bool>;
+
+    /// How many bytes of a file are written out, without its holes; `None` when it cannot be told.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn data_bytes(&self, _path: &RelPath) -> Result<Option<u64>> {
+        Ok(None)
+    }
 
     /// Space on the medium; `None` when it cannot be told.
     ///
@@ -632,6 +652,32 @@ pub trait StoreExt: Store {
             );
         }
         Ok(Some(bytes))
+    }
+
+    /// Renames a file or link that has to be `expected`. Between a look and a rename somebody may save; so what was moved is
+    /// looked at again, and goes back when it is something else.
+    ///
+    /// # Errors
+    /// [`FaultKind::Changed`] when it is something else, [`FaultKind::NotFound`] when nothing stands there.
+    fn rename_this(&self, from: &RelPath, to: &RelPath, expected: &Meta) -> Result<()> {
+        let changed = || StoreError::new(FaultKind::Changed, "rename", from);
+        match self.stat(from)? {
+            Some(found) if is_still(expected, &found) => {}
+            Some(_) => return Err(changed()),
+            None => return Err(StoreError::new(FaultKind::NotFound, "rename", from)),
+        }
+        self.rename(from, to)?;
+        if self.capabilities().remote {
+            // A server may call the same version otherwise under another name; what it offers instead is in its `rename`.
+            return Ok(());
+        }
+        match self.stat(to) {
+            Ok(Some(moved)) if is_still(expected, &moved) => Ok(()),
+            // Whoever saved here did not mean it to go. Should the name be in use again, both are still there.
+            Ok(Some(_)) => self.rename(to, from).and_then(|()| Err(changed())),
+            Ok(None) => Err(changed()),
+            Err(error) => Err(error),
+        }
     }
 
     /// Writes a whole small file where nothing stands.

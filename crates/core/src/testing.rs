@@ -285,7 +285,7 @@ fn sets_times_and_modes(store: &dyn Store) {
     put(store, "t/x", b"x", 1_000);
     let attributes =
         Attributes { modified: Some(Stamp::new(86_400, 123_456_789)), mode: Some(0o640), extra: None };
-    let outcome = store.set_attributes(&path("t/x"), &attributes);
+    let outcome = store.set_attributes(&path("t/x"), None, &attributes);
     let can = store.capabilities();
     let Some(precision) = can.time_precision else {
         assert_eq!(kind_of(outcome), Some(FaultKind::Unsupported));
@@ -299,11 +299,14 @@ fn sets_times_and_modes(store: &dyn Store) {
         assert_eq!(meta.mode, Some(0o640));
     }
     if can.folder_times {
-        store.set_attributes(&path("t"), &attributes_of_folder()).expect("a folder's attributes");
+        store.set_attributes(&path("t"), None, &attributes_of_folder()).expect("a folder's attributes");
         let meta = store.stat(&path("t")).expect("stat").expect("present");
         assert!(meta.modified.expect("a time").same_within(Stamp::new(77_000, 0), precision));
     }
-    assert_eq!(kind_of(store.set_attributes(&path("t/absent"), &attributes)), Some(FaultKind::NotFound));
+    assert_eq!(
+        kind_of(store.set_attributes(&path("t/absent"), None, &attributes)),
+        Some(FaultKind::NotFound)
+    );
 }
 
 fn attributes_of_folder() -> Attributes {

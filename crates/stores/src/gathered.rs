@@ -16,6 +16,8 @@ use reedhook_core::store::{
 pub struct Gathered {
     members: Vec<(Name, Arc<dyn Store>)>,
     capabilities: Capabilities,
+    /// What is free where an empty folder is going to be made.
+    space: Option<Space>,
 }
 
 impl Gathered {
@@ -38,14 +40,15 @@ impl Gathered {
             full: a.full && b.full,
             batch_sync: a.batch_sync && b.batch_sync,
             workers: a.workers.max(b.workers),
+            holes: a.holes && b.holes,
             one_stream: a.one_stream || b.one_stream,
         })?;
-        Some(Gathered { members, capabilities })
+        Some(Gathered { members, capabilities, space: None })
     }
 
-    /// An empty folder that could hold what a store with these capabilities can.
-    pub fn empty(capabilities: Capabilities) -> Gathered {
-        Gathered { members: Vec::new(), capabilities }
+    /// An empty folder that could hold what a store with these capabilities can, and has so much space.
+    pub fn empty(capabilities: Capabilities, space: Option<Space>) -> Gathered {
+        Gathered { members: Vec::new(), capabilities, space }
     }
 
     /// The member that a path leads to, and the path in it; `None` for the root.
@@ -198,7 +201,7 @@ impl Store for Gathered {
         Self::refuse("make folder", path)
     }
 
-    fn set_attributes(&self, path: &RelPath, _attributes: &Attributes) -> Result<()> {
+    fn set_attributes(&self, path: &RelPath, _: Option<&Meta>, _: &Attributes) -> Result<()> {
         Self::refuse("set time or mode of", path)
     }
 
@@ -209,8 +212,15 @@ impl Store for Gathered {
         }
     }
 
+    fn data_bytes(&self, path: &RelPath) -> Result<Option<u64>> {
+        match self.member(path, "read")? {
+            Some((store, below)) => store.data_bytes(&below).map_err(Self::from_member(path)),
+            None => Ok(None),
+        }
+    }
+
     fn space(&self) -> Result<Option<Space>> {
-        Ok(None)
+        Ok(self.space)
     }
 
     fn lock(&self) -> Result<Box<dyn Send + Sync>> {
@@ -237,7 +247,7 @@ mod tests {
         assert_eq!(tree.stat(&path("rota")).unwrap(), None);
         assert_eq!(tree.list(&path("rota")).unwrap_err().kind, FaultKind::NotFound);
         assert_eq!(tree.stage(&path("counts/b"), None).map(drop).unwrap_err().kind, FaultKind::Unsupported);
-        let empty = Gathered::empty(tree.capabilities().clone());
+        let empty = Gathered::empty(tree.capabilities().clone(), None);
         assert_eq!(names(&empty, ""), Vec::<String>::new());
     }
 }

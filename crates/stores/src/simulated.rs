@@ -39,6 +39,10 @@ pub enum Operation {
     Rename,
     /// Making a folder.
     MakeFolder,
+    /// Examining a path.
+    Stat,
+    /// Setting times or modes.
+    Adjust,
 }
 
 /// An order to fail.
@@ -83,7 +87,12 @@ struct Tree {
     bad_writes: bool,
     /// Called before each read of a file's content: lets a test change the tree at an awkward moment.
     before_read: Option<ReadHook>,
+    /// Called before each operation: the same, at every step.
+    before_each: Option<StepHook>,
 }
+
+/// What is called before an operation: with its kind and the path it is about.
+type StepHook = Arc<dyn Fn(Operation, &RelPath) + Send + Sync>;
 
 /// What is called before a read: with the file's path and the position in it.
 type ReadHook = Arc<dyn Fn(&RelPath, u64) + Send + Sync>;
@@ -113,6 +122,7 @@ impl SimulatedStore {
             full: false,
             batch_sync: true,
             workers: 2,
+            holes: false,
             one_stream: false,
         };
         let store = SimulatedStore {
@@ -172,6 +182,27 @@ impl SimulatedStore {
         self.tree().before_read = Some(Arc::new(hook));
     }
 
+    /// Calls `hook` before each operation. It may work on the tree; what it does there calls no hook.
+    pub fn before_each(&self, hook: impl Fn(Operation, &RelPath) + Send + Sync + 'static) {
+        self.tree().before_each = Some(Arc::new(hook));
+    }
+
+    /// Takes the hooks back.
+    pub fn unhook(&self) {
+        let mut tree = self.tree();
+        (tree.before_each, tree.before_read) = (None, None);
+    }
+
+    /// Writes into a file as it stands, as a program does that has it open: it stays the same file.
+    pub fn overwrite(&self, path: &RelPath, content: &[u8], modified: Stamp) {
+        if let Some(node) = self.tree().nodes.get_mut(path).filter(|node| node.meta.kind == EntryKind::File) {
+            node.content = Arc::new(content.to_vec());
+            node.meta.size = content.len() as u64;
+            node.meta.modified = Some(modified);
+            node.durable = false;
+        }
+    }
+
     /// A power failure: names survive, content that no sync has made durable is lost.
     pub fn power_cut(&self) {
         self.locked.store(false, Ordering::SeqCst);
@@ -198,6 +229,20 @@ impl SimulatedStore {
         self.tree.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// What happens before each operation.
+    fn step(&self, operation: Operation, path: &RelPath) {
+        let slowness = self.tree().slowness;
+        if !slowness.is_zero() {
+            std::thread::sleep(slowness);
+        }
+        // Taken out while it is called, so that what it does calls no hook.
+        let hook = self.tree().before_each.take();
+        if let Some(hook) = hook {
+            hook(operation, path);
+            self.tree().before_each.get_or_insert(hook);
+        }
+    }
+
     /// Takes the tree for an operation, unless it has been told to fail.
     fn begin(
         &self,
@@ -205,10 +250,7 @@ impl SimulatedStore {
         action: &'static str,
         path: &RelPath,
     ) -> Result<MutexGuard<'_, Tree>> {
-        let slowness = self.tree().slowness;
-        if !slowness.is_zero() {
-            std::thread::sleep(slowness);
-        }
+        self.step(operation, path);
         let mut tree = self.tree();
         match tree.fault(operation, path, 0) {
             Some(kind) => Err(StoreError::new(kind, action, path).because("a simulated fault")),
@@ -357,6 +399,7 @@ impl Store for SimulatedStore {
     }
 
     fn stat(&self, path: &RelPath) -> Result<Option<Meta>> {
+        self.step(Operation::Stat, path);
         Ok(self.tree().nodes.get(path).map(|node| node.meta.clone()))
     }
 
@@ -513,13 +556,16 @@ impl Store for SimulatedStore {
         Ok(())
     }
 
-    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+    fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()> {
         if self.capabilities.time_precision.is_none() && attributes.modified.is_some() {
             return Err(StoreError::new(FaultKind::Unsupported, "set time or mode of", path));
         }
-        let mut tree = self.tree();
+        let mut tree = self.begin(Operation::Adjust, "set time or mode of", path)?;
         if !tree.nodes.contains_key(path) {
             return Err(StoreError::new(FaultKind::NotFound, "set time or mode of", path));
+        }
+        if let Some(expected) = expected {
+            tree.expect(path, &Expect::This(expected.clone()), "set time or mode of")?;
         }
         tree.apply(path, attributes);
         Ok(())

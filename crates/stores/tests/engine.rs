@@ -49,6 +49,7 @@ fn run_input<'a>(
     let run = Name::new(run.as_bytes()).unwrap();
     let (removed, replaced) = (Removed::Keep, Replaced::Keep);
     RunInput {
+        owner: "a test",
         left,
         right,
         removed,
@@ -245,7 +246,7 @@ fn changing_source(times: u32) -> Arc<SimulatedStore> {
                 mode: None,
                 extra: None,
             };
-            writer.set_attributes(at, &attributes).unwrap();
+            writer.set_attributes(at, None, &attributes).unwrap();
         }
     });
     left

@@ -8,7 +8,7 @@ use std::sync::atomic::AtomicBool;
 
 use proptest::prelude::*;
 use reedhook_core::compare::Comparison;
-use reedhook_core::entry::{EntryKind, Meta, Stamp};
+use reedhook_core::entry::{EntryKind, Meta, Side, Stamp};
 use reedhook_core::filter::Filter;
 use reedhook_core::job::{Kind, Newer, Preserve, Removed, Replaced, Verify};
 use reedhook_core::path::{Name, RelPath};
@@ -72,7 +72,9 @@ fn apply(store: &dyn Store, edit: &Edit) {
         Edit::Touch { path, time, mode } => {
             if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
                 let modified = Some(Stamp::new(*time, 7));
-                store.set_attributes(path, &Attributes { modified, mode: Some(*mode), extra: None }).unwrap();
+                store
+                    .set_attributes(path, None, &Attributes { modified, mode: Some(*mode), extra: None })
+                    .unwrap();
             }
         }
     }
@@ -143,6 +145,7 @@ fn carry_out(left: &dyn Store, right: &dyn Store, planned: &Plan, run: &Name) ->
         replaced: Replaced::Keep,
         preserve: Preserve::Standard,
         verify: Verify::None,
+        owner: "a test",
         run: run.clone(),
         strict: true,
         hash: false,
@@ -162,7 +165,7 @@ fn mirror(left: &dyn Store, right: &dyn Store, run: &str) -> (Counts, Past) {
     let (report, events) = carry_out(left, right, &planned, &run);
     assert!(matches!(report.ended, Ended::Done) && report.counts.problems == 0);
     assert_eq!(report.counts, planned.counts, "a preview's numbers are the run's");
-    let mut past = Past { run: Some(run), ..Past::default() };
+    let mut past = Past::at(Side::Right, Some(run));
     for event in events {
         match event {
             Event::Item(item) => past.items.push(item),
@@ -201,13 +204,16 @@ fn round_trip(left: &dyn Store, right: &dyn Store, first: &[Edit], second: &[Edi
         }
     }
 
-    let undone = undo(right, &past, &Name::new(b"20310504-080000-cccc").unwrap()).unwrap();
+    let undone = undo(right, &past, (&Name::new(b"20310504-080000-cccc").unwrap(), "a test")).unwrap();
     assert!(undone.problems.is_empty(), "{:?}", undone.problems);
     assert_eq!(tree(right, &root), before, "the undo brings the old right back");
     // And an undo can be undone.
-    let own =
-        Past { run: Name::new(b"20310504-080000-cccc").ok(), items: undone.items, folders: undone.folders };
-    let redone = undo(right, &own, &Name::new(b"20310504-090000-dddd").unwrap()).unwrap();
+    let own = Past {
+        items: undone.items,
+        folders: undone.folders,
+        ..Past::at(Side::Right, Name::new(b"20310504-080000-cccc").ok())
+    };
+    let redone = undo(right, &own, (&Name::new(b"20310504-090000-dddd").unwrap(), "a test")).unwrap();
     assert!(redone.problems.is_empty(), "{:?}", redone.problems);
     assert_eq!(tree(right, &root), after, "the undone undo");
 }
@@ -249,7 +255,7 @@ fn an_undo_refuses_what_has_changed_since() {
     for name in ["changed", "added", "removed"] {
         put(&right, name, b"somebody worked here", 3000);
     }
-    let undone = undo(&right, &past, &Name::new(b"20310504-080000-cccc").unwrap()).unwrap();
+    let undone = undo(&right, &past, (&Name::new(b"20310504-080000-cccc").unwrap(), "a test")).unwrap();
     let mut refused: Vec<_> = undone.problems.iter().map(|p| (p.path.to_string(), p.code.as_str())).collect();
     refused.sort();
     let expected =
@@ -280,7 +286,7 @@ fn folders_swapped_for_links_after_the_plan_are_not_followed() {
             put(&left, &format!("{folder}/made/new"), b"new", 2_000);
             let touched = RelPath::new(format!("{folder}/same but mode").as_bytes()).unwrap();
             let mode = Attributes { mode: Some(0o600), ..Attributes::default() };
-            left.set_attributes(&touched, &mode).unwrap();
+            left.set_attributes(&touched, None, &mode).unwrap();
             clear(&left, &RelPath::new(format!("{folder}/gone").as_bytes()).unwrap());
         }
         // Outside holds the same names, as a careful attacker would see to.

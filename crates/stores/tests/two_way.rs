@@ -6,12 +6,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
 use std::sync::atomic::AtomicBool;
 
 use proptest::prelude::*;
-use reedhook_core::baseline::learn;
+use reedhook_core::baseline::{Deeds, Removing, learn};
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Meta, Side, Stamp};
 use reedhook_core::filter::Filter;
@@ -122,6 +122,7 @@ impl Pair {
             right: &self.right,
             filter: &filter,
             baseline: &baseline,
+            removing: &Removing::default(),
             by: self.by(),
             preserve: Preserve::Standard,
             removals: Removals::Carry,
@@ -133,7 +134,7 @@ impl Pair {
         scan_two_way(&input, &ScanProgress::default())
     }
 
-    fn carry_out(&self, plan: &Plan, hashes: &mut HashMap<RelPath, [u8; 32]>) -> (Counts, bool) {
+    fn carry_out(&self, plan: &Plan, deeds: &mut Deeds) -> (Counts, bool) {
         let (sender, receiver) = crossbeam_channel::unbounded();
         let input = RunInput {
             left: self.store(plan.changes.other()),
@@ -143,6 +144,7 @@ impl Pair {
             replaced: Replaced::Keep,
             preserve: Preserve::Standard,
             verify: Verify::None,
+            owner: "a test",
             run: Name::new(format!("run{}", self.runs).as_bytes()).unwrap(),
             strict: false,
             limit: None,
@@ -154,7 +156,7 @@ impl Pair {
         drop(sender);
         for event in receiver.into_iter().flatten() {
             if let Event::Item(item) = event {
-                hashes.extend(item.hash.map(|hash| (item.path, hash)));
+                deeds.take(&item);
             }
         }
         (report.counts, matches!(report.ended, Ended::Done))
@@ -164,16 +166,16 @@ impl Pair {
     fn run(&mut self) -> Option<(TwoWayPlan, Counts)> {
         self.runs += 1;
         let plan = self.scan().ok()?;
-        let mut hashes = HashMap::new();
+        let mut deeds = Deeds::default();
         let mut counts = Counts::default();
         for part in [&plan.aside[0], &plan.aside[1], &plan.to_right, &plan.to_left] {
-            let (done, whole) = self.carry_out(part, &mut hashes);
+            let (done, whole) = self.carry_out(part, &mut deeds);
             counts.add(&done);
             if !whole {
                 return None;
             }
         }
-        let updates = learn(&plan.news, (&self.left, &self.right), &self.by(), &hashes).ok()?;
+        let updates = learn(&plan.news, (&self.left, &self.right), &self.by(), &deeds).ok()?;
         let mut memory = self.memory.lock().unwrap();
         for (folder, known) in updates {
             match known {
@@ -217,7 +219,9 @@ impl Pair {
             Edit::Touch(path) => {
                 if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
                     let modified = Some(Stamp::new(now, 0));
-                    store.set_attributes(path, &Attributes { modified, ..Attributes::default() }).unwrap();
+                    store
+                        .set_attributes(path, None, &Attributes { modified, ..Attributes::default() })
+                        .unwrap();
                 }
             }
         }

@@ -108,6 +108,8 @@ pub enum Role {
     Revived,
     /// What it takes away lost a conflict: it is kept, whatever the job says about replaced and removed files.
     Loser,
+    /// It makes room for the version that wins: the side that is read says nothing about it.
+    Aside,
 }
 
 /// A folder in which something happens.
@@ -128,7 +130,6 @@ pub struct FolderPlan {
 }
 
 impl FolderPlan {
-    /// The folder at a side.
     /// Whether there is anything to do about it, be it only its time.
     pub fn says_something(&self) -> bool {
         let on_both = self.left.is_some() && self.right.is_some();
@@ -276,6 +277,8 @@ pub struct Plan {
     pub folders_seen: u64,
     /// Bytes that what is replaced or removed holds now.
     pub bytes_set_aside: u64,
+    /// It has moves that nobody has proved by reading both files: it can be shown, but is never carried out.
+    pub unproved: bool,
 }
 
 impl Default for Plan {
@@ -298,6 +301,7 @@ impl Plan {
             filtered: 0,
             folders_seen: 0,
             bytes_set_aside: 0,
+            unproved: false,
         }
     }
 

@@ -5,10 +5,11 @@
 //! same name counts. What entries tell is no proof: two files of one size may bear one time. So before a run renames
 //! anything, the caller compares what both sides hold, byte for byte, and a candidate that fails is copied as usual.
 //!
-//! Finding and applying are pure; [`prove`] does the reading.
+//! Finding and applying are pure; the proof does the reading. A plan whose moves are not proved can be shown and never be carried
+//! out ([`Plan::unproved`]).
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use super::{Action, Fate, FolderPlan, Plan, Role, Step};
@@ -20,26 +21,59 @@ use crate::store::Store;
 
 /// A rename that would take the place of a copy and a removal.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Candidate {
+struct Candidate {
     /// Where it stands at the side that changes.
-    pub from: RelPath,
+    from: RelPath,
     /// Where it stands at the side that is read.
-    pub to: RelPath,
+    to: RelPath,
     /// It is a folder with all that it holds.
-    pub folder: bool,
+    folder: bool,
     /// The files whose content has to be the same.
-    pub files: Vec<Twins>,
+    files: Vec<Twins>,
 }
 
 /// Two files that look alike.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Twins {
+struct Twins {
     /// The path at the side that changes.
-    pub from: RelPath,
+    from: RelPath,
     /// The path at the side that is read.
-    pub to: RelPath,
+    to: RelPath,
     /// The bytes of each.
-    pub size: u64,
+    size: u64,
+}
+
+/// What a scan does about what is gone from one path and new at another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Moves {
+    /// Takes names, sizes and times for it: good enough to look at, as in a preview.
+    Unproved,
+    /// Reads both files and plans a rename only when they hold the same.
+    Proved,
+}
+
+/// Turns what a plan removes and adds of the same things into renames, where the changing side can rename. `false` when it was
+/// told to stop.
+pub fn turn_into_renames(
+    plan: &mut Plan,
+    (read, changed): (&dyn Store, &dyn Store),
+    by: &Comparison,
+    moves: Moves,
+    stop: &AtomicBool,
+) -> bool {
+    // Owners and attributes would have to be compared too, and second names followed.
+    let possible = changed.capabilities().rename && !by.full;
+    let mut found = if possible { find(plan, by) } else { Vec::new() };
+    if moves == Moves::Proved && !found.is_empty() {
+        let mut proofs = prove(&found, read, changed, stop).into_iter();
+        if stop.load(Ordering::Relaxed) {
+            return false;
+        }
+        found.retain(|_| proofs.next().unwrap_or(false));
+    }
+    plan.unproved |= moves == Moves::Unproved && !found.is_empty();
+    apply(plan, &found);
+    true
 }
 
 /// The folders in a folder, by name, each with its digest.
@@ -49,7 +83,7 @@ type Below<'a> = Vec<(&'a [u8], Option<Digest>)>;
 type Digest = [u8; 32];
 
 /// Finds what moved in a plan whose folders are in order. Nothing for a plan that only adds, or only removes.
-pub fn find(plan: &Plan, by: &Comparison) -> Vec<Candidate> {
+fn find(plan: &Plan, by: &Comparison) -> Vec<Candidate> {
     if plan.counts.added == 0 || plan.counts.removed == 0 {
         return Vec::new();
     }
@@ -256,7 +290,7 @@ fn subtree<'a>(folders: &'a [FolderPlan], top: &RelPath) -> &'a [FolderPlan] {
 
 /// Which candidates hold the same on both sides, byte for byte. A file that cannot be read proves nothing: it is copied as
 /// usual, which reports what is wrong with it.
-pub fn prove(found: &[Candidate], read: &dyn Store, changed: &dyn Store, stop: &AtomicBool) -> Vec<bool> {
+fn prove(found: &[Candidate], read: &dyn Store, changed: &dyn Store, stop: &AtomicBool) -> Vec<bool> {
     let pairs: Vec<(usize, &Twins)> =
         found.iter().enumerate().flat_map(|(at, one)| one.files.iter().map(move |pair| (at, pair))).collect();
     let same = content::for_all(&pairs, stop, |(_, twins)| {
@@ -272,7 +306,7 @@ pub fn prove(found: &[Candidate], read: &dyn Store, changed: &dyn Store, stop: &
 }
 
 /// Puts renames into a plan, in the place of what they spare.
-pub fn apply(plan: &mut Plan, moves: &[Candidate]) {
+fn apply(plan: &mut Plan, moves: &[Candidate]) {
     if moves.is_empty() {
         return;
     }

@@ -51,6 +51,11 @@ pub struct Seen {
 }
 
 impl Seen {
+    /// A time and a mode.
+    pub fn new(modified: Option<Stamp>, mode: Option<u32>) -> Seen {
+        Seen { modified: modified.map(|stamp| (stamp.seconds(), stamp.nanos())), mode }
+    }
+
     fn of(meta: &Meta) -> Seen {
         let modified = meta.modified.filter(|_| !meta.is_folder());
         Seen { modified: modified.map(|stamp| (stamp.seconds(), stamp.nanos())), mode: meta.mode }
@@ -71,6 +76,44 @@ impl Known {
             EntryKind::Special(_) => return None,
         };
         Some(Known { name: name.clone(), what, left: Seen::of(left), right: Seen::of(right) })
+    }
+
+    /// What to remember when the content agrees and the metadata does not: of a time or mode that differs, what was remembered
+    /// before, or nothing. So it still shows as a change that has to travel.
+    pub fn of_content(
+        name: &Name,
+        (left, right): (&Meta, &Meta),
+        hash: Option<Hash>,
+        old: Option<&Known>,
+        by: &Comparison,
+    ) -> Option<Known> {
+        let mut known = Known::of(name, left, right, hash)?;
+        let before = |side: fn(&Known) -> Seen| old.map_or(Seen { modified: None, mode: None }, side);
+        let (left_before, right_before) = (before(|old| old.left), before(|old| old.right));
+        if !by.same_time(left, right) && !left.is_folder() {
+            known.left.modified = left_before.modified;
+            known.right.modified = right_before.modified;
+        }
+        if !by.same_mode(left, right) {
+            known.left.mode = left_before.mode;
+            known.right.mode = right_before.mode;
+        }
+        Some(known)
+    }
+
+    /// What to remember of a version that a run put at one side, as it was read at the other, which has moved on since.
+    pub fn of_written(
+        name: &Name,
+        to: Side,
+        written: &Meta,
+        read: Seen,
+        hash: Option<Hash>,
+    ) -> Option<Known> {
+        let known = Known::of(name, written, written, hash)?;
+        Some(match to {
+            Side::Left => Known { right: read, ..known },
+            Side::Right => Known { left: read, ..known },
+        })
     }
 
     /// Whether it was a folder.

@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 use super::{kept_folder, kept_root};
 use crate::entry::Stamp;
 use crate::path::{Name, RelPath};
-use crate::store::{FaultKind, Result, Store};
+use crate::store::{Attributes, Expect, FaultKind, Publish, Result, Store};
 
 /// The kept copies of one run.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,6 +23,8 @@ pub struct KeptRun {
     pub files: u64,
     /// Their bytes.
     pub bytes: u64,
+    /// Whether it is written down whose they are.
+    pub owned: bool,
 }
 
 /// One kept copy.
@@ -44,10 +46,14 @@ pub fn kept_runs(store: &dyn Store) -> Result<Vec<KeptRun>> {
         Err(error) if error.kind == FaultKind::NotFound => return Ok(Vec::new()),
         Err(error) => return Err(error),
     };
+    let (folders, others): (Vec<_>, Vec<_>) =
+        listing.entries.into_iter().partition(|entry| entry.meta.is_folder());
     let mut runs = Vec::new();
-    for entry in listing.entries.into_iter().filter(|entry| entry.meta.is_folder()) {
+    for entry in folders {
         let files = kept_files(store, &entry.name)?;
+        let owner = owner_file(&entry.name);
         runs.push(KeptRun {
+            owned: others.iter().any(|other| Some(other.name.as_bytes()) == owner.file_name()),
             began: began(&entry.name),
             files: files.len() as u64,
             bytes: files.iter().map(|file| file.size).sum(),
@@ -115,7 +121,12 @@ pub fn expired<'a>(
 /// # Errors
 /// When the store fails; what was erased until then is gone.
 pub fn erase(store: &dyn Store, run: &Name) -> Result<()> {
-    erase_folder(store, &kept_folder(run))
+    erase_folder(store, &kept_folder(run))?;
+    let owner = owner_file(run);
+    match store.stat(&owner)? {
+        Some(found) => store.remove(&owner, &found),
+        None => Ok(()),
+    }
 }
 
 fn erase_folder(store: &dyn Store, folder: &RelPath) -> Result<()> {
@@ -131,14 +142,35 @@ fn erase_folder(store: &dyn Store, folder: &RelPath) -> Result<()> {
     store.remove_folder(folder)
 }
 
-/// Kept folders are made by us; one whose mode somebody has narrowed is opened again.
-fn open_to_us(store: &dyn Store, path: &RelPath, mode: Option<u32>) -> Result<()> {
+/// Kept folders have the modes of those that they stand for; a closed one is opened to be worked in.
+pub(super) fn open_to_us(store: &dyn Store, path: &RelPath, mode: Option<u32>) -> Result<()> {
     match mode {
-        Some(mode) if mode & 0o700 != 0o700 => store.set_attributes(
-            path,
-            &crate::store::Attributes { mode: Some(mode | 0o700), ..Default::default() },
-        ),
+        Some(mode) if mode & 0o700 != 0o700 => {
+            let open = Attributes { mode: Some(mode | 0o700), ..Attributes::default() };
+            store.set_attributes(path, None, &open)
+        }
         _ => Ok(()),
+    }
+}
+
+/// Beside a run's kept copies: a file that says whose they are, for people and for other Reedhooks.
+fn owner_file(run: &Name) -> RelPath {
+    let name = Name::new(&[run.as_bytes(), b".owner"].concat());
+    name.map(|name| kept_root().join(&name)).unwrap_or_default()
+}
+
+/// Writes down whose the kept copies of a run are; the folder of all kept copies exists.
+pub(super) fn write_owner(store: &dyn Store, run: &Name, owner: &str) -> Result<()> {
+    let file = owner_file(run);
+    match store.stat(&file)? {
+        Some(_) => Ok(()),
+        // Not made durable by itself: it goes with the first copies that are.
+        None => {
+            let mut stage = store.stage(&file, None)?;
+            stage.write(owner.as_bytes())?;
+            let sealed = stage.seal(&Attributes::default())?;
+            store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None })
+        }
     }
 }
 
@@ -148,7 +180,7 @@ mod tests {
 
     fn run(name: &str, bytes: u64) -> KeptRun {
         let run = Name::new(name.as_bytes()).expect("a name");
-        KeptRun { began: began(&run), run, files: 1, bytes }
+        KeptRun { began: began(&run), run, files: 1, bytes, owned: false }
     }
 
     #[test]

@@ -22,9 +22,11 @@ pub mod verify;
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use crossbeam_channel::Sender;
 
+use crate::compare::Comparison;
 use crate::content::Hash;
 use crate::entry::{EntryKind, Extra, Meta, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
@@ -110,12 +112,43 @@ pub struct Item {
     pub items: Option<u64>,
     /// The BLAKE3 hash of what was written, when the run verifies.
     pub hash: Option<Hash>,
+    /// Where what stood there before has gone.
+    pub gone: Gone,
 }
 
 impl Item {
     fn new(done: Done, path: RelPath, size: u64) -> Item {
         let (now, was) = (Mark::default(), Mark::default());
-        Item { done, side: Side::Right, path, size, now, was, moved_from: None, items: None, hash: None }
+        let (moved_from, items, hash, gone) = (None, None, None, Gone::Kept);
+        Item { done, side: Side::Right, path, size, now, was, moved_from, items, hash, gone }
+    }
+}
+
+/// Where something has gone that was removed or replaced.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Gone {
+    /// To the kept copies of the run, if it was anything at all.
+    #[default]
+    Kept,
+    /// To the desktop's trash.
+    Trashed,
+    /// For good.
+    Erased,
+}
+
+impl Gone {
+    /// The word in JSON and logs; nothing is said of what is kept.
+    pub fn as_str(self) -> Option<&'static str> {
+        match self {
+            Gone::Kept => None,
+            Gone::Trashed => Some("trash"),
+            Gone::Erased => Some("erased"),
+        }
+    }
+
+    /// What a word in a log means.
+    pub fn parse(word: &str) -> Option<Gone> {
+        [Gone::Trashed, Gone::Erased].into_iter().find(|gone| gone.as_str() == Some(word))
     }
 }
 
@@ -219,6 +252,8 @@ pub struct RunInput<'a> {
     pub verify: Verify,
     /// The name of this run; kept copies go to `.reedhook/kept/RUN/`.
     pub run: Name,
+    /// Whose run it is: written beside its kept copies, so that nobody else's retention takes them.
+    pub owner: &'a str,
     /// A source file that differs from the plan is skipped and reported, not taken as it is now. For saved plans.
     pub strict: bool,
     /// What keeps the transfers below the job's bandwidth limit; `None` without one.
@@ -335,13 +370,21 @@ struct Engine<'a> {
     plan: &'a Plan,
     input: &'a RunInput<'a>,
     kept: RelPath,
+    /// What the two stores can both express.
+    by: Comparison,
     state: Mutex<State>,
-    /// Events that nobody has been told yet: waking a reader costs more than what it is told.
-    outbox: Mutex<Vec<Event>>,
+    outbox: Mutex<Outbox>,
 }
 
-/// Finished items are told in groups of this size, or with the next event that cannot wait.
+/// Events that nobody has been told yet: waking a reader costs more than what it is told.
+struct Outbox {
+    events: Vec<Event>,
+    told: Instant,
+}
+
+/// Finished items are told in groups of this size, or after so long, or with the next event that cannot wait.
 const TOLD_TOGETHER: usize = 256;
+const TOLD_WITHIN: Duration = Duration::from_millis(50);
 
 impl<'a> Engine<'a> {
     fn new(plan: &'a Plan, input: &'a RunInput<'a>) -> Engine<'a> {
@@ -352,8 +395,9 @@ impl<'a> Engine<'a> {
             plan,
             input,
             kept: kept_folder(&input.run),
+            by: Comparison::between(input.left.capabilities(), input.right.capabilities(), input.preserve),
             state: Mutex::new(state),
-            outbox: Mutex::default(),
+            outbox: Mutex::new(Outbox { events: Vec::new(), told: Instant::now() }),
         }
     }
 
@@ -370,7 +414,7 @@ impl<'a> Engine<'a> {
         self.report_left();
         let worked = self.work();
         // Whatever happened: folders that were opened are closed again, and what was done is made durable.
-        let closed = self.finish_folders(worked.is_ok());
+        let closed = self.finish_folders(worked.is_ok()).and_then(|()| self.finish_kept());
         let synced = if self.did_something() { self.right(self.input.right.sync()) } else { Ok(()) };
         self.flush();
         worked.and(closed).and(synced)
@@ -385,7 +429,7 @@ impl<'a> Engine<'a> {
         self.clear_leftovers()?;
         self.open_folders()?;
         let early = self.removals_in_the_way();
-        self.for_each(&early.items, |item| self.remove(item))?;
+        self.for_each(&early.items, |item| self.remove(item, InTheWay::Yes))?;
         self.make_folders()?;
         for item in self.moves() {
             self.rename(&item)?;
@@ -394,7 +438,7 @@ impl<'a> Engine<'a> {
         transfer::run(self, &now)?;
         transfer::run(self, &self.second_names())?;
         let rest: Vec<_> = self.removals().filter(|item| !early.paths.contains(&item.path())).collect();
-        self.for_each(&rest, |item| self.remove(item))?;
+        self.for_each(&rest, |item| self.remove(item, InTheWay::No))?;
         self.remove_folders()?;
         transfer::run(self, &late)
     }
@@ -514,7 +558,7 @@ impl<'a> Engine<'a> {
             let Some(mode) = folder.right.as_ref().and_then(|meta| meta.mode) else { continue };
             if mode & 0o300 != 0o300 {
                 let attributes = Attributes { mode: Some(mode | 0o700), ..Attributes::default() };
-                match self.input.right.set_attributes(&folder.path, &attributes) {
+                match self.input.right.set_attributes(&folder.path, None, &attributes) {
                     Ok(()) => self.state().opened.push((folder.path.clone(), mode)),
                     // Not ours: what is to change in it will say so, each by itself.
                     Err(error) => self.lost_only::<()>(Side::Right, Err(error))?,
@@ -620,10 +664,13 @@ impl<'a> Engine<'a> {
         self.items().filter(|item| matches!(item.action.step, Step::SecondName { .. })).collect()
     }
 
-    fn remove(&self, item: &PlannedItem<'_>) -> Result<(), Halt> {
+    fn remove(&self, item: &PlannedItem<'_>, in_the_way: InTheWay) -> Result<(), Halt> {
         self.go_on()?;
         let Step::Remove { was } = &item.action.step else { return Ok(()) };
         let path = item.path();
+        if in_the_way == InTheWay::No && !self.is_absent_at_left(&path)? {
+            return Ok(());
+        }
         let removed = if item.action.role == Role::Loser { Removed::Keep } else { self.input.removed };
         let outcome = match removed {
             Removed::Erase => self.input.right.remove(&path, was),
@@ -631,12 +678,34 @@ impl<'a> Engine<'a> {
             Removed::Trash => self.input.right.trash(&path, was),
         };
         match outcome {
-            Ok(()) => self.done(Item { was: Mark::of(was), ..Item::new(Done::Removed, path, was.size) }, 0),
+            Ok(()) => {
+                let gone = match removed {
+                    Removed::Keep => Gone::Kept,
+                    Removed::Trash => Gone::Trashed,
+                    Removed::Erase => Gone::Erased,
+                };
+                self.done(Item { was: Mark::of(was), gone, ..Item::new(Done::Removed, path, was.size) }, 0);
+            }
             // Somebody else removed it: that is what was wanted.
             Err(error) if error.kind == FaultKind::NotFound => {}
             Err(error) => self.failed(Side::Right, error, &path)?,
         }
         Ok(())
+    }
+
+    /// Whether what is to be removed because the left lacks it is still lacking there. What was put back meanwhile, or cannot
+    /// be looked at, is reported, and its counterpart stays.
+    fn is_absent_at_left(&self, path: &RelPath) -> Result<bool, Halt> {
+        match self.input.left.stat(path) {
+            Ok(None) => Ok(true),
+            Ok(Some(_)) => {
+                self.failed(Side::Left, StoreError::new(FaultKind::Changed, "remove", path), path)?;
+                Ok(false)
+            }
+            // A file or a link stands where the folder was.
+            Err(error) if is_absence(&error) => Ok(true),
+            Err(error) => self.failed(Side::Left, error, path).map(|()| false),
+        }
     }
 
     /// Renames at the destination, from the top down.
@@ -647,16 +716,22 @@ impl<'a> Engine<'a> {
     fn rename(&self, item: &PlannedItem<'_>) -> Result<(), Halt> {
         self.go_on()?;
         let path = item.path();
+        if self.plan.unproved {
+            // A plan for looking at. Whoever hands it over to be carried out makes a mistake that must cost nobody a file.
+            let unproved = StoreError::new(FaultKind::Unsupported, "rename", &path)
+                .because("nobody has compared what the two files hold");
+            return self.failed(Side::Right, unproved, &path);
+        }
         let done = Item::new(Done::Moved, path.clone(), step_size(&item.action.step));
         let (outcome, done) = match &item.action.step {
             Step::MoveFolder { from, items } => {
                 let done = Item { moved_from: Some(from.clone()), items: Some(*items), ..done };
-                (self.input.right.rename(from, &path), done)
+                (self.rename_folder(from, &path), done)
             }
             Step::Move { from, to, was } => {
                 let (now, was_mark) = (Mark::of(to), Mark::of(was));
                 let done = Item { moved_from: Some(from.clone()), now, was: was_mark, ..done };
-                (self.rename_file(from, &path, to, was), done)
+                (self.rename_file(from, &path, (to, was), item.action.role), done)
             }
             _ => return Ok(()),
         };
@@ -667,17 +742,53 @@ impl<'a> Engine<'a> {
         Ok(())
     }
 
-    fn rename_file(&self, from: &RelPath, path: &RelPath, to: &Meta, was: &Meta) -> Result<(), StoreError> {
-        let right = self.input.right;
-        match right.stat(from)? {
-            Some(found) if is_still(was, &found) => {}
-            _ => return Err(StoreError::new(FaultKind::Changed, "rename", from)),
+    fn rename_folder(&self, from: &RelPath, path: &RelPath) -> Result<(), StoreError> {
+        self.has_moved_at_left(from, path, |found| found.is_folder())?;
+        self.input.right.rename(from, path)
+    }
+
+    fn rename_file(
+        &self,
+        from: &RelPath,
+        path: &RelPath,
+        (to, was): (&Meta, &Meta),
+        role: Role,
+    ) -> Result<(), StoreError> {
+        if role != Role::Aside {
+            self.has_moved_at_left(from, path, |found| is_still(to, found))?;
         }
-        right.rename(from, path)?;
-        if to.mode == was.mode && to.extra == was.extra {
-            Ok(())
-        } else {
-            right.set_attributes(path, &self.attributes(to))
+        let right = self.input.right;
+        right.rename_this(from, path, was)?;
+        let change = self.change(to, was);
+        if change == Attributes::default() { Ok(()) } else { right.set_attributes(path, None, &change) }
+    }
+
+    /// Fails unless the left has it at the new path, and nothing at the old one.
+    fn has_moved_at_left(
+        &self,
+        from: &RelPath,
+        path: &RelPath,
+        as_planned: impl Fn(&Meta) -> bool,
+    ) -> Result<(), StoreError> {
+        let left = self.input.left;
+        let there = left.stat(path)?.is_some_and(|found| as_planned(&found));
+        let gone = match left.stat(from) {
+            Err(error) if is_absence(&error) => true,
+            found => found?.is_none() || self.is_taken_by_another(from),
+        };
+        if there && gone { Ok(()) } else { Err(StoreError::new(FaultKind::Changed, "rename", path)) }
+    }
+
+    /// What of an entry's metadata has to be set to make it like another's: only what differs, so that nothing else is touched.
+    fn change(&self, from: &Meta, was: &Meta) -> Attributes {
+        let all = self.attributes(from);
+        let extra = all.extra.filter(|_| !self.by.same_rights(from, was));
+        // Another owner takes special bits away: then the mode is set too.
+        let same_mode = self.by.same_mode(from, was) && extra.is_none();
+        Attributes {
+            modified: all.modified.filter(|_| !self.by.same_time(from, was)),
+            mode: all.mode.filter(|_| !same_mode),
+            extra,
         }
     }
 
@@ -695,13 +806,7 @@ impl<'a> Engine<'a> {
 
     /// Moves a file or link to the kept copies of this run.
     fn keep(&self, path: &RelPath, was: &Meta) -> Result<(), StoreError> {
-        let right = self.input.right;
-        match right.stat(path)? {
-            Some(found) if is_still(was, &found) => {}
-            Some(_) => return Err(StoreError::new(FaultKind::Changed, "remove", path)),
-            None => return Err(StoreError::new(FaultKind::NotFound, "remove", path)),
-        }
-        right.rename(path, &self.kept_path(path)?)
+        self.input.right.rename_this(path, &self.kept_path(path)?, was)
     }
 
     /// Where the kept copy of a path goes; its folder is made.
@@ -710,11 +815,51 @@ impl<'a> Engine<'a> {
         if let Some(parent) = kept.parent() {
             let known = self.state().kept_folders.contains(&parent);
             if !known {
-                self.input.right.make_folders(&parent)?;
+                self.make_kept_folder(&parent)?;
                 self.state().kept_folders.insert(parent);
             }
         }
         Ok(kept)
+    }
+
+    fn make_kept_folder(&self, folder: &RelPath) -> Result<(), StoreError> {
+        let right = self.input.right;
+        if self.state().kept_folders.is_empty() {
+            right.make_folders(&kept_root())?;
+            kept::write_owner(right, &self.input.run, self.input.owner)?;
+        }
+        match right.stat(folder) {
+            // An earlier part of this run has finished it.
+            Ok(Some(found)) if found.is_folder() => kept::open_to_us(right, folder, found.mode),
+            _ => right.make_folders(folder),
+        }
+    }
+
+    /// Gives the folders of the kept copies the modes and times of those that they stand for.
+    fn finish_kept(&self) -> Result<(), Halt> {
+        let right = self.input.right;
+        let can = right.capabilities();
+        let mut folders: Vec<RelPath> = self.state().kept_folders.iter().cloned().collect();
+        folders.sort();
+        for folder in folders.iter().rev() {
+            let Some(original) = folder.below(&self.kept).filter(|path| !path.is_root()) else { continue };
+            let planned = self.plan.folders.binary_search_by(|planned| planned.path.cmp(&original));
+            let meta = match planned.ok().and_then(|at| self.plan.folders[at].right.clone()) {
+                Some(meta) => Some(meta),
+                None => right.stat(&original).ok().flatten(),
+            };
+            let timed = can.time_precision.is_some() && can.folder_times;
+            let attributes = Attributes {
+                modified: meta.as_ref().and_then(|meta| meta.modified).filter(|_| timed),
+                mode: meta.as_ref().and_then(|meta| meta.mode).filter(|_| can.modes),
+                extra: None,
+            };
+            if attributes != Attributes::default() {
+                // The copies themselves are what counts.
+                self.lost_only(Side::Right, right.set_attributes(folder, None, &attributes))?;
+            }
+        }
+        Ok(())
     }
 
     fn remove_folders(&self) -> Result<(), Halt> {
@@ -726,6 +871,11 @@ impl<'a> Engine<'a> {
 
     fn remove_folder(&self, folder: &FolderPlan) -> Result<(), Halt> {
         self.go_on()?;
+        // Where a file is to stand in its place, the left has something else under this name.
+        let in_the_way = self.is_taken_by_another(&folder.path);
+        if !in_the_way && !self.is_absent_at_left(&folder.path)? {
+            return Ok(());
+        }
         match self.input.right.remove_folder(&folder.path) {
             Ok(()) => {
                 self.state().folders_removed += 1;
@@ -737,6 +887,24 @@ impl<'a> Engine<'a> {
             Err(error) => self.failed(Side::Right, error, &folder.path)?,
         }
         Ok(())
+    }
+
+    /// Whether the plan puts something else where a thing is to go from.
+    fn is_taken_by_another(&self, path: &RelPath) -> bool {
+        let at = self.plan.folders.binary_search_by(|planned| planned.path.cmp(path));
+        at.is_ok_and(|at| self.plan.folders[at].fate == Fate::Make)
+            || path.split().is_some_and(|(parent, name)| self.brings(&parent, &name))
+    }
+
+    /// Whether the plan puts a file or link at a name.
+    fn brings(&self, folder: &RelPath, name: &Name) -> bool {
+        let Ok(at) = self.plan.folders.binary_search_by(|planned| planned.path.cmp(folder)) else {
+            return false;
+        };
+        let actions = &self.plan.folders[at].actions;
+        let first = actions.partition_point(|action| action.name < *name);
+        let mut same = actions[first..].iter().take_while(|action| action.name == *name);
+        same.any(|action| matches!(action.step, Step::Add { .. }))
     }
 
     /// Gives folders their modes and times. After an early end only the opened ones are closed again.
@@ -767,7 +935,12 @@ impl<'a> Engine<'a> {
         if mode.is_none() && modified.is_none() && extra.is_none() {
             return Ok(());
         }
-        match self.input.right.set_attributes(&folder.path, &Attributes { modified, mode, extra }) {
+        if finished && folder.remode && !self.has_planned_mode(folder, was_open) {
+            let changed = StoreError::new(FaultKind::Changed, "set the mode of", &folder.path);
+            return self.failed(Side::Right, changed, &folder.path);
+        }
+        let attributes = Attributes { modified, mode, extra };
+        match self.input.right.set_attributes(&folder.path, None, &attributes) {
             Ok(()) => self.folder_finished(folder, finished, Mark { modified, mode }),
             Err(error) if error.kind == FaultKind::NotFound => {}
             // On some media the root's time cannot be set; that is no loss worth a problem.
@@ -775,6 +948,17 @@ impl<'a> Engine<'a> {
             Err(error) => self.failed(Side::Right, error, &folder.path)?,
         }
         Ok(())
+    }
+
+    /// Whether a folder has the mode that the plan saw, or the one it was opened with.
+    fn has_planned_mode(&self, folder: &FolderPlan, was_open: Option<u32>) -> bool {
+        let planned = folder.right.as_ref().and_then(|meta| meta.mode);
+        match self.input.right.stat(&folder.path) {
+            Ok(Some(found)) => {
+                found.mode == planned || was_open.is_some_and(|mode| found.mode == Some(mode | 0o700))
+            }
+            _ => true,
+        }
     }
 
     fn folder_finished(&self, folder: &FolderPlan, finished: bool, now: Mark) {
@@ -845,9 +1029,9 @@ impl<'a> Engine<'a> {
         let can_wait = matches!(event, Event::Item(_));
         // Held while it is told: events keep their order.
         let mut outbox = self.outbox.lock().unwrap_or_else(PoisonError::into_inner);
-        outbox.push(event);
-        if !can_wait || outbox.len() >= TOLD_TOGETHER {
-            self.tell(std::mem::take(&mut *outbox));
+        outbox.events.push(event);
+        if !can_wait || outbox.events.len() >= TOLD_TOGETHER || outbox.told.elapsed() >= TOLD_WITHIN {
+            self.tell(&mut outbox);
         }
     }
 
@@ -864,13 +1048,26 @@ impl<'a> Engine<'a> {
 
     /// Tells what has not been told yet.
     fn flush(&self) {
-        self.tell(std::mem::take(&mut *self.outbox.lock().unwrap_or_else(PoisonError::into_inner)));
+        self.tell(&mut self.outbox.lock().unwrap_or_else(PoisonError::into_inner));
     }
 
-    fn tell(&self, events: Vec<Event>) {
+    fn tell(&self, outbox: &mut Outbox) {
+        outbox.told = Instant::now();
         // A reader that has gone away does not stop the work.
-        let _ = self.input.events.send(events);
+        let _ = self.input.events.send(std::mem::take(&mut outbox.events));
     }
+}
+
+/// Whether an error says that nothing can have a path, because its folder is missing or is no folder.
+fn is_absence(error: &StoreError) -> bool {
+    matches!(error.kind, FaultKind::NotFound | FaultKind::LinkInPath)
+}
+
+/// Whether something is removed because another thing is to stand there, or because the left lacks it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum InTheWay {
+    Yes,
+    No,
 }
 
 #[derive(Default)]

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use super::resume::Journey;
 use super::verify::Hashing;
-use super::{Done, Engine, Event, Halt, Item, Mark, PlannedItem};
+use super::{Done, Engine, Event, Gone, Halt, Item, Mark, PlannedItem};
 use crate::content::{self, Ahead, Hash};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::job::{Replaced, Verify};
@@ -223,10 +223,12 @@ impl Transfer<'_, '_> {
     }
 
     fn set_metadata(&self, path: &RelPath, from: &Meta, was: &Meta) -> Result<(), Halt> {
-        match self.engine.input.right.set_attributes(path, &self.engine.attributes(from)) {
+        let change = self.engine.change(from, was);
+        match self.engine.input.right.set_attributes(path, Some(was), &change) {
             Ok(()) => {
                 let item = Item::new(Done::Metadata, path.clone(), from.size);
-                self.engine.done(Item { now: Mark::of(from), was: Mark::of(was), ..item }, 0);
+                let now = Mark { modified: change.modified.or(was.modified), mode: change.mode.or(was.mode) };
+                self.engine.done(Item { now, was: Mark::of(was), ..item }, 0);
             }
             Err(error) => self.engine.failed(Side::Right, error, path)?,
         }
@@ -512,8 +514,12 @@ impl Transfer<'_, '_> {
                     Expect::This(was) => Mark::of(was),
                     Expect::Absent => Mark::default(),
                 };
-                let done =
-                    Item { now: item.now, was, hash: item.hash, ..Item::new(item.done, path, item.size) };
+                let gone = match item.expect {
+                    Expect::This(_) if !item.keep => Gone::Erased,
+                    _ => Gone::Kept,
+                };
+                let (now, hash) = (item.now, item.hash);
+                let done = Item { now, was, hash, gone, ..Item::new(item.done, path, item.size) };
                 self.engine.done(done, item.size);
                 true
             }

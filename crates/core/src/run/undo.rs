@@ -3,29 +3,40 @@
 //! The run's log tells what was done to each path; the kept copies hold what was there before. Whatever has changed since
 //! the run is refused and reported. What the undo itself takes away is kept under its own name, so it can be undone too.
 //!
+//! A run that was cut short may have done a little more than its log tells. So in the end whatever is still among its kept copies is
+//! looked at too: it comes back where its place is free, and is named where it is not.
+//!
 //! The order: what was added goes, folders that were removed come back, what was moved goes back, folders that were made go,
 //! files that were replaced or removed come back, then times and modes from the bottom up.
 
 use std::collections::{HashMap, HashSet};
 
-use super::{Done, Item, Mark, kept_folder};
-use crate::entry::Meta;
+use super::kept::{kept_files, open_to_us, write_owner};
+use super::{Done, Gone, Item, Mark, kept_folder, kept_root};
+use crate::entry::{Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
 use crate::store::{Attributes, FaultKind, Result, Store, StoreError, StoreExt};
 
 /// What a run did, from its log.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct Past {
     /// Its name.
     pub run: Option<Name>,
-    /// What it did, at one side.
+    /// At which side.
+    pub side: Side,
+    /// What it did there.
     pub items: Vec<Item>,
     /// Folders whose metadata it changed, with what they had before.
     pub folders: Vec<(RelPath, Mark)>,
 }
 
 impl Past {
+    /// A run that did nothing at a side.
+    pub fn at(side: Side, run: Option<Name>) -> Past {
+        Past { run, side, items: Vec::new(), folders: Vec::new() }
+    }
+
     /// Where a folder was before the run moved it, or what it lies in.
     fn before_moves(&self, path: &RelPath) -> RelPath {
         let moved = self.items.iter().rev().filter(|item| item.done == Done::Moved && item.items.is_some());
@@ -44,47 +55,30 @@ pub struct Undone {
     pub folders: Vec<(RelPath, Mark)>,
     /// What was refused or failed.
     pub problems: Vec<Problem>,
+    /// What was already as it had been before the run.
+    pub as_before: u64,
 }
 
-/// Undoes what a run did at one side. `own` is the name of the undo itself.
+/// Undoes what a run did at one side. `own` is the name of the undo itself, `owner` says whose it is.
 ///
 /// # Errors
 /// When the store is lost on the way. Single failures are problems.
-pub fn undo(store: &dyn Store, past: &Past, own: &Name) -> Result<Undone> {
+pub fn undo(store: &dyn Store, past: &Past, (own, owner): (&Name, &str)) -> Result<Undone> {
     let kept = past.run.as_ref().map(kept_folder).unwrap_or_default();
     let mut undoing = Undoing {
         store,
         kept,
-        own: kept_folder(own),
+        own,
+        owner,
         made: HashSet::new(),
+        opened: HashMap::new(),
         before: HashMap::new(),
         done: Undone::default(),
     };
-    let of = |kind: Done| past.items.iter().filter(move |item| item.done == kind);
-    let added = past.items.iter().filter(|item| matches!(item.done, Done::Added | Done::Revived));
-    undoing.before = undoing.folder_marks(past)?;
-    for item in added {
-        undoing.step(item, Undoing::take_away)?;
-    }
-    for item in by_path(of(Done::FolderRemoved)) {
-        undoing.step(item, Undoing::make_folder)?;
-    }
-    for item in by_path(of(Done::Moved)).into_iter().rev() {
-        undoing.step(item, Undoing::move_back)?;
-    }
-    for item in by_path(of(Done::FolderMade)).into_iter().rev() {
-        undoing.step(item, Undoing::remove_folder)?;
-    }
-    for item in of(Done::Removed) {
-        undoing.step(item, Undoing::bring_back)?;
-    }
-    for item in of(Done::Updated) {
-        undoing.step(item, Undoing::put_old_back)?;
-    }
-    for item in of(Done::Metadata) {
-        undoing.step(item, Undoing::metadata_back)?;
-    }
-    undoing.folder_metadata_back(past)?;
+    let done = undoing.all(past);
+    // Whatever happened, what was opened is closed again.
+    undoing.close_folders()?;
+    done?;
     store.sync()?;
     Ok(undoing.done)
 }
@@ -99,15 +93,47 @@ struct Undoing<'a> {
     store: &'a dyn Store,
     /// The kept copies of the run that is undone.
     kept: RelPath,
-    /// Where the undo keeps what it takes away.
-    own: RelPath,
+    /// The undo's own name: what it takes away is kept under it.
+    own: &'a Name,
+    owner: &'a str,
     made: HashSet<RelPath>,
+    /// Folders that were given write permission for the time of the undo, with the mode to give back.
+    opened: HashMap<RelPath, Option<u32>>,
     /// The metadata of the folders concerned, before anything was undone.
     before: HashMap<RelPath, Mark>,
     done: Undone,
 }
 
 impl Undoing<'_> {
+    fn all(&mut self, past: &Past) -> Result<()> {
+        let of = |kind: Done| past.items.iter().filter(move |item| item.done == kind);
+        let added = past.items.iter().filter(|item| matches!(item.done, Done::Added | Done::Revived));
+        self.before = self.folder_marks(past)?;
+        for item in added {
+            self.step(item, Undoing::take_away)?;
+        }
+        for item in by_path(of(Done::FolderRemoved)) {
+            self.step(item, Undoing::make_folder)?;
+        }
+        for item in by_path(of(Done::Moved)).into_iter().rev() {
+            self.step(item, Undoing::move_back)?;
+        }
+        for item in by_path(of(Done::FolderMade)).into_iter().rev() {
+            self.step(item, Undoing::remove_folder)?;
+        }
+        for item in of(Done::Removed) {
+            self.step(item, Undoing::bring_back)?;
+        }
+        for item in of(Done::Updated) {
+            self.step(item, Undoing::put_old_back)?;
+        }
+        for item in of(Done::Metadata) {
+            self.step(item, Undoing::metadata_back)?;
+        }
+        self.bring_back_the_rest(past)?;
+        self.folder_metadata_back(past)
+    }
+
     /// Does one step; a failure becomes a problem, unless the store is gone.
     fn step(&mut self, item: &Item, action: fn(&mut Self, &Item) -> Result<()>) -> Result<()> {
         match action(self, item) {
@@ -115,11 +141,14 @@ impl Undoing<'_> {
             Err(error) if error.kind == FaultKind::Lost => Err(error),
             Err(error) => {
                 let code = Code::Fault(error.kind);
-                let problem = Problem::new(code, item.side, item.path.clone(), error.reason());
-                self.done.problems.push(problem);
+                self.problem(Problem::new(code, item.side, item.path.clone(), error.reason()));
                 Ok(())
             }
         }
+    }
+
+    fn problem(&mut self, problem: Problem) {
+        self.done.problems.push(problem);
     }
 
     fn tell(&mut self, done: Done, item: &Item, size: u64, now: Mark, was: Mark) {
@@ -133,31 +162,85 @@ impl Undoing<'_> {
             moved_from: None,
             items: None,
             hash: None,
+            gone: Gone::Kept,
         });
+    }
+
+    /// What stands at a path.
+    fn found(&self, path: &RelPath) -> Result<Option<Meta>> {
+        match self.store.stat(path) {
+            // A file or a link stands where its folder was.
+            Err(error) if matches!(error.kind, FaultKind::NotFound | FaultKind::LinkInPath) => Ok(None),
+            found => found,
+        }
     }
 
     /// What stands at a path, if it is still what the run wrote there.
     fn unchanged(&self, item: &Item) -> Result<Meta> {
-        match self.store.stat(&item.path)? {
+        match self.found(&item.path)? {
             Some(meta) if meta.is_item() && meta.size == item.size && same_time(&meta, item.now) => Ok(meta),
             Some(_) => Err(StoreError::new(FaultKind::Changed, "undo", &item.path)),
             None => Err(StoreError::new(FaultKind::NotFound, "undo", &item.path)),
         }
     }
 
+    /// Gives write permission to the folder that holds a path, as a run does.
+    fn open_parent(&mut self, path: &RelPath) -> Result<()> {
+        let Some(parent) = path.parent().filter(|parent| !parent.is_root()) else { return Ok(()) };
+        if !self.store.capabilities().modes || self.opened.contains_key(&parent) {
+            return Ok(());
+        }
+        let mode = self.found(&parent)?.and_then(|meta| meta.mode).filter(|mode| mode & 0o300 != 0o300);
+        if mode.is_some() {
+            open_to_us(self.store, &parent, mode)?;
+        }
+        self.opened.insert(parent, mode);
+        Ok(())
+    }
+
+    fn close_folders(&mut self) -> Result<()> {
+        for (path, mode) in std::mem::take(&mut self.opened) {
+            // What has been given a mode of its own meanwhile keeps it.
+            let as_opened = |found: Meta| mode.filter(|mode| found.mode == Some(mode | 0o700));
+            if let Some(mode) = self.found(&path)?.and_then(as_opened) {
+                let attributes = Attributes { mode: Some(mode), ..Attributes::default() };
+                self.store.set_attributes(&path, None, &attributes)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn rename(&mut self, from: &RelPath, to: &RelPath, expected: &Meta) -> Result<()> {
+        self.open_parent(from)?;
+        self.open_parent(to)?;
+        if expected.is_folder() {
+            self.store.rename(from, to)
+        } else {
+            self.store.rename_this(from, to, expected)
+        }
+    }
+
     /// Moves what stands at a path to the undo's own kept copies.
-    fn set_aside(&mut self, path: &RelPath) -> Result<()> {
-        let target = self.own.join_path(path);
+    fn set_aside(&mut self, path: &RelPath, meta: &Meta) -> Result<()> {
+        let target = kept_folder(self.own).join_path(path);
+        if self.made.is_empty() {
+            self.store.make_folders(&kept_root())?;
+            write_owner(self.store, self.own, self.owner)?;
+        }
         if let Some(parent) = target.parent().filter(|parent| !self.made.contains(parent)) {
             self.store.make_folders(&parent)?;
             self.made.insert(parent);
         }
-        self.store.rename(path, &target)
+        self.rename(path, &target, meta)
     }
 
     fn take_away(&mut self, item: &Item) -> Result<()> {
+        if self.found(&item.path)?.is_none() {
+            self.done.as_before += 1;
+            return Ok(());
+        }
         let meta = self.unchanged(item)?;
-        self.set_aside(&item.path)?;
+        self.set_aside(&item.path, &meta)?;
         self.tell(Done::Removed, item, meta.size, Mark::default(), Mark::of(&meta));
         Ok(())
     }
@@ -165,15 +248,19 @@ impl Undoing<'_> {
     fn move_back(&mut self, item: &Item) -> Result<()> {
         let Some(old) = &item.moved_from else { return Ok(()) };
         let is_folder = |meta: &Meta| item.items.is_some() && meta.is_folder();
-        let meta = match self.store.stat(&item.path)? {
+        let meta = match self.found(&item.path)? {
             Some(meta) if is_folder(&meta) => meta,
+            None if self.found(old)?.is_some() => {
+                self.done.as_before += 1;
+                return Ok(());
+            }
             _ => self.unchanged(item)?,
         };
-        self.store.rename(&item.path, old)?;
+        self.rename(&item.path, old, &meta)?;
         let (now, was) = (item.was, Mark::of(&meta));
         if now.mode != was.mode && meta.is_item() {
             let attributes = Attributes { modified: now.modified, mode: now.mode, extra: None };
-            self.store.set_attributes(old, &attributes)?;
+            self.store.set_attributes(old, None, &attributes)?;
         }
         let moved = Item { path: old.clone(), moved_from: Some(item.path.clone()), now, was, ..item.clone() };
         self.done.items.push(moved);
@@ -182,6 +269,7 @@ impl Undoing<'_> {
 
     fn remove_folder(&mut self, item: &Item) -> Result<()> {
         let was = self.before.get(&item.path).copied().unwrap_or_default();
+        self.open_parent(&item.path)?;
         match self.store.remove_folder(&item.path) {
             Err(error) if error.kind == FaultKind::NotFound => Ok(()),
             Err(error) => Err(error),
@@ -193,42 +281,105 @@ impl Undoing<'_> {
     }
 
     fn make_folder(&mut self, item: &Item) -> Result<()> {
+        if self.found(&item.path)?.is_some_and(|found| found.is_folder()) {
+            self.done.as_before += 1;
+            return Ok(());
+        }
+        self.open_parent(&item.path)?;
         let open = Attributes { mode: item.was.mode.map(|mode| mode | 0o700), ..Attributes::default() };
         self.store.make_folder(&item.path, &open)?;
         self.tell(Done::FolderMade, item, 0, item.was, Mark::default());
         Ok(())
     }
 
-    /// The kept copy of a path; without one the run erased it.
-    fn kept_copy(&self, item: &Item) -> Result<(RelPath, Meta)> {
+    /// The kept copy of a path; without one, where it went.
+    fn kept_copy(&mut self, item: &Item) -> Result<Option<(RelPath, Meta)>> {
         let kept = self.kept.join_path(&item.path);
-        match self.store.stat(&kept)? {
-            Some(meta) => Ok((kept, meta)),
-            None => {
-                let error = StoreError::new(FaultKind::NotFound, "undo", &item.path);
-                Err(error.because("no copy of it was kept, or it has been pruned"))
-            }
+        if let Some(meta) = self.found(&kept)? {
+            return Ok(Some((kept, meta)));
         }
+        let words = match item.gone {
+            Gone::Kept => "its kept copy is no longer there: it has been brought back already, or pruned",
+            Gone::Trashed => "it was moved to the trash, as the job orders; bring it back from there",
+            Gone::Erased => "it was erased, as the job orders; no copy was kept",
+        };
+        self.problem(Problem::new(Code::NotKept, item.side, item.path.clone(), words));
+        Ok(None)
     }
 
     fn bring_back(&mut self, item: &Item) -> Result<()> {
-        let (kept, meta) = self.kept_copy(item)?;
-        self.store.rename(&kept, &item.path)?;
+        let found = self.found(&item.path)?;
+        if found.is_some_and(|found| found.size == item.size && found.modified == item.was.modified) {
+            self.done.as_before += 1;
+            return Ok(());
+        }
+        let Some((kept, meta)) = self.kept_copy(item)? else { return Ok(()) };
+        self.rename(&kept, &item.path, &meta)?;
         self.tell(Done::Added, item, meta.size, Mark::of(&meta), Mark::default());
         Ok(())
     }
 
     fn put_old_back(&mut self, item: &Item) -> Result<()> {
-        let now = self.unchanged(item)?;
-        let (kept, meta) = self.kept_copy(item)?;
-        self.set_aside(&item.path)?;
-        self.store.rename(&kept, &item.path)?;
+        let now = match self.unchanged(item) {
+            Err(error) if error.kind == FaultKind::Changed => {
+                let found = self.found(&item.path)?;
+                let is_old = |found: Meta| item.was.modified.is_some() && found.modified == item.was.modified;
+                if found.is_some_and(is_old) {
+                    self.done.as_before += 1;
+                    return Ok(());
+                }
+                return Err(error);
+            }
+            found => found?,
+        };
+        let Some((kept, meta)) = self.kept_copy(item)? else { return Ok(()) };
+        self.set_aside(&item.path, &now)?;
+        self.rename(&kept, &item.path, &meta)?;
         self.tell(Done::Updated, item, meta.size, Mark::of(&meta), Mark::of(&now));
         Ok(())
     }
 
+    /// What the run kept and its log does not tell of: it was cut short.
+    fn bring_back_the_rest(&mut self, past: &Past) -> Result<()> {
+        let Some(run) = &past.run else { return Ok(()) };
+        let kept = match kept_files(self.store, run) {
+            Ok(kept) => kept,
+            Err(error) if error.kind == FaultKind::NotFound => return Ok(()),
+            Err(error) => return Err(error),
+        };
+        let told: HashSet<&RelPath> = past.items.iter().map(|item| &item.path).collect();
+        for file in kept.iter().filter(|file| !told.contains(&file.path)) {
+            let item = Item { side: past.side, ..Item::new(Done::Removed, file.path.clone(), file.size) };
+            self.step(&item, Undoing::bring_untold_back)?;
+        }
+        Ok(())
+    }
+
+    fn bring_untold_back(&mut self, item: &Item) -> Result<()> {
+        let kept = self.kept.join_path(&item.path);
+        let Some(meta) = self.found(&kept)? else { return Ok(()) };
+        match self.found(&item.path)? {
+            None => {
+                if let Some(parent) = item.path.parent() {
+                    self.store.make_folders(&parent)?;
+                }
+                self.rename(&kept, &item.path, &meta)?;
+                self.tell(Done::Added, item, meta.size, Mark::of(&meta), Mark::default());
+            }
+            // The copy was made, and nothing took its place any more.
+            Some(found) if found.size == meta.size && found.modified == meta.modified => {
+                self.done.as_before += 1
+            }
+            Some(_) => {
+                let words = "the run was cut short and does not say what it put here; the old version is among its kept copies";
+                self.problem(Problem::new(Code::Untold, item.side, item.path.clone(), words));
+            }
+        }
+        Ok(())
+    }
+
     fn metadata_back(&mut self, item: &Item) -> Result<()> {
-        let Some(meta) = self.store.stat(&item.path)? else {
+        let Some(meta) = self.found(&item.path)? else {
             return Err(StoreError::new(FaultKind::NotFound, "undo", &item.path));
         };
         if meta.is_folder() {
@@ -239,7 +390,7 @@ impl Undoing<'_> {
             return Err(StoreError::new(FaultKind::Changed, "undo", &item.path));
         }
         let was = Attributes { modified: item.was.modified, mode: item.was.mode, extra: None };
-        self.store.set_attributes(&item.path, &was)?;
+        self.store.set_attributes(&item.path, Some(&meta), &was)?;
         self.tell(Done::Metadata, item, meta.size, item.was, Mark::of(&meta));
         Ok(())
     }
@@ -248,7 +399,7 @@ impl Undoing<'_> {
         let made = past.items.iter().filter(|item| item.done == Done::FolderMade).map(|item| &item.path);
         let mut marks = HashMap::new();
         for path in past.folders.iter().map(|(path, _)| path).chain(made) {
-            if let Some(meta) = self.store.stat(path)? {
+            if let Some(meta) = self.found(path)? {
                 marks.insert(path.clone(), Mark::of(&meta));
             }
         }
@@ -266,7 +417,7 @@ impl Undoing<'_> {
                 mode: was.mode.filter(|_| !path.is_root()),
                 extra: None,
             };
-            match self.store.set_attributes(&path, &attributes) {
+            match self.store.set_attributes(&path, None, &attributes) {
                 Ok(()) => {}
                 Err(error) if error.kind == FaultKind::Lost => return Err(error),
                 // A folder that could not be brought back has already been reported.

@@ -43,14 +43,7 @@ pub struct ScanInput<'a> {
     pub moves: Moves,
 }
 
-/// What a scan does about what is gone from one path and new at another.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Moves {
-    /// Takes names, sizes and times for it: good enough to look at, as in a preview.
-    Unproved,
-    /// Reads both files and plans a rename only when they hold the same.
-    Proved,
-}
+pub use crate::plan::moves::Moves;
 
 /// Hears of a file that is the same on both sides: its path, its left and its right entry.
 pub type OnSame<'a> = &'a (dyn Fn(&RelPath, &Meta, &Meta) + Sync);
@@ -85,7 +78,12 @@ pub fn scan(input: &ScanInput<'_>, progress: &ScanProgress) -> Result<Plan, Scan
     let root = root_task(input)?;
     let visit = |found: &mut Found, task| Visit::run(input, progress, found, task);
     let found = visit_all((input.left, input.right), root, progress, visit)?;
-    with_moves(input, progress, settle::assemble(found))
+    let mut plan = settle::assemble(found);
+    let stores = (input.left, input.right);
+    match moves::turn_into_renames(&mut plan, stores, &input.rules.by, input.moves, &progress.stop) {
+        true => Ok(plan),
+        false => Err(ScanError::Stopped),
+    }
 }
 
 /// Visits a root and everything below it on as many threads as the stores can use; each gathers what it finds by itself.
@@ -110,25 +108,6 @@ fn visit_all<T: Send, F: Default + Send>(
         Some(failure) => Err(failure),
         None => Ok(found),
     }
-}
-
-/// Turns removals and additions of the same things into renames, where the right can rename.
-fn with_moves(input: &ScanInput<'_>, progress: &ScanProgress, mut plan: Plan) -> Result<Plan, ScanError> {
-    // Owners and attributes would have to be compared too, and second names followed.
-    if !input.right.capabilities().rename || input.rules.by.full {
-        return Ok(plan);
-    }
-    let mut found = moves::find(&plan, &input.rules.by);
-    if input.moves == Moves::Proved {
-        let proofs = moves::prove(&found, input.left, input.right, &progress.stop);
-        if progress.stop.load(Ordering::Relaxed) {
-            return Err(ScanError::Stopped);
-        }
-        let mut proofs = proofs.into_iter();
-        found.retain(|_| proofs.next().unwrap_or(false));
-    }
-    moves::apply(&mut plan, &found);
-    Ok(plan)
 }
 
 fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {

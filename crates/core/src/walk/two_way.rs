@@ -11,6 +11,7 @@ use std::iter::Peekable;
 use std::sync::atomic::Ordering;
 
 use super::{Judged, Listed, Moves, ScanError, ScanProgress, refusal_of, visit_all};
+use crate::baseline::Removing;
 use crate::compare::Comparison;
 use crate::content::{self, Hash, Held};
 use crate::entry::{Entry, EntryKind, Meta, Side};
@@ -40,6 +41,8 @@ pub struct TwoWayInput<'a> {
     pub filter: &'a Filter,
     /// What is remembered.
     pub baseline: Baseline<'a>,
+    /// What an earlier run set out to remove, when it did not come to its end.
+    pub removing: &'a Removing,
     /// How entries of the two are compared.
     pub by: Comparison,
     /// What of a tree is carried over.
@@ -336,6 +339,7 @@ impl<'a> Visit<'a> {
             self.remembered.extend(known);
             return Ok(());
         }
+        let known = self.without_our_own_removal(&name, (left.is_some(), right.is_some()), known);
         let verdict = left.as_ref().or(right.as_ref()).and_then(|found| found.verdict);
         let (left, right) = (left.map(|found| found.meta), right.map(|found| found.meta));
         if let Some((from, reason)) =
@@ -366,6 +370,26 @@ impl<'a> Visit<'a> {
                 Ok(())
             }
         }
+    }
+
+    /// What is remembered of a name; nothing when it is missing at one side because an earlier run removed it there and was cut
+    /// short. Otherwise what has been put back at the other side would seem to have been removed by a person.
+    fn without_our_own_removal(
+        &mut self,
+        name: &Name,
+        (left, right): (bool, bool),
+        known: Option<Known>,
+    ) -> Option<Known> {
+        let missing = match (left, right) {
+            (true, false) => Side::Right,
+            (false, true) => Side::Left,
+            _ => return known,
+        };
+        let ours = known.is_some()
+            && !self.input.removing.is_empty()
+            && self.input.removing.holds(missing, &self.record.path.join(name));
+        self.changed |= ours;
+        known.filter(|_| !ours)
     }
 
     fn stays(&mut self, left: bool, right: bool) {
@@ -724,7 +748,7 @@ impl<'a> Visit<'a> {
         self.given.insert(beside.as_bytes().to_vec());
         let from = self.record.path.join(&name);
         let step = Step::Move { from, to: lost.clone(), was: Box::new(lost.clone()) };
-        let aside = Action { name: beside.clone(), side: loser, step, role: Role::Plain };
+        let aside = Action { name: beside.clone(), side: loser, step, role: Role::Aside };
         self.found.aside.push((self.record.path.clone(), aside));
         self.act(beside.clone(), winner, Step::Add { from: lost }, Role::Plain);
         self.act(name.clone(), loser, Step::Add { from: won }, Role::Plain);

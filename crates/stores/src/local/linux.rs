@@ -10,11 +10,11 @@ use std::time::Duration;
 use reedhook_core::entry::{Entry, EntryKind, Extra, FileId, Meta, Special, Stamp};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Flow, Listing, NameRule, Result, Space, StoreError, Unknown,
+    Attributes, Capabilities, FaultKind, Listing, NameRule, Result, Space, StoreError, Unknown, is_still,
 };
 use rustix::fs::{
-    AtFlags, CWD, FileType, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, SeekFrom, Statx, StatxFlags,
-    Timespec, Timestamps, UTIME_OMIT,
+    AtFlags, CWD, FileType, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, Statx, StatxFlags, Timespec,
+    Timestamps, UTIME_OMIT,
 };
 use rustix::fs::{Gid, Uid};
 use rustix::io::Errno;
@@ -162,26 +162,59 @@ impl Folder {
         Ok(rustix::fs::mknodat(&self.fd, name, kind, Mode::RUSR | Mode::WUSR, device)?)
     }
 
-    /// Owners first, because giving a file away clears its setuid bit; then attributes, mode and time.
-    pub(super) fn set_all(&self, name: &[u8], attributes: &Attributes) -> io::Result<()> {
+    /// Sets what is given, of the entry that is `expected`; `false` when it is something else. Everything goes through one
+    /// handle on the entry: whatever gets the name meanwhile is not touched. Owners come first, because giving a file away
+    /// clears its setuid bit.
+    pub(super) fn set_all(
+        &self,
+        name: &[u8],
+        expected: Option<&Meta>,
+        attributes: &Attributes,
+    ) -> io::Result<bool> {
+        let alone = attributes.mode.is_none() && attributes.extra.is_none();
+        if let (None, true, Some(modified)) = (expected, alone, attributes.modified) {
+            let times = timestamps(Some(modified));
+            rustix::fs::utimensat(&self.fd, name, &times, AtFlags::SYMLINK_NOFOLLOW)?;
+            return Ok(true);
+        }
+        let handle = self.handle(name)?;
+        let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, WANTED)?;
+        let mut meta = meta_of(&found);
+        let link = meta.kind == EntryKind::Link;
+        if let Some(expected) = expected {
+            if link {
+                let target = rustix::fs::readlinkat(&handle, c"", Vec::new())?;
+                meta.target = Some(target.into_bytes().into());
+            }
+            if !is_still(expected, &meta) {
+                return Ok(false);
+            }
+        }
         if let Some(extra) = &attributes.extra {
             if is_root() {
                 let (owner, group) = owners(extra);
-                rustix::fs::chownat(&self.fd, name, owner, group, AtFlags::SYMLINK_NOFOLLOW)?;
+                rustix::fs::chownat(&handle, c"", owner, group, AtFlags::EMPTY_PATH)?;
             }
-            let handle = self.handle(name)?;
-            let kind = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, StatxFlags::TYPE)?.stx_mode;
-            if FileType::from_raw_mode(u32::from(kind)) != FileType::Symlink {
+            if !link {
                 xattr::write(&handle, &extra.attributes)?;
             }
         }
         if let Some(mode) = attributes.mode {
-            self.set_mode(name, mode)?;
+            // A link has no mode of its own, and `chmod` would follow it.
+            if link {
+                return Err(Errno::LOOP.into());
+            }
+            rustix::fs::chmod(through_proc(&handle), Mode::from_raw_mode(mode))?;
         }
         if let Some(modified) = attributes.modified {
-            self.set_time(name, modified)?;
+            let times = timestamps(Some(modified));
+            if link {
+                rustix::fs::utimensat(&self.fd, name, &times, AtFlags::SYMLINK_NOFOLLOW)?;
+            } else {
+                rustix::fs::utimensat(CWD, through_proc(&handle), &times, AtFlags::empty())?;
+            }
         }
-        Ok(())
+        Ok(true)
     }
 
     /// Whether the kernel makes this file system up.
@@ -287,19 +320,9 @@ impl Folder {
         Ok(rustix::fs::renameat(&self.fd, name, &self.fd, new)?)
     }
 
-    fn set_time(&self, name: &[u8], modified: Stamp) -> io::Result<()> {
-        Ok(rustix::fs::utimensat(&self.fd, name, &timestamps(Some(modified)), AtFlags::SYMLINK_NOFOLLOW)?)
-    }
-
-    /// Sets the mode of a file or folder; a link is refused. `chmod` follows links, so the entry is opened first,
-    /// without following, and changed through that.
-    fn set_mode(&self, name: &[u8], mode: u32) -> io::Result<()> {
-        let handle = self.handle(name)?;
-        let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, StatxFlags::TYPE)?;
-        if FileType::from_raw_mode(u32::from(found.stx_mode)) == FileType::Symlink {
-            return Err(Errno::LOOP.into());
-        }
-        Ok(rustix::fs::chmod(through_proc(&handle), Mode::from_raw_mode(mode))?)
+    /// Lets two entries of the folder change places.
+    pub(super) fn exchange(&self, one: &[u8], other: &[u8]) -> io::Result<()> {
+        Ok(rustix::fs::renameat_with(&self.fd, one, &self.fd, other, RenameFlags::EXCHANGE)?)
     }
 
     pub(super) fn set_self(&self, attributes: &Attributes) -> io::Result<()> {
@@ -366,6 +389,8 @@ impl Folder {
             max_name: usize::try_from(names).unwrap_or(255).clamp(1, 255),
             batch_sync: true,
             workers: std::thread::available_parallelism().map_or(2, usize::from).clamp(2, 8),
+            // FAT and its kin write every zero out.
+            holes: !plain && kind != HFS_PLUS,
             one_stream: self.has_moving_heads(Path::new("/sys")).unwrap_or(false),
         })
     }
@@ -543,102 +568,9 @@ pub(super) fn forget_cached(file: &File) {
     let _ = rustix::fs::fadvise(file, 0, None, rustix::fs::Advice::DontNeed);
 }
 
-/// Makes `to` share the blocks of `from`, where the file system can.
-pub(super) fn clone_file(from: &File, to: &File) -> io::Result<()> {
-    Ok(rustix::fs::ioctl_ficlone(to, from)?)
-}
-
-/// How a copy within the kernel went.
-pub(super) enum KernelCopy {
-    Copied(u64),
-    Stopped,
-}
-
-/// Which side of a copy within the kernel failed.
-pub(super) enum KernelCopyError {
-    Read(io::Error),
-    Write(io::Error),
-}
-
-/// Copies within the kernel from a position on, keeping holes; the bytes before it are there already.
-pub(super) fn copy_in_kernel(
-    from: &File,
-    to: &File,
-    begin: u64,
-    piece: usize,
-    progress: &mut dyn FnMut(u64) -> Flow,
-) -> Result<KernelCopy, KernelCopyError> {
-    let size = rustix::fs::fstat(from).map_err(read_error)?.st_size as u64;
-    let mut at = begin;
-    while at < size {
-        let (start, end) = next_data(from, at, size)?;
-        if start > at && progress(start - at) == Flow::Stop {
-            return Ok(KernelCopy::Stopped);
-        }
-        at = start;
-        while at < end {
-            let wanted = (end - at).min(piece as u64) as usize;
-            let (mut from_at, mut to_at) = (at, at);
-            let copied =
-                match rustix::fs::copy_file_range(from, Some(&mut from_at), to, Some(&mut to_at), wanted) {
-                    Ok(0) => return finish(to, at, at - begin),
-                    Ok(copied) => copied as u64,
-                    Err(Errno::INTR) => continue,
-                    Err(Errno::XDEV | Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP | Errno::PERM)
-                        if at == start =>
-                    {
-                        copy_range(from, to, at, wanted)?
-                    }
-                    Err(error) => return Err(side_of(error)),
-                };
-            if copied == 0 {
-                return finish(to, at, at - begin);
-            }
-            at += copied;
-            if progress(copied) == Flow::Stop {
-                return Ok(KernelCopy::Stopped);
-            }
-        }
-    }
-    finish(to, size, at - begin)
-}
-
-/// The next stretch of data at or after `at`: its start and end. A file system that knows no holes has one stretch.
-fn next_data(from: &File, at: u64, size: u64) -> Result<(u64, u64), KernelCopyError> {
-    let start = match rustix::fs::seek(from, SeekFrom::Data(at)) {
-        Ok(start) => start,
-        Err(Errno::NXIO) => return Ok((size, size)),
-        Err(_) => return Ok((at, size)),
-    };
-    let end = rustix::fs::seek(from, SeekFrom::Hole(start)).unwrap_or(size);
-    Ok((start.min(size), end.min(size).max(start)))
-}
-
-/// One piece through memory, for file systems between which the kernel does not copy by itself.
-fn copy_range(from: &File, to: &File, at: u64, wanted: usize) -> Result<u64, KernelCopyError> {
-    use std::os::unix::fs::FileExt;
-    let mut buffer = vec![0; wanted.min(1 << 20)];
-    let length = from.read_at(&mut buffer, at).map_err(KernelCopyError::Read)?;
-    to.write_all_at(&buffer[..length], at).map_err(KernelCopyError::Write)?;
-    Ok(length as u64)
-}
-
-/// Sets the length, for a hole at the end; fewer bytes than expected were copied when the source shrank meanwhile.
-fn finish(to: &File, size: u64, copied: u64) -> Result<KernelCopy, KernelCopyError> {
-    rustix::fs::ftruncate(to, size).map_err(|error| KernelCopyError::Write(error.into()))?;
-    Ok(KernelCopy::Copied(copied))
-}
-
-fn read_error(error: Errno) -> KernelCopyError {
-    KernelCopyError::Read(error.into())
-}
-
-/// The call does not say which side failed; these can only be the writing one.
-fn side_of(error: Errno) -> KernelCopyError {
-    match error {
-        Errno::NOSPC | Errno::DQUOT | Errno::FBIG | Errno::ROFS => KernelCopyError::Write(error.into()),
-        _ => KernelCopyError::Read(error.into()),
-    }
+/// Whether a file system cannot do what was asked at all.
+pub(super) fn is_unsupported(error: &io::Error) -> bool {
+    matches!(Errno::from_io_error(error), Some(Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP))
 }
 
 /// A relative path as this system writes it.

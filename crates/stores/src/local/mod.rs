@@ -6,37 +6,32 @@
 //!
 //! What differs between operating systems is in [`sys`]; here are the steps that are the same everywhere.
 
+mod stage;
 #[cfg(target_os = "linux")]
 #[path = "linux.rs"]
 mod sys;
+mod travel;
 
 use std::collections::HashMap;
 use std::fs::File;
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{self, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use reedhook_core::entry::Meta;
+use reedhook_core::entry::{FileId, Meta};
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Listing, Place, Publish, Result,
-    Sealed, Space, Stage, Store, StoreError, is_still,
+    Attributes, Capabilities, Content, Expect, FaultKind, Listing, Place, Publish, Result, Sealed, Space,
+    Stage, Store, StoreError, is_still,
 };
 
+use stage::{LocalContent, LocalStage};
 use sys::Folder;
+use travel::Ways;
 
 /// Open folders that are kept for the next call.
 const OPEN_FOLDERS: usize = 128;
-
-/// Files up to this size are copied through memory: cheaper than asking the kernel about holes and clones.
-const SMALL: u64 = 64 << 10;
-
-/// A stretch of zeros this long is left as a hole.
-const STRETCH: usize = 64 << 10;
-
-/// Bytes per piece of a larger copy: large enough to be quick, small enough to show progress and to stop soon.
-const PIECE: usize = 8 << 20;
 
 /// A folder of this machine as a store.
 pub struct LocalStore {
@@ -46,6 +41,7 @@ pub struct LocalStore {
     capabilities: Capabilities,
     open: Mutex<HashMap<RelPath, Arc<Folder>>>,
     next_part: AtomicU64,
+    ways: Arc<Ways>,
 }
 
 impl LocalStore {
@@ -78,6 +74,7 @@ impl LocalStore {
             capabilities,
             open: Mutex::default(),
             next_part: AtomicU64::new(seed()),
+            ways: Arc::default(),
         })
     }
 
@@ -118,6 +115,18 @@ impl LocalStore {
         Ok((folder, name))
     }
 
+    fn unfinished(
+        &self,
+        folder: Arc<Folder>,
+        part: Vec<u8>,
+        file: File,
+        target: &RelPath,
+        made_with: Option<u32>,
+    ) -> LocalStage {
+        let (target, ways) = (target.clone(), self.ways.clone());
+        LocalStage { folder, part, file: Some(file), target, at: 0, made_with, ways }
+    }
+
     fn part_name(&self) -> Vec<u8> {
         let number = self.next_part.fetch_add(1, Ordering::Relaxed);
         part_name(&format!("{number:016x}"))
@@ -152,21 +161,125 @@ impl LocalStore {
                     error
                 }
             }),
-            Expect::This(was) => {
-                self.check(&folder, &name, was, "write", path)?;
-                if let Some(keep_as) = &how.keep_as {
-                    let (kept_folder, kept_name) = self.parent(keep_as, "keep")?;
-                    // A second name for the old file, so that its path never holds nothing; where the file system has no
-                    // second names, the old file moves.
-                    let kept = folder
-                        .link(name.as_bytes(), &kept_folder, kept_name.as_bytes())
-                        .or_else(|_| folder.rename_new(name.as_bytes(), &kept_folder, kept_name.as_bytes()));
-                    kept.map_err(|error| fault("keep", path, error))?;
-                }
-                folder.rename_over(temporary, name.as_bytes()).map_err(failed)
-            }
+            Expect::This(was) => self.replace(&folder, (temporary, &name), was, how, path),
         }
     }
+
+    /// Puts an unfinished file in the place of another in one step, and looks at what came out: between a look and a rename
+    /// somebody may have saved, and what was saved goes back where it was.
+    fn replace(
+        &self,
+        folder: &Arc<Folder>,
+        (temporary, name): (&[u8], &Name),
+        was: &Meta,
+        how: &Publish,
+        path: &RelPath,
+    ) -> Result<()> {
+        self.check(folder, name, was, "write", path)?;
+        let kept = match &how.keep_as {
+            // A second name for the old file, so that its path never holds nothing, and a kill takes nothing.
+            Some(keep_as) => {
+                let (kept_folder, kept_name) = self.parent(keep_as, "keep")?;
+                match folder.link(name.as_bytes(), &kept_folder, kept_name.as_bytes()) {
+                    Ok(()) => Some((kept_folder, kept_name)),
+                    Err(_) => {
+                        return self.replace_in_two_steps(
+                            folder,
+                            (temporary, name),
+                            was,
+                            (&kept_folder, &kept_name),
+                            path,
+                        );
+                    }
+                }
+            }
+            None => None,
+        };
+        let failed = |error| fault("write", path, error);
+        let ours = folder.stat(temporary).map_err(failed)?.and_then(|meta| meta.id);
+        let outcome = match folder.exchange(temporary, name.as_bytes()) {
+            Ok(()) => self.judge_exchange(folder, (temporary, name), (was, ours), path),
+            // A file system that cannot exchange: the look before has to do.
+            Err(error) if sys::is_unsupported(&error) => {
+                folder.rename_over(temporary, name.as_bytes()).map_err(failed)
+            }
+            Err(error) => Err(failed(error)),
+        };
+        if let (Err(_), Some((kept_folder, kept_name))) = (&outcome, kept) {
+            // It names what was not replaced after all.
+            let _ = kept_folder.unlink(kept_name.as_bytes());
+        }
+        outcome
+    }
+
+    /// After an exchange: what was replaced now has the unfinished name. It goes when it is what was expected; anything else
+    /// was saved a moment ago, and gets its place back.
+    fn judge_exchange(
+        &self,
+        folder: &Folder,
+        (temporary, name): (&[u8], &Name),
+        (was, ours): (&Meta, Option<FileId>),
+        path: &RelPath,
+    ) -> Result<()> {
+        let failed = |error| fault("write", path, error);
+        if folder.stat(temporary).map_err(failed)?.is_some_and(|found| is_still(was, &found)) {
+            return folder.unlink(temporary).map_err(failed);
+        }
+        if let Err(error) = give_back(folder, (temporary, name), ours) {
+            // It must not have the name of an unfinished file, which the next run would clear.
+            let rescued = [name.as_bytes(), b".saved-meanwhile"].concat();
+            folder.rename_new(temporary, folder, &rescued).map_err(failed)?;
+            return Err(failed(error));
+        }
+        Err(StoreError::new(FaultKind::Changed, "write", path))
+    }
+
+    /// For file systems without second names: the old file moves away, is looked at, and the new one takes the free place.
+    fn replace_in_two_steps(
+        &self,
+        folder: &Folder,
+        (temporary, name): (&[u8], &Name),
+        was: &Meta,
+        (kept_folder, kept_name): (&Folder, &Name),
+        path: &RelPath,
+    ) -> Result<()> {
+        let changed = || StoreError::new(FaultKind::Changed, "write", path);
+        let kept = folder.rename_new(name.as_bytes(), kept_folder, kept_name.as_bytes());
+        kept.map_err(|error| fault("keep", path, error))?;
+        let back = || kept_folder.rename_new(kept_name.as_bytes(), folder, name.as_bytes());
+        let found = kept_folder.stat(kept_name.as_bytes()).map_err(|error| fault("keep", path, error))?;
+        if !found.is_some_and(|found| is_still(was, &found)) {
+            back().map_err(|error| fault("keep", path, error))?;
+            return Err(changed());
+        }
+        folder.rename_new(temporary, folder, name.as_bytes()).map_err(|error| {
+            // When somebody saved here meanwhile, theirs stands, and the old one is kept.
+            let _ = back();
+            let error = fault("write", path, error);
+            if error.kind == FaultKind::Exists { changed() } else { error }
+        })
+    }
+}
+
+/// Gives what an exchange brought out its name back, and takes ours out again. Whoever saves at that very moment gets the name:
+/// theirs comes out instead of ours, and goes back in the same way.
+fn give_back(folder: &Folder, (temporary, name): (&[u8], &Name), ours: Option<FileId>) -> io::Result<()> {
+    const TRIES: usize = 16;
+    for _ in 0..TRIES {
+        match folder.exchange(temporary, name.as_bytes()) {
+            Ok(()) if folder.stat(temporary)?.and_then(|meta| meta.id) == ours => return Ok(()),
+            Ok(()) => {}
+            // Somebody removed ours: the place is free.
+            Err(error) if sys::fault_kind(&error) == FaultKind::NotFound => {
+                match folder.rename_new(temporary, folder, name.as_bytes()) {
+                    Err(error) if sys::fault_kind(&error) == FaultKind::Exists => {}
+                    outcome => return outcome,
+                }
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    Err(io::Error::other("it is replaced again and again"))
 }
 
 /// A start for temporary names that another process is unlikely to share; a clash would only be refused by the kernel.
@@ -224,7 +337,7 @@ impl Store for LocalStore {
         }
         // Asked at once, so that only files are accepted, and handed out with the first question.
         let meta = sys::stat_file(&file).map_err(failed)?;
-        Ok(Box::new(LocalContent { file, path: path.clone(), fresh: Some(meta) }))
+        Ok(Box::new(LocalContent::new(file, path.clone(), Some(meta))))
     }
 
     fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
@@ -238,7 +351,7 @@ impl Store for LocalStore {
     fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
         let (folder, name) = self.parent(path, "read")?;
         let file = folder.open_file(name.as_bytes()).map_err(|error| fault("read", path, error))?;
-        Ok(Box::new(LocalContent { file, path: path.clone(), fresh: None }))
+        Ok(Box::new(LocalContent::new(file, path.clone(), None)))
     }
 
     fn stage(&self, path: &RelPath, mode: Option<u32>) -> Result<Box<dyn Stage>> {
@@ -246,7 +359,7 @@ impl Store for LocalStore {
         let part = self.part_name();
         let made_with = mode.filter(|mode| folder.makes_exactly(*mode));
         let file = folder.create_file(&part, made_with).map_err(|error| fault("write", path, error))?;
-        Ok(Box::new(LocalStage { folder, part, file: Some(file), target: path.clone(), at: 0, made_with }))
+        Ok(Box::new(self.unfinished(folder, part, file, path, made_with)))
     }
 
     fn stage_resumable(
@@ -259,14 +372,7 @@ impl Store for LocalStore {
         let (folder, _) = self.parent(path, "write")?;
         let part = part_name(key);
         let file = folder.open_part(&part).map_err(|error| fault("write", path, error))?;
-        Ok(Box::new(LocalStage {
-            folder,
-            part,
-            file: Some(file),
-            target: path.clone(),
-            at: 0,
-            made_with: None,
-        }))
+        Ok(Box::new(self.unfinished(folder, part, file, path, None)))
     }
 
     fn stage_link(&self, path: &RelPath, target: &[u8], attributes: &Attributes) -> Result<Sealed> {
@@ -277,7 +383,7 @@ impl Store for LocalStore {
         let part = self.part_name();
         let failed = |error| fault("make link", path, error);
         folder.make_link(target, &part).map_err(failed)?;
-        folder.set_all(&part, &Attributes { mode: None, ..attributes.clone() }).map_err(failed)?;
+        folder.set_all(&part, None, &Attributes { mode: None, ..attributes.clone() }).map_err(failed)?;
         Ok(sealed(path, &part))
     }
 
@@ -286,7 +392,7 @@ impl Store for LocalStore {
         let part = self.part_name();
         let failed = |error| fault("make special file", path, error);
         folder.make_special(&part, from).map_err(failed)?;
-        folder.set_all(&part, attributes).map_err(failed)?;
+        folder.set_all(&part, None, attributes).map_err(failed)?;
         Ok(sealed(path, &part))
     }
 
@@ -321,7 +427,17 @@ impl Store for LocalStore {
     fn remove(&self, path: &RelPath, expected: &Meta) -> Result<()> {
         let (folder, name) = self.parent(path, "remove")?;
         self.check(&folder, &name, expected, "remove", path)?;
-        folder.unlink(name.as_bytes()).map_err(|error| fault("remove", path, error))
+        // Under a name of ours first: what is looked at there cannot be replaced any more before it goes.
+        let aside = self.part_name();
+        let failed = |error| fault("remove", path, error);
+        folder.rename_new(name.as_bytes(), &folder, &aside).map_err(failed)?;
+        match folder.stat(&aside).map_err(failed)? {
+            Some(found) if is_still(expected, &found) => folder.unlink(&aside).map_err(failed),
+            _ => {
+                folder.rename_new(&aside, &folder, name.as_bytes()).map_err(failed)?;
+                Err(StoreError::new(FaultKind::Changed, "remove", path))
+            }
+        }
     }
 
     fn trash(&self, path: &RelPath, expected: &Meta) -> Result<()> {
@@ -364,13 +480,25 @@ impl Store for LocalStore {
             .map_err(|error| fault("make folder", path, error))
     }
 
-    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+    fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()> {
         let failed = |error| fault("set time or mode of", path, error);
         if path.is_root() {
             return self.root.set_self(attributes).map_err(failed);
         }
         let (folder, name) = self.parent(path, "set time or mode of")?;
-        folder.set_all(name.as_bytes(), attributes).map_err(failed)
+        match folder.set_all(name.as_bytes(), expected, attributes).map_err(failed)? {
+            true => Ok(()),
+            false => Err(StoreError::new(FaultKind::Changed, "set time or mode of", path)),
+        }
+    }
+
+    fn data_bytes(&self, path: &RelPath) -> Result<Option<u64>> {
+        let (folder, name) = self.parent(path, "read")?;
+        let opened = folder.open_file(name.as_bytes());
+        opened
+            .and_then(|file| travel::data_bytes(&file))
+            .map(Some)
+            .map_err(|error| fault("read", path, error))
     }
 
     fn is_pseudo(&self, folder: &RelPath) -> Result<bool> {
@@ -402,230 +530,6 @@ impl Store for LocalStore {
 fn sealed(target: &RelPath, part: &[u8]) -> Sealed {
     let part = Name::new(part).map(|name| target.parent().unwrap_or_default().join(&name));
     Sealed { target: target.clone(), temporary: part.unwrap_or_default() }
-}
-
-struct LocalContent {
-    file: File,
-    path: RelPath,
-    /// The metadata found when the file was opened, until it is asked for.
-    fresh: Option<Meta>,
-}
-
-impl Read for LocalContent {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        self.file.read(buffer)
-    }
-}
-
-impl Content for LocalContent {
-    fn meta(&mut self) -> Result<Meta> {
-        match self.fresh.take() {
-            Some(meta) => Ok(meta),
-            None => sys::stat_file(&self.file).map_err(|error| fault("read", &self.path, error)),
-        }
-    }
-
-    fn as_file(&self) -> Option<&File> {
-        Some(&self.file)
-    }
-}
-
-struct LocalStage {
-    folder: Arc<Folder>,
-    part: Vec<u8>,
-    /// `None` once sealed: then there is nothing to clear away.
-    file: Option<File>,
-    target: RelPath,
-    /// Where the next byte goes: behind what was adopted.
-    at: u64,
-    /// The mode that the file was made with, when it is known to have just that.
-    made_with: Option<u32>,
-}
-
-impl LocalStage {
-    fn file(&mut self) -> Result<&mut File> {
-        self.file.as_mut().ok_or_else(|| StoreError::new(FaultKind::Io, "write", &self.target))
-    }
-
-    fn write_error(&self, error: io::Error) -> CopyError {
-        CopyError::Write(fault("write", &self.target, error))
-    }
-
-    /// Through memory, up to the size that is expected: whether the source has grown meanwhile is asked afterwards.
-    fn fill_small(
-        &mut self,
-        content: &mut dyn Content,
-        size: u64,
-        progress: &mut dyn FnMut(u64) -> Flow,
-    ) -> Result<u64, CopyError> {
-        thread_local!(static BUFFER: std::cell::RefCell<Vec<u8>> = const { std::cell::RefCell::new(Vec::new()) });
-        BUFFER.with_borrow_mut(|buffer| {
-            buffer.clear();
-            let read = content.take(size).read_to_end(buffer);
-            let length = read.map_err(|error| CopyError::Read(fault("read", &self.target, error)))?;
-            self.write(buffer).map_err(CopyError::Write)?;
-            progress(length as u64);
-            Ok(length as u64)
-        })
-    }
-
-    /// Through a buffer, piece by piece, until the source ends. Long stretches of zeros are passed over, so that the holes of
-    /// a file stay holes on this way too.
-    fn fill_streaming(
-        &mut self,
-        content: &mut dyn Content,
-        progress: &mut dyn FnMut(u64) -> Flow,
-    ) -> Result<u64, CopyError> {
-        let mut buffer = vec![0; 1 << 20];
-        let mut total = 0;
-        loop {
-            let length = match content.read(&mut buffer) {
-                Ok(0) => {
-                    self.end_here()?;
-                    return Ok(total);
-                }
-                Ok(length) => length,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-                Err(error) => return Err(CopyError::Read(fault("read", &self.target, error))),
-            };
-            for stretch in buffer[..length].chunks(STRETCH) {
-                self.write_or_pass_over(stretch).map_err(CopyError::Write)?;
-            }
-            total += length as u64;
-            if progress(length as u64) == Flow::Stop {
-                return Err(CopyError::Stopped);
-            }
-        }
-    }
-
-    fn write_or_pass_over(&mut self, stretch: &[u8]) -> Result<()> {
-        if stretch.len() < STRETCH || stretch.iter().any(|byte| *byte != 0) {
-            return self.write(stretch);
-        }
-        let passed = self.file()?.seek_relative(stretch.len() as i64);
-        passed.map_err(|error| fault("write", &self.target, error))
-    }
-
-    /// Gives the file the length that was reached, also where the last of it was passed over.
-    fn end_here(&mut self) -> Result<(), CopyError> {
-        let ended = self.file().map_err(CopyError::Write)?;
-        let set = ended.stream_position().and_then(|length| ended.set_len(length));
-        set.map_err(|error| self.write_error(error))
-    }
-}
-
-/// Set once the kernel has said that it cannot clone between the file systems in use, to ask no more.
-static CLONING_FAILED: AtomicBool = AtomicBool::new(false);
-
-impl Stage for LocalStage {
-    fn write(&mut self, data: &[u8]) -> Result<()> {
-        use std::io::Write;
-        let outcome = self.file()?.write_all(data);
-        outcome.map_err(|error| fault("write", &self.target, error))
-    }
-
-    fn fill(
-        &mut self,
-        content: &mut dyn Content,
-        size_hint: u64,
-        progress: &mut dyn FnMut(u64) -> Flow,
-    ) -> Result<u64, CopyError> {
-        if size_hint <= SMALL {
-            return self.fill_small(content, size_hint, progress);
-        }
-        let (Some(source), Some(file)) = (content.as_file(), self.file.as_ref()) else {
-            return self.fill_streaming(content, progress);
-        };
-        if !CLONING_FAILED.load(Ordering::Relaxed) {
-            if self.at == 0 && sys::clone_file(source, file).is_ok() {
-                progress(size_hint);
-                return Ok(size_hint);
-            }
-            CLONING_FAILED.store(self.at == 0, Ordering::Relaxed);
-        }
-        match sys::copy_in_kernel(source, file, self.at, PIECE, progress) {
-            Ok(sys::KernelCopy::Copied(bytes)) => Ok(bytes),
-            Ok(sys::KernelCopy::Stopped) => Err(CopyError::Stopped),
-            Err(sys::KernelCopyError::Read(error)) => {
-                Err(CopyError::Read(fault("read", &self.target, error)))
-            }
-            Err(sys::KernelCopyError::Write(error)) => Err(self.write_error(error)),
-        }
-    }
-
-    fn adopt(
-        &mut self,
-        content: &mut dyn Content,
-        progress: &mut dyn FnMut(u64) -> Flow,
-    ) -> Result<u64, CopyError> {
-        let target = self.target.clone();
-        let read_error = |error| CopyError::Read(fault("read", &target, error));
-        let write_error = |error| CopyError::Write(fault("write", &target, error));
-        let mut file = self.file.take().ok_or(CopyError::Stopped)?;
-        let left = file.metadata().map_err(write_error)?.len();
-        let (mut ours, mut theirs) = (vec![0; PIECE.min(left as usize)], vec![0; PIECE.min(left as usize)]);
-        let mut proved = 0;
-        while proved < left {
-            let length = ours.len().min((left - proved) as usize);
-            content.read_exact(&mut theirs[..length]).map_err(read_error)?;
-            file.read_exact(&mut ours[..length]).map_err(write_error)?;
-            if ours[..length] != theirs[..length] {
-                // What was left is not the beginning of this file: begin anew. The caller opens the source again.
-                self.file = Some(file);
-                return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", &target)));
-            }
-            proved += length as u64;
-            if progress(length as u64) == Flow::Stop {
-                self.file = Some(file);
-                return Err(CopyError::Stopped);
-            }
-        }
-        self.at = proved;
-        self.file = Some(file);
-        Ok(proved)
-    }
-
-    fn go_on_at(&mut self, offset: u64) -> Result<bool> {
-        let target = self.target.clone();
-        let error = |error| fault("write", &target, error);
-        let file = self.file()?;
-        if file.metadata().map_err(error)?.len() < offset {
-            return Ok(false);
-        }
-        file.set_len(offset).and_then(|()| file.seek(SeekFrom::Start(offset))).map_err(error)?;
-        self.at = offset;
-        Ok(true)
-    }
-
-    fn flush(&mut self) -> Result<()> {
-        let synced = self.file()?.sync_data();
-        synced.map_err(|error| fault("write", &self.target, error))
-    }
-
-    fn set_aside(mut self: Box<Self>) {
-        // Closed without being sealed or removed.
-        self.file = None;
-    }
-
-    fn seal(mut self: Box<Self>, attributes: &Attributes) -> Result<Sealed> {
-        let mode = attributes.mode.unwrap_or_else(sys::default_mode);
-        // A new owner would take special bits away, so with owners the mode is always set last.
-        let is_made = self.made_with == Some(mode) && attributes.extra.is_none();
-        let target = self.target.clone();
-        let set = sys::set_file(self.file()?, attributes, (!is_made).then_some(mode));
-        set.map_err(|error| fault("write", &target, error))?;
-        self.file = None;
-        Ok(sealed(&target, &self.part))
-    }
-}
-
-impl Drop for LocalStage {
-    fn drop(&mut self) {
-        if self.file.is_some() {
-            // A leftover is recognised by its name and cleared by the next run.
-            let _ = self.folder.unlink(&self.part);
-        }
-    }
 }
 
 #[cfg(test)]

@@ -654,17 +654,30 @@ impl Store for Remote {
         Ok(())
     }
 
-    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+    fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()> {
         let inner = &self.inner;
         inner.real_parent(path, "adjust")?;
-        if !inner.wire.needs_notes() {
+        if expected.is_none() && !inner.wire.needs_notes() {
             return inner.ask(|wire| wire.set_attributes(path, attributes));
         }
-        let found = inner.ask(|wire| wire.stat(path))?;
+        let found = inner.look(path)?;
         let found = found.ok_or_else(|| StoreError::new(FaultKind::NotFound, "adjust", path))?;
+        if expected.is_some_and(|expected| !is_still(expected, &found)) {
+            return Err(StoreError::new(FaultKind::Changed, "adjust", path));
+        }
         inner.ask(|wire| wire.set_attributes(path, attributes))?;
-        if let Some(version) = found.version.as_ref().filter(|_| found.kind == EntryKind::File) {
-            inner.note(path, Some(Note::new(&version.tag, attributes.modified, attributes.mode)));
+        if let Some(version) = found.version.as_ref().filter(|_| inner.is_noted(&found)) {
+            let given = Note::new(&version.tag, attributes.modified, attributes.mode);
+            // What is not given stays as it was noted.
+            let note = match inner.notes.of(path).filter(|note| note.tag == version.tag) {
+                Some(before) => Note {
+                    modified: given.modified.or(before.modified),
+                    mode: given.mode.or(before.mode),
+                    ..given
+                },
+                None => given,
+            };
+            inner.note(path, Some(note));
         }
         Ok(())
     }

@@ -1,7 +1,6 @@
 //! The end of a two-way scan: the fates of folders, and a plan for each direction.
 
 use std::collections::HashMap;
-use std::sync::atomic::Ordering;
 
 use super::{Conflict, Found, Mode, Record, TwoWayInput, TwoWayPlan, at};
 use crate::entry::{Meta, Side};
@@ -10,7 +9,7 @@ use crate::path::RelPath;
 use crate::plan::two_way::Settled;
 use crate::plan::{Action, Fate, FolderPlan, Plan, Step, moves};
 use crate::problem::{Code, Problem};
-use crate::walk::{Moves, ScanError, ScanProgress};
+use crate::walk::{ScanError, ScanProgress};
 
 /// Merges what the workers found.
 pub(super) fn assemble(
@@ -34,7 +33,11 @@ pub(super) fn assemble(
     (to_right.left_items, to_right.right_items) = (left_items, right_items);
     [to_left.leftovers, to_right.leftovers] = all.leftovers;
     for plan in [&mut to_left, &mut to_right] {
-        with_moves(input, progress, plan)?;
+        let stores = (input.store(plan.changes.other()), input.store(plan.changes));
+        if !moves::turn_into_renames(plan, stores, &input.by, input.moves, &progress.stop) {
+            return Err(ScanError::Stopped);
+        }
+        plan.folders.retain(FolderPlan::says_something);
         plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
     }
     // What concerns both directions stands in the first one.
@@ -204,21 +207,6 @@ fn add_folder(plan: &mut Plan, folder: FolderPlan) {
     }
     plan.counts.meta += u64::from(folder.remode);
     plan.folders.push(folder);
-}
-
-fn with_moves(input: &TwoWayInput<'_>, progress: &ScanProgress, plan: &mut Plan) -> Result<(), ScanError> {
-    let (changed, read) = (input.store(plan.changes), input.store(plan.changes.other()));
-    let mut found = if changed.capabilities().rename { moves::find(plan, &input.by) } else { Vec::new() };
-    if input.moves == Moves::Proved {
-        let mut proofs = moves::prove(&found, read, changed, &progress.stop).into_iter();
-        if progress.stop.load(Ordering::Relaxed) {
-            return Err(ScanError::Stopped);
-        }
-        found.retain(|_| proofs.next().unwrap_or(false));
-    }
-    moves::apply(plan, &found);
-    plan.folders.retain(FolderPlan::says_something);
-    Ok(())
 }
 
 /// The plans of the renames that come first.

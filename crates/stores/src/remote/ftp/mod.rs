@@ -329,6 +329,7 @@ impl Wire for Ftp {
             full: false,
             batch_sync: false,
             workers: self.workers(),
+            holes: false,
             one_stream: false,
         }
     }

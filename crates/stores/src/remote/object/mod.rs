@@ -566,6 +566,7 @@ impl Wire for Objects {
             full: false,
             batch_sync: false,
             workers: workers_for(self.round_trip),
+            holes: false,
             one_stream: false,
         }
     }

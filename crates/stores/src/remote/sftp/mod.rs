@@ -355,6 +355,7 @@ impl Wire for Sftp {
             full: false,
             batch_sync: false,
             workers: workers_for(self.round_trip),
+            holes: false,
             one_stream: false,
         }
     }

@@ -352,6 +352,7 @@ impl Wire for WebDav {
             full: false,
             batch_sync: false,
             workers: workers_for(self.round_trip),
+            holes: false,
             one_stream: false,
         }
     }
