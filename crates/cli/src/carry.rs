@@ -1,7 +1,7 @@
 //! Carrying a scanned job out: its lock and its row in the record, the engine and its listener, verification, kept copies
 //! that have had their time, and what came of it all.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io::{BufWriter, Write};
 use std::sync::Arc;
@@ -9,7 +9,7 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::Receiver;
-use reedhook_core::content::Hash;
+use reedhook_core::baseline::{Deeds, Removing};
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::identity;
 use reedhook_core::job::{Kind, Verify};
@@ -17,18 +17,20 @@ use reedhook_core::limit::Throttle;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
 use reedhook_core::problem::{Code, Problem};
-use reedhook_core::record::{Checksum, Outcome as RunOutcome, ProblemGroup, RunEnd};
+use reedhook_core::record::{Checksum, Outcome as RunOutcome, ProblemGroup, Rotten, RunEnd, RunPlace};
 use reedhook_core::run::kept::{self, KeptRun};
 use reedhook_core::run::{Ended, Event, Item, RunInput, RunReport, execute};
 use reedhook_core::store::{FaultKind, Store, StoreError};
 
+use crate::clock;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
 use crate::home::{Home, make_folder};
-use crate::jobfile::{Job, ONCE, now};
+use crate::jobfile::{Job, ONCE};
 use crate::json;
 use crate::places::{self, Located};
 use crate::progress::View;
+use crate::recognise;
 use crate::round::{Leg, Round};
 use crate::two_way::{self, Both};
 
@@ -67,24 +69,35 @@ pub struct Run<'a> {
     groups: BTreeMap<String, ProblemGroup>,
     /// What the files that were read back hold, until it is remembered.
     checksums: Vec<(RelPath, Checksum)>,
-    /// What the files of a two-way job hold that were hashed on the way.
-    hashes: HashMap<RelPath, Hash>,
+    /// What a two-way run did.
+    deeds: Deeds,
+    /// Whose run it is, for the kept copies.
+    owner: String,
+    /// Paths with problems, where something known to be rotten may have to stay known.
+    troubled: BTreeSet<RelPath>,
+    flushed: Instant,
     /// What sort of run it is, when it is not the job's usual one: `restore`, `undo`, `reverse`.
     special: &'static str,
     two_way: bool,
-    _lock: Option<File>,
+    _lock: JobLock,
 }
 
 impl<'a> Run<'a> {
     /// Takes the job's lock and notes that a run begins.
-    pub fn begin(context: &'a Context, job: &str) -> Outcome<Run<'a>> {
-        let lock = lock_job(&context.home, job)?;
-        let now = jiff::Timestamp::now();
+    pub fn begin(context: &'a Context, job: &Job) -> Outcome<Run<'a>> {
+        Run::begin_locked(context, job, JobLock::take(&context.home, &job.name)?)
+    }
+
+    /// Notes that a run begins of a job whose lock is held.
+    pub fn begin_locked(context: &'a Context, job: &Job, lock: JobLock) -> Outcome<Run<'a>> {
+        let now = clock::now_ms();
         let name = run_name(now);
-        let id = context.home.record()?.begin_run(job, &name, now.as_millisecond())?;
+        let keys = if job.name == ONCE { job.keys.to_toml()? } else { String::new() };
+        let id = context.home.record()?.begin_run(&job.name, &name, now, &keys)?;
         Ok(Run {
             context,
-            job: job.to_owned(),
+            owner: owner(&job.name),
+            job: job.name.clone(),
             name,
             id,
             started: Instant::now(),
@@ -92,7 +105,9 @@ impl<'a> Run<'a> {
             line: Vec::new(),
             groups: BTreeMap::new(),
             checksums: Vec::new(),
-            hashes: HashMap::new(),
+            deeds: Deeds::default(),
+            troubled: BTreeSet::new(),
+            flushed: Instant::now(),
             special: "",
             two_way: false,
             _lock: lock,
@@ -116,6 +131,11 @@ impl<'a> Run<'a> {
             Ok(claimed) => claimed,
             Err(refused) => return self.refuse(refused),
         };
+        if round.both.is_some() && self.job != ONCE {
+            // Before the first of it: what is missing because of us must never be taken for a person's removal.
+            let removing = Removing::of(round.legs.iter().map(|leg| &leg.plan));
+            self.context.home.record()?.add_removing(&self.job, &removing)?;
+        }
         for leg in &round.legs {
             match self.carry_out_leg(round, leg) {
                 Ok(report) => {
@@ -138,7 +158,7 @@ impl<'a> Run<'a> {
         }
         if let (Some(claimed), Some(both), None) = (&claimed, &round.both, &failure) {
             let marks = (claimed.marks.0.as_str(), claimed.marks.1.as_str());
-            failure = two_way::remember(self.context, &round.job, both, marks, &self.hashes).err();
+            failure = two_way::remember(self.context, &round.job, both, marks, &self.deeds).err();
             self.prune_both(round, both);
         }
         if round.both.is_some() && round.job.rules.verify == Verify::All && failure.is_none() && !interrupted
@@ -154,7 +174,44 @@ impl<'a> Run<'a> {
             None if counts.conflicts > 0 => RunOutcome::Held,
             None => RunOutcome::Done,
         };
+        if matches!(outcome, RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held) {
+            self.remember_what_went_well(round)?;
+        }
         self.end(outcome, failure, counts, (made, removed))
+    }
+
+    /// A run came to its end: these stores are known to each other now, and what was rotten and is no longer is forgotten.
+    fn remember_what_went_well(&self, round: &Round) -> Outcome<()> {
+        let mut record = self.context.home.record()?;
+        let mended: Vec<RelPath> = round.rotten.iter().map(|rotten| &rotten.path).cloned().collect();
+        let mended: Vec<RelPath> = mended.into_iter().filter(|path| !self.troubled.contains(path)).collect();
+        if !mended.is_empty() {
+            record.mended(&self.job, &mended)?;
+        }
+        if !self.special.is_empty() {
+            return Ok(());
+        }
+        for (left, right) in round.pairs(&record)? {
+            record.remember_pair(&left, &right, round.counts().removed > 0)?;
+        }
+        drop(record);
+        if round.seen.still_holds(&round.job, &round.ends) {
+            round.seen.remember(self.context, &self.job)?;
+        }
+        Ok(())
+    }
+
+    /// Notes which store a leg is about to change, so that an undo finds this one and no other.
+    fn note_place(&self, leg: &Leg, right: &dyn Store) -> Outcome<()> {
+        let mark = identity::read(right).ok().flatten().unwrap_or_default();
+        let place = RunPlace {
+            side: leg.plan.changes,
+            place: leg.to.written.clone(),
+            location: leg.to.location(),
+            mark,
+            ground: recognise::ground(&leg.to),
+        };
+        Ok(self.context.home.record()?.add_run_place(self.id, &place)?)
     }
 
     /// Notes that a run was refused before any change.
@@ -171,15 +228,18 @@ impl<'a> Run<'a> {
             return Ok(RunReport { counts, folders_made: 0, folders_removed: 0, ended: Ended::Done });
         }
         let right = if leg.to_be_made {
-            places::make_destination(&leg.to, &self.context.home, round.job.rules.preserve)?
+            let made = places::make_destination(&leg.to, &self.context.home, round.job.rules.preserve)?;
+            round.look_again(leg, made.as_ref(), &self.context.home)?;
+            made
         } else {
             leg.right.clone()
         };
         let lock = if leg.ours { Some(self.claim(right.as_ref(), leg)?) } else { None };
+        self.note_place(leg, right.as_ref())?;
         self.open_log()?;
         let (sender, receiver) = crossbeam_channel::bounded(64);
         let run = Name::new(self.name.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
-        let context = self.context;
+        let (context, owner) = (self.context, self.owner.clone());
         let to = round.to_key(leg);
         let mut view = View::new(context, &leg.plan);
         let pruned_at = right.clone();
@@ -194,6 +254,7 @@ impl<'a> Run<'a> {
                     verify: rules.verify,
                     preserve: rules.preserve,
                     run,
+                    owner: &owner,
                     strict: false,
                     hash: rules.kind == Kind::TwoWay,
                     limit: throttle(context, round),
@@ -230,7 +291,7 @@ impl<'a> Run<'a> {
                 String::new()
             } else {
                 let mark = self.mark(store.as_ref(), place)?;
-                home.record()?.set_identity(&self.job, &place.written, &mark)?;
+                home.record()?.set_mark(&self.job, &place.written, &mark)?;
                 mark
             };
             claimed.push((lock, mark));
@@ -279,7 +340,7 @@ impl<'a> Run<'a> {
         let lock = lock_destination(right, &leg.to, &self.context.home)?;
         if self.job != ONCE {
             let id = self.mark(right, &leg.to)?;
-            self.context.home.record()?.set_identity(&self.job, &leg.to.written, &id)?;
+            self.context.home.record()?.set_mark(&self.job, &leg.to.written, &id)?;
         }
         Ok(lock)
     }
@@ -307,6 +368,7 @@ impl<'a> Run<'a> {
             }
             Event::Problem(problem) => {
                 self.group(problem);
+                self.troubled.insert(problem.path.clone());
                 json::problem(&mut self.line, problem);
                 true
             }
@@ -327,8 +389,8 @@ impl<'a> Run<'a> {
 
     /// Takes note of what a file holds that was read back.
     fn remember(&mut self, item: &Item) {
-        if let Some(hash) = item.hash.filter(|_| self.two_way) {
-            self.hashes.insert(item.path.clone(), hash);
+        if self.two_way {
+            self.deeds.take(item);
         } else if let Some(hash) = item.hash {
             let modified = item.now.modified.map(Stamp::to_text).unwrap_or_default();
             self.checksums.push((item.path.clone(), Checksum { size: item.size, modified, hash }));
@@ -358,6 +420,8 @@ impl<'a> Run<'a> {
                 return self.note([Event::Problem(problem)], round.to_key(leg).as_deref());
             }
         };
+        let rotten: Vec<Rotten> = found.different.iter().map(|one| one.to_remember()).collect();
+        self.context.home.record()?.set_rotten(&self.job, &leg.to.written, &rotten)?;
         let failed = Code::VerifyFailed;
         let different = found.different.iter().map(|difference| {
             let side = difference.changed.unwrap_or(Side::Right);
@@ -367,6 +431,11 @@ impl<'a> Run<'a> {
         let problems: Vec<Event> = different.chain(unread).map(Event::Problem).collect();
         report.counts.problems += problems.len() as u64;
         self.note(problems, round.to_key(leg).as_deref())
+    }
+
+    /// Its key in the record.
+    pub fn id(&self) -> i64 {
+        self.id
     }
 
     /// The run's name.
@@ -389,7 +458,19 @@ impl<'a> Run<'a> {
                 Err(crossbeam_channel::RecvTimeoutError::Timeout) => {}
                 Err(crossbeam_channel::RecvTimeoutError::Disconnected) => return,
             }
+            self.flush_now_and_then();
             view.draw();
+        }
+    }
+
+    /// A run that is killed leaves a log that tells nearly all it did.
+    fn flush_now_and_then(&mut self) {
+        const EVERY: Duration = Duration::from_millis(100);
+        if self.flushed.elapsed() >= EVERY {
+            self.flushed = Instant::now();
+            if self.log.as_mut().is_some_and(|log| log.flush().is_err()) {
+                self.log = None;
+            }
         }
     }
 
@@ -461,7 +542,7 @@ impl<'a> Run<'a> {
 fn throttle(context: &Context, round: &Round) -> Option<Arc<Throttle>> {
     let limits = round.job.rules.limit.clone();
     let minute_of_day = || {
-        let now = jiff::Zoned::now();
+        let now = jiff::Timestamp::now().to_zoned(clock::zone());
         u16::try_from(i32::from(now.hour()) * 60 + i32::from(now.minute())).unwrap_or(0)
     };
     let rate = move || limits.at(minute_of_day());
@@ -484,7 +565,8 @@ fn engine_failed() -> Failure {
     }
 }
 
-/// Erases kept copies that have been kept long enough, or take too much room; returns what went.
+/// Erases a job's own kept copies that have been kept long enough, or take too much room; returns what went. What other jobs,
+/// or other machines, have kept at the same place is theirs.
 pub fn prune(
     context: &Context,
     job: &Job,
@@ -498,18 +580,73 @@ pub fn prune(
         message: format!("kept copies cannot be pruned: {error}"),
         hint: String::new(),
     };
-    let runs = kept::kept_runs(right).map_err(failed)?;
+    let runs = kept_in_order(context, right).map_err(|failure| match failure {
+        KeptError::Store(error) => failed(error),
+        KeptError::Record(failure) => failure,
+    })?;
+    let ours = |kept: &InOrder| match &kept.job {
+        Some(owner) => *owner == job.name,
+        // Made before it was written down whose it is.
+        None => !kept.run.owned,
+    };
+    let runs: Vec<KeptRun> = runs.into_iter().filter(ours).map(|kept| kept.run).collect();
     let room = right.space().ok().flatten().and_then(|space| job.rules.keep_max.limit(space.total));
     let keep_for = keep_for.unwrap_or(job.rules.keep_for.duration());
     let current = current.and_then(|name| Name::new(name.as_bytes()).ok());
+    let now = clock::trusted(context)?;
     let mut gone = Vec::new();
-    for run in kept::expired(&runs, now(), keep_for, room, current.as_ref()) {
+    for run in kept::expired(&runs, now, keep_for, room, current.as_ref()) {
         match kept::erase(right, &run.run) {
             Ok(()) => gone.push(run.clone()),
             Err(error) => context.warn(failed(error).message),
         }
     }
     Ok(gone)
+}
+
+/// The kept copies of a run, and what the record says of the run.
+pub struct InOrder {
+    /// The copies.
+    pub run: KeptRun,
+    /// The job that it was a run of, when this Reedhook knows it.
+    pub job: Option<String>,
+    /// Its place among all runs: the newest has the greatest.
+    pub order: i64,
+}
+
+/// Why kept copies cannot be told.
+pub enum KeptError {
+    /// The store failed.
+    Store(StoreError),
+    /// The state file failed.
+    Record(Failure),
+}
+
+/// The runs with kept copies at a store, in the order in which they ran: clocks go wrong, and two runs may share a second. A run
+/// that another Reedhook made is put where its name says it belongs.
+pub fn kept_in_order(context: &Context, store: &dyn Store) -> Result<Vec<InOrder>, KeptError> {
+    let runs = kept::kept_runs(store, &clock::zone()).map_err(KeptError::Store)?;
+    let record = context.home.record().map_err(KeptError::Record)?;
+    let mut newest_known = 0;
+    let mut found = Vec::new();
+    for run in runs {
+        let known =
+            record.run_named(&run.run.to_string()).map_err(|error| KeptError::Record(error.into()))?;
+        let (job, order) = match known {
+            Some((job, order)) => (Some(job), order),
+            None => (None, newest_known),
+        };
+        newest_known = newest_known.max(order);
+        found.push(InOrder { run, job, order });
+    }
+    found.sort_by_key(|kept| kept.order);
+    Ok(found)
+}
+
+/// Whose kept copies these are, as it is written beside them.
+pub fn owner(job: &str) -> String {
+    let machine = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    format!("job = {:?}\nmachine = {:?}\n", job, machine.trim())
 }
 
 fn lost(side: Side, leg: &Leg, error: &StoreError) -> Failure {
@@ -526,25 +663,31 @@ fn lost(side: Side, leg: &Leg, error: &StoreError) -> Failure {
     }
 }
 
-/// One run of a job at a time. The kernel lets go of the lock when the process ends, however it ends.
-fn lock_job(home: &Home, job: &str) -> Outcome<Option<File>> {
-    if job == crate::jobfile::ONCE {
-        return Ok(None);
-    }
-    let path = home.lock_file(job);
-    if let Some(parent) = path.parent() {
-        make_folder(parent)?;
-    }
-    let failed =
-        |error: std::io::Error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
-    let file = fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).map_err(failed)?;
-    match file.try_lock() {
-        Ok(()) => Ok(Some(file)),
-        Err(fs::TryLockError::WouldBlock) => {
-            Err(Failure::refused("already-running", format!("the job \"{job}\" is already running"))
-                .hint("Wait for it to end; `reedhook status` shows it."))
+/// A job that is reserved for one run at a time. The kernel lets go of the lock when the process ends, however it ends.
+pub struct JobLock(#[allow(dead_code, reason = "held until the end")] Option<File>);
+
+impl JobLock {
+    /// Reserves a job; runs without a job need not be.
+    pub fn take(home: &Home, job: &str) -> Outcome<JobLock> {
+        if job == ONCE {
+            return Ok(JobLock(None));
         }
-        Err(fs::TryLockError::Error(error)) => Err(failed(error)),
+        let path = home.lock_file(job);
+        if let Some(parent) = path.parent() {
+            make_folder(parent)?;
+        }
+        let failed =
+            |error: std::io::Error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
+        let file =
+            fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).map_err(failed)?;
+        match file.try_lock() {
+            Ok(()) => Ok(JobLock(Some(file))),
+            Err(fs::TryLockError::WouldBlock) => {
+                Err(Failure::refused("already-running", format!("the job \"{job}\" is already running"))
+                    .hint("Wait for it to end; `reedhook status` shows it."))
+            }
+            Err(fs::TryLockError::Error(error)) => Err(failed(error)),
+        }
     }
 }
 
@@ -568,7 +711,7 @@ pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome
 }
 
 /// A run's name: when it began, and four letters so that two machines never use the same one at one destination.
-fn run_name(now: jiff::Timestamp) -> String {
+fn run_name(now_ms: i64) -> String {
     use std::hash::{BuildHasher, Hasher};
     const LETTERS: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz023456789";
     let mut chance = std::collections::hash_map::RandomState::new().build_hasher().finish();
@@ -577,5 +720,6 @@ fn run_name(now: jiff::Timestamp) -> String {
         tail.push(char::from(LETTERS[(chance % 32) as usize]));
         chance /= 32;
     }
-    format!("{}-{tail}", now.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y%m%d-%H%M%S"))
+    let now = jiff::Timestamp::from_millisecond(now_ms).unwrap_or_default();
+    format!("{}-{tail}", now.to_zoned(clock::zone()).strftime("%Y%m%d-%H%M%S"))
 }

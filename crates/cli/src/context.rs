@@ -60,10 +60,15 @@ impl Context {
 
     /// Warns people, also when they want silence; JSON readers get it on standard error too.
     pub fn warn(&self, text: impl std::fmt::Display) {
-        use std::io::Write;
-        let label = crate::text::styled(crate::text::CARE, "Note:");
-        let _ = writeln!(anstream::stderr(), "{label} {text}");
+        warn(text);
     }
+}
+
+/// Warns people on standard error.
+pub fn warn(text: impl std::fmt::Display) {
+    use std::io::Write;
+    let label = crate::text::styled(crate::text::CARE, "Note:");
+    let _ = writeln!(anstream::stderr(), "{label} {text}");
 }
 
 /// Says on standard error what failed.

@@ -392,19 +392,14 @@ impl Job {
 
     /// The job's filter, with ages counted from now.
     pub fn filter(&self) -> Outcome<Filter> {
-        Filter::new(&self.rules.filter, now()).map_err(|error| Failure::usage(error.to_string()))
+        Filter::new(&self.rules.filter, crate::clock::now())
+            .map_err(|error| Failure::usage(error.to_string()))
     }
 
     /// Writes the job's file.
     pub fn save(&self, home: &Home) -> Outcome<()> {
         write_file(&home.job_file(&self.name), &self.keys.to_toml()?)
     }
-}
-
-/// This moment.
-pub fn now() -> Stamp {
-    let now = jiff::Timestamp::now();
-    Stamp::new(now.as_second(), now.subsec_nanosecond().unsigned_abs())
 }
 
 /// Refuses what cannot be the name of a job or a store.
@@ -431,6 +426,26 @@ pub fn job_names(home: &Home) -> Vec<String> {
         .filter(|name| !name.starts_with('.'))
         .collect();
     names.into_iter().collect()
+}
+
+/// A job by its name; `once` is what the newest run without a job was told, or the run that is named.
+pub fn known_job(home: &Home, name: &str, run: Option<&str>) -> Outcome<Job> {
+    if name != ONCE {
+        return load_job(home, name);
+    }
+    let record = home.record()?;
+    let rows = match run {
+        Some(which) => record.find_run(name, which)?.into_iter().collect(),
+        None => record.runs(Some(name), 1)?,
+    };
+    match rows.into_iter().next().filter(|row| !row.keys.is_empty()) {
+        Some(row) => Job::new(ONCE, parse(&row.keys, Path::new("the record of that run"))?),
+        None => Err(Failure::usage(match run {
+            Some(which) => format!("{ONCE} has no run \"{which}\""),
+            None => "nothing has ever run without a job".to_owned(),
+        })
+        .hint(format!("`reedhook history {ONCE}` lists such runs."))),
+    }
 }
 
 /// Reads a job by name; an unknown one is an error that names the nearest.

@@ -10,7 +10,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::{Action, Counts, FolderPlan, Step};
 use reedhook_core::problem::Problem;
 use reedhook_core::run::undo::Past;
-use reedhook_core::run::{Done, Item, Mark, step_size};
+use reedhook_core::run::{Done, Gone, Item, Mark, step_size};
 use reedhook_core::walk::two_way::Conflict;
 use serde::Serialize;
 use serde_json::{Map, Value, json};
@@ -88,6 +88,9 @@ struct ItemLine<'a> {
     was_modified: Option<StampText>,
     #[serde(skip_serializing_if = "Option::is_none")]
     was_mode: Option<u32>,
+    /// Where what was there before has gone, when it was not kept.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    gone: Option<&'static str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     to: Option<&'a str>,
 }
@@ -124,6 +127,7 @@ pub fn item(line: &mut Vec<u8>, item: &Item, to: Option<&str>) {
         mode: item.now.mode,
         was_modified: item.was.modified.map(StampText),
         was_mode: item.was.mode,
+        gone: item.gone.as_str(),
         to,
         ..ItemLine::of("item", item.done, item.side, &item.path)
     };
@@ -217,6 +221,7 @@ pub fn add_past(past: &mut Past, wanted: Side, value: &Value) {
                 moved_from: named_path(value, "was", "was_base64"),
                 items: value.get("items").and_then(Value::as_u64),
                 hash: None,
+                gone: value.get("gone").and_then(Value::as_str).and_then(Gone::parse).unwrap_or_default(),
             });
         }
         _ => {}

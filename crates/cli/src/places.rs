@@ -153,6 +153,24 @@ impl Located {
 }
 
 impl Located {
+    /// The folder with links resolved, as far as it exists.
+    pub fn resolved(&self) -> PathBuf {
+        resolve(&self.path)
+    }
+
+    /// Whether its own folder is there now; of a place at a server nothing is known without a connection.
+    pub fn is_there(&self) -> bool {
+        self.remote.is_none() && self.absent.is_none() && self.path.is_dir()
+    }
+
+    /// The folder or address that it means now, as text.
+    pub fn location(&self) -> String {
+        match &self.remote {
+            Some(reach) => reach.place(),
+            None => self.path.display().to_string(),
+        }
+    }
+
     /// A folder of this machine.
     pub fn local(written: String, path: PathBuf) -> Located {
         Located { written, path, store_root: None, absent: None, remote: None }
@@ -333,22 +351,6 @@ pub fn open_source(
     }
 }
 
-/// Opens a folder below a place.
-pub fn open_below(
-    located: &Located,
-    home: &Home,
-    below: &RelPath,
-    preserve: Preserve,
-) -> Outcome<Arc<dyn Store>> {
-    use std::os::unix::ffi::OsStrExt;
-    let written = located.written.clone();
-    let found = match &located.remote {
-        Some(reach) => Located { remote: Some(reach.below(below)), ..located.clone() },
-        None => Located::local(written, located.path.join(std::ffi::OsStr::from_bytes(below.as_bytes()))),
-    };
-    open_source(&found, home, preserve, "folder")
-}
-
 /// Opens a destination; `None` when it does not exist yet but could be made where it is.
 pub fn open_destination(
     located: &Located,
@@ -441,12 +443,13 @@ pub fn make_destination(located: &Located, home: &Home, preserve: Preserve) -> O
 /// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.
 pub fn not_there_yet(located: &Located, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
     if let Some(reach) = &located.remote {
-        return Ok(Arc::new(Gathered::empty(reach.open_above(home)?.0.capabilities().clone())));
+        let above = reach.open_above(home)?.0;
+        return Ok(Arc::new(Gathered::empty(above.capabilities().clone(), above.space().ok().flatten())));
     }
     let above = located.path.ancestors().skip(1).find(|above| above.is_dir());
-    let store = above.and_then(|above| open_local(above, preserve).ok());
-    let capabilities = store.map(|store| store.capabilities().clone());
     let missing =
         || Failure::refused("destination-missing", format!("{} is not there", located.path.display()));
-    Ok(Arc::new(Gathered::empty(capabilities.ok_or_else(missing)?)))
+    let above = above.and_then(|above| open_local(above, preserve).ok()).ok_or_else(missing)?;
+    let space = above.space().ok().flatten();
+    Ok(Arc::new(Gathered::empty(above.capabilities().clone(), space)))
 }

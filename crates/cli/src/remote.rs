@@ -128,18 +128,6 @@ impl Reach {
         same_server.trim_end_matches('/').to_owned()
     }
 
-    /// A folder below it.
-    pub fn below(&self, below: &RelPath) -> Reach {
-        let mut address = self.address.clone();
-        if !below.is_root() {
-            if !address.path.ends_with(b"/") {
-                address.path.push(b'/');
-            }
-            address.path.extend_from_slice(below.as_bytes());
-        }
-        Reach { address, ..self.clone() }
-    }
-
     fn account(&self, home: &Home) -> Account {
         Account { user: self.keys.user.clone(), secret: self.find_secret(home) }
     }
@@ -279,6 +267,7 @@ impl Reach {
                 format!("Keep the right secret: reedhook store secret {name}.")
             }
             ConnectError::NoFolder { .. } => "The server answers; check the path.".to_owned(),
+            ConnectError::Overloaded { .. } => "Run again later.".to_owned(),
             ConnectError::Unusable { .. } | ConnectError::Setup(_) => String::new(),
         };
         Failure::refused(error.code(), error.to_string()).hint(hint)

@@ -66,6 +66,14 @@ pub fn heading(round: &Round, home: &Home) -> String {
     text
 }
 
+/// That a source holds nothing, which may be right: an inbox at night. Nothing where it holds something.
+pub fn empty_source(round: &Round, leg: &Leg, home: &Home) -> Option<String> {
+    let empty = round.both.is_none() && leg.plan.left_items == 0 && leg.plan.folders_seen <= 1;
+    let from: Vec<String> = round.ends.from.iter().map(|from| from.short(home)).collect();
+    (empty && !from.is_empty())
+        .then(|| format!("The source {} holds nothing that takes part.", from.join(", ")))
+}
+
 /// What a run would do, for one leg.
 pub fn plan(round: &Round, leg: &Leg, home: &Home, all: bool) -> String {
     let mut text = String::new();
@@ -361,15 +369,25 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
 
 /// The end of an undo.
 pub fn undo_summary(undone: &reedhook_core::record::RunRow, result: &RunResult) -> String {
-    let word = outcome_word(result.outcome);
-    let mut text = format!("{word}: run {} of {} is undone.\n", undone.number, undone.job);
     let counts = &result.counts;
+    let run = format!("run {} of {}", undone.number, undone.job);
+    let did = counts.changes() + result.folders_made + result.folders_removed > 0;
+    let mut text = match (did, counts.problems) {
+        (true, 0) => format!("{}: {run} is undone.\n", outcome_word(result.outcome)),
+        (false, 0) => format!("Nothing to undo: everything is as it was before {run}.\n"),
+        (true, left) => {
+            let what = count(left, "item", "items");
+            format!("{}: {run} is undone, except for {what}.\n", styled(CARE, "Partly done"))
+        }
+        (false, _) => format!("{}: nothing of {run} could be undone.\n", styled(CARE, "Not done")),
+    };
     let rows = [
         (counts.removed, "that it added taken away"),
         (counts.moved, "that it moved put back"),
         (counts.updated, "that it replaced put back"),
         (counts.added, "that it removed brought back"),
         (counts.meta, "given their mode and time again"),
+        (counts.same, "already as they were"),
     ];
     for (number, words) in rows.into_iter().filter(|(number, _)| *number > 0) {
         let _ = writeln!(text, "  {} {words}", count(number, "file", "files"));

@@ -8,13 +8,16 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
-use reedhook_core::identity;
+use reedhook_core::filter::Verdict;
 use reedhook_core::job::{Kind, Preserve};
-use reedhook_core::plan::guard::{self, Lift, Nesting, Refusal};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::guard::{self, Facts, Lift, Nesting, Refusal};
 use reedhook_core::plan::one_way::OneWayRules;
-use reedhook_core::plan::{Counts, Plan};
+use reedhook_core::plan::{Counts, Plan, Step};
+use reedhook_core::record::{Record, Rotten};
 use reedhook_core::store::Store;
-use reedhook_core::walk::{Moves, ScanError, ScanInput, ScanProgress, scan};
+use reedhook_core::survey::holds_anything;
+use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
 use reedhook_stores::gathered::Gathered;
 
 use crate::args::Guard;
@@ -23,6 +26,7 @@ use crate::failure::{Failure, Outcome};
 use crate::home::Home;
 use crate::jobfile::{Job, ONCE};
 use crate::places::{self, Ends, Located};
+use crate::recognise::{self, Part, Seen};
 use crate::two_way::{self, Both};
 
 /// One destination of a job, scanned and judged.
@@ -54,9 +58,60 @@ pub struct Round {
     pub legs: Vec<Leg>,
     /// What a two-way job has besides.
     pub both: Option<Both>,
+    /// What the places were on when they were looked at.
+    pub seen: Seen,
+    /// The guards that a person has lifted.
+    lifted: Vec<Lift>,
+    /// What a verification found to have changed by itself, and this run is to mend.
+    pub rotten: Vec<Rotten>,
 }
 
 impl Round {
+    /// What was scanned of a job.
+    pub fn new(job: &Job, (ends, seen): (Ends, Seen), legs: Vec<Leg>, lifted: &[Lift]) -> Round {
+        let lifted = lifted.to_vec();
+        Round { job: job.clone(), ends, legs, both: None, seen, lifted, rotten: Vec::new() }
+    }
+
+    /// The same, with what a two-way job has besides.
+    pub fn with_both(self, both: Both) -> Round {
+        Round { both: Some(both), ..self }
+    }
+
+    /// The same, with what it is to mend.
+    pub fn with_rotten(self, rotten: Vec<Rotten>) -> Round {
+        Round { rotten, ..self }
+    }
+
+    /// The stores that the run brings together, by their identities.
+    pub fn pairs(&self, record: &Record) -> Outcome<Vec<(String, String)>> {
+        let identity = |place: &Located, store: &dyn Store| -> Outcome<String> {
+            // The mark that the job knows has been looked for; other stores are asked.
+            let known = record.place(&self.job.name, &place.written)?.map(|known| known.mark);
+            Ok(match known.filter(|mark| self.job.name != ONCE && mark != recognise::SEEN) {
+                Some(mark) => recognise::by_mark(&mark),
+                None => recognise::store_identity(place, store),
+            })
+        };
+        if let (Some(both), [left], [right]) =
+            (&self.both, self.ends.from.as_slice(), self.ends.to.as_slice())
+        {
+            return Ok(vec![(identity(left, both.left.as_ref())?, identity(right, both.right.as_ref())?)]);
+        }
+        let left = self.ends.from.iter().map(recognise::spot).collect::<Vec<_>>().join("\n");
+        self.legs.iter().map(|leg| Ok((left.clone(), identity(&leg.to, leg.right.as_ref())?))).collect()
+    }
+
+    /// Looks again at a destination that has just been made: what could only be guessed before is known now.
+    pub fn look_again(&self, leg: &Leg, made: &dyn Store, home: &Home) -> Outcome<()> {
+        refuse_nested(&self.ends, home)?;
+        let facts = facts(&leg.plan, leg.left.as_ref(), made, Vec::new());
+        match guard::check(&leg.plan, &self.job.rules, &facts, &self.lifted) {
+            Some(refusal) => Err(guard_failure(leg, &refusal, home)),
+            None => Ok(()),
+        }
+    }
+
     /// The numbers of all legs together.
     pub fn counts(&self) -> Counts {
         let mut counts = Counts::default();
@@ -81,18 +136,49 @@ pub fn look(context: &Context, job: &Job, lifted: &[Lift], moves: Moves) -> Outc
         return two_way::look(context, job, lifted, moves, None);
     }
     let ends = Ends::of(job, &context.home, &context.settings)?;
+    let seen = Seen::now(job, &ends);
     refuse_nested(&ends, &context.home)?;
+    for from in &ends.from {
+        recognise::refuse_other_ground(context, job, from, Part::Source)?;
+    }
     let left = open_sources(&ends, &context.home, job.rules.preserve)?;
     let top_level = ends.landing_names()?;
-    let mut legs = Vec::new();
+    let (mut legs, mut all_rotten) = (Vec::new(), Vec::new());
     for to in &ends.to {
         let mut filter = job.filter()?;
         if let Some(names) = &top_level {
             filter = filter.with_top_level(names.clone());
         }
-        legs.push(look_at(context, job, &left, to, (&filter, moves), lifted)?);
+        let (rotten, changed) = known_rotten(context, job, &ends, to)?;
+        let rot = Rot { known: &rotten, mend: &[Some(changed)] };
+        let how = How { filter: &filter, moves, rot, names: top_level.as_deref().unwrap_or_default() };
+        legs.push(look_at(context, job, &left, to, &how, lifted)?);
+        all_rotten.extend(rotten);
     }
-    Ok(Round { job: job.clone(), ends, legs, both: None })
+    Ok(Round::new(job, (ends, seen), legs, lifted).with_rotten(all_rotten))
+}
+
+/// What is known to be rotten between a job's source and a destination, and which side this run changes: a reverse run reads the
+/// destination and changes the source.
+fn known_rotten(context: &Context, job: &Job, ends: &Ends, to: &Located) -> Outcome<(Vec<Rotten>, Side)> {
+    let record = context.home.record()?;
+    let found = record.rotten(&job.name, &to.written)?;
+    match ends.from.as_slice() {
+        [from] if found.is_empty() => Ok((record.rotten(&job.name, &from.written)?, Side::Left)),
+        _ => Ok((found, Side::Right)),
+    }
+}
+
+/// How a leg is looked at.
+pub struct How<'a> {
+    /// What takes part.
+    pub filter: &'a Filter,
+    /// What is done about moves.
+    pub moves: Moves,
+    /// What is known to have changed by itself.
+    pub rot: Rot<'a>,
+    /// The folders that several sources land in.
+    pub names: &'a [Name],
 }
 
 fn look_at(
@@ -100,20 +186,20 @@ fn look_at(
     job: &Job,
     left: &Arc<dyn Store>,
     to: &Located,
-    how: (&Filter, Moves),
+    how: &How<'_>,
     lifted: &[Lift],
 ) -> Outcome<Leg> {
     let opened = places::open_destination(to, &context.home, job.rules.preserve)?;
     let to_be_made = opened.is_none();
     if to_be_made {
-        refuse_vanished(context, job, to)?;
+        recognise::refuse_vanished(context, job, to, Part::Destination)?;
     }
     let right = match opened {
         Some(store) => store,
         None => places::not_there_yet(to, &context.home, job.rules.preserve)?,
     };
     if !to_be_made {
-        refuse_foreign(context, job, to, right.as_ref())?;
+        recognise::refuse_foreign(context, job, to, right.as_ref(), Part::Destination)?;
     }
     scan_leg(context, job, left, (to, right, to_be_made), how, lifted)
 }
@@ -155,67 +241,59 @@ pub fn scan_leg(
     job: &Job,
     left: &Arc<dyn Store>,
     (to, right, to_be_made): (&Located, Arc<dyn Store>, bool),
-    (filter, moves): (&Filter, Moves),
+    how: &How<'_>,
     lifted: &[Lift],
 ) -> Outcome<Leg> {
+    let How { filter, moves, rot, names } = *how;
     let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
     let rules = one_way_rules(job, by);
     let one_filesystem = job.rules.one_filesystem;
     let (from, to_store) = (left.as_ref(), right.as_ref());
-    let input =
-        ScanInput { left: from, right: to_store, filter, rules, one_filesystem, on_same: None, moves };
+    let input = ScanInput {
+        left: from,
+        right: to_store,
+        filter,
+        rules,
+        one_filesystem,
+        on_same: None,
+        moves,
+        rotten: rot,
+    };
     let plan = watched(context, &job.name, |progress| scan(&input, progress)).map_err(|error| {
         let word = |side: Side| if side == Side::Left { "source" } else { "destination" };
         scan_failure(error, word, from, to_store)
     })?;
-    let space = right.space().ok().flatten();
-    let refusal = guard::check(&plan, &job.rules, space, lifted);
+    let lost = |name: &&Name| guard::removed_within(&plan, &RelPath::from(*name)) > 0;
+    let is_empty =
+        |name: &&Name| !holds_anything(from, filter, &RelPath::from(*name), filter.inherit(Verdict::In));
+    let empty: Vec<Name> = names.iter().filter(lost).filter(is_empty).cloned().collect();
+    let refusal = guard::check(&plan, &job.rules, &facts(&plan, from, to_store, empty), lifted);
     Ok(Leg { left: left.clone(), to: to.clone(), right, to_be_made, ours: true, plan, refusal })
 }
 
-/// In the record: a destination that was there when the job was set up, and has no mark yet.
-pub const SEEN: &str = "";
-
-/// A destination that was there has not gone without a reason: a drive is not plugged in.
-pub fn refuse_vanished(context: &Context, job: &Job, to: &Located) -> Outcome<()> {
-    let record = context.home.record()?;
-    if record.last_completed(&job.name)?.is_none() && record.identity(&job.name, &to.written)?.is_none() {
-        return Ok(());
-    }
-    let message = format!("the destination {} was there before and is gone", to.shown(&context.home));
-    Err(Failure::refused("destination-missing", message)
-        .hint("Connect the drive; or, if the folder is meant to be new, make it and run again."))
+/// What the guards have to know. Holes are looked for only when the sizes would not fit.
+pub fn facts(plan: &Plan, left: &dyn Store, right: &dyn Store, empty_sources: Vec<Name>) -> Facts {
+    let space = right.space().ok().flatten();
+    let tight = space.is_some_and(|space| plan.counts.bytes > space.free);
+    let needed = if tight && right.capabilities().holes { data_bytes(plan, left) } else { plan.counts.bytes };
+    Facts { space, needed, empty_sources }
 }
 
-/// A destination without the mark that the job left there is another drive, or an empty mount point.
-pub fn refuse_foreign(context: &Context, job: &Job, to: &Located, right: &dyn Store) -> Outcome<()> {
-    if job.name == ONCE {
-        return Ok(());
-    }
-    let Some(expected) = context.home.record()?.identity(&job.name, &to.written)?.filter(|mark| mark != SEEN)
-    else {
-        return Ok(());
-    };
-    let shown = to.shown(&context.home);
-    let found = identity::read(right).map_err(|error| {
-        Failure::refused(
-            "destination-foreign",
-            format!("the mark of {shown} cannot be read: {}", error.reason()),
-        )
-    })?;
-    let what = match found {
-        Some(found) if found == expected => return Ok(()),
-        Some(_) => "it bears another mark: this looks like another drive",
-        None => "its mark is missing: is the drive not connected, or is this another one?",
-    };
-    Err(Failure::refused(
-        "destination-foreign",
-        format!("{shown} is not the place this job last wrote to; {what}"),
-    )
-    .hint(format!(
-        "Connect the right one. If this is its new place: reedhook job edit {} --to {}.",
-        job.name, to.written
-    )))
+/// The bytes that a plan writes out, without the holes of what it brings.
+fn data_bytes(plan: &Plan, left: &dyn Store) -> u64 {
+    /// Smaller files have none that count.
+    const LARGE: u64 = 64 << 10;
+    let actions =
+        plan.folders.iter().flat_map(|folder| folder.actions.iter().map(move |action| (folder, action)));
+    let written = actions.filter_map(|(folder, action)| match &action.step {
+        Step::Add { from } | Step::Update { from, .. } if from.size < LARGE => Some(from.size),
+        Step::Add { from } | Step::Update { from, .. } => {
+            let data = left.data_bytes(&folder.path.join(&action.name)).ok().flatten();
+            Some(data.unwrap_or(from.size).min(from.size))
+        }
+        _ => None,
+    });
+    written.sum()
 }
 
 /// Opens a job's sources as one tree.

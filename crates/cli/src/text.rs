@@ -5,7 +5,6 @@ use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
 use jiff::Timestamp;
-use jiff::tz::TimeZone;
 use unicode_width::UnicodeWidthStr;
 
 /// Headings and names.
@@ -78,7 +77,7 @@ pub fn rate(total: u64, length: Duration) -> String {
 /// A moment in local time: `2031-05-04 18:15`.
 pub fn moment(ms: i64) -> String {
     match Timestamp::from_millisecond(ms) {
-        Ok(timestamp) => timestamp.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string(),
+        Ok(timestamp) => timestamp.to_zoned(crate::clock::zone()).strftime("%Y-%m-%d %H:%M").to_string(),
         Err(_) => "?".to_owned(),
     }
 }

@@ -1,11 +1,9 @@
 //! The road of two-way jobs: open both sides, recall what they last agreed on, scan, check the guards, and afterwards remember.
 
-use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use reedhook_core::baseline::learn;
+use reedhook_core::baseline::{Deeds, learn};
 use reedhook_core::compare::Comparison;
-use reedhook_core::content::Hash;
 use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
 use reedhook_core::identity;
@@ -14,16 +12,17 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
 use reedhook_core::plan::guard::{self, Lift};
 use reedhook_core::plan::two_way::{Known, Policies, Settled};
-use reedhook_core::record::{Record, RecordError};
-use reedhook_core::store::Store;
-use reedhook_core::walk::Moves;
+use reedhook_core::record::{Record, RecordError, Rotten};
+use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::two_way::{Conflict, FolderNews, TwoWayInput, TwoWayPlan, scan_two_way};
+use reedhook_core::walk::{Moves, Rot};
 
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::jobfile::{Job, ONCE};
 use crate::places::{self, Ends, Located};
-use crate::round::{Leg, Round, refuse_foreign, refuse_nested, refuse_vanished, scan_failure, watched};
+use crate::recognise::{self, Part, Seen};
+use crate::round::{Leg, Round, facts, refuse_nested, scan_failure, watched};
 
 /// What a round of a two-way job has besides its legs.
 pub struct Both {
@@ -61,8 +60,10 @@ pub fn look(
     settling: Option<&Settling>,
 ) -> Outcome<Round> {
     let ends = Ends::of(job, &context.home, &context.settings)?;
+    let seen = Seen::now(job, &ends);
     refuse_nested(&ends, &context.home)?;
     let (left_place, right_place) = both_places(&ends)?;
+    recognise::refuse_other_ground(context, job, &left_place, Part::Left)?;
     let left = open_side(context, job, &left_place, Side::Left)?;
     let opened = open_side_if_there(context, job, &right_place)?;
     let to_be_made = opened.is_none();
@@ -70,14 +71,15 @@ pub fn look(
         Some(store) => store,
         None => places::not_there_yet(&right_place, &context.home, job.rules.preserve)?,
     };
-    refuse_foreign(context, job, &left_place, left.as_ref())?;
+    recognise::refuse_foreign(context, job, &left_place, left.as_ref(), Part::Left)?;
     if !to_be_made {
-        refuse_foreign(context, job, &right_place, right.as_ref())?;
+        recognise::refuse_foreign(context, job, &right_place, right.as_ref(), Part::Right)?;
     }
-    let found = scan(context, job, (&left, &right), moves, settling)?;
+    let rotten = context.home.record()?.rotten(&job.name, &right_place.written)?;
+    let found = scan(context, job, (&left, &right), (moves, &rotten), settling)?;
     let legs = legs(job, lifted, &found, (&left, &left_place), (&right, &right_place, to_be_made));
     let both = Both { left, right, conflicts: found.conflicts, news: found.news };
-    Ok(Round { job: job.clone(), ends, legs, both: Some(both) })
+    Ok(Round::new(job, (ends, seen), legs, lifted).with_both(both).with_rotten(rotten))
 }
 
 fn both_places(ends: &Ends) -> Outcome<(Located, Located)> {
@@ -95,7 +97,7 @@ fn open_side(context: &Context, job: &Job, place: &Located, side: Side) -> Outco
 fn open_side_if_there(context: &Context, job: &Job, place: &Located) -> Outcome<Option<Arc<dyn Store>>> {
     let opened = places::open_destination(place, &context.home, job.rules.preserve)?;
     if opened.is_none() {
-        refuse_vanished(context, job, place)?;
+        recognise::refuse_vanished(context, job, place, Part::Right)?;
     }
     Ok(opened)
 }
@@ -157,7 +159,7 @@ fn scan(
     context: &Context,
     job: &Job,
     (left, right): (&Arc<dyn Store>, &Arc<dyn Store>),
-    moves: Moves,
+    (moves, rotten): (Moves, &[Rotten]),
     settling: Option<&Settling>,
 ) -> Outcome<TwoWayPlan> {
     let memory = Memory::of(context, job, left.as_ref(), right.as_ref())?;
@@ -169,18 +171,21 @@ fn scan(
         None => job.filter()?,
     };
     let recall = |folder: &RelPath| memory.folder(folder);
+    let removing = context.home.record()?.removing(&job.name)?;
     let input = TwoWayInput {
         left: left.as_ref(),
         right: right.as_ref(),
         filter: &filter,
         baseline: &recall,
+        removing: &removing,
         by: Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve),
         preserve: job.rules.preserve,
         removals: job.rules.removals,
         policies: &policies,
         one_filesystem: job.rules.one_filesystem,
         moves,
-        zone: &jiff::tz::TimeZone::system(),
+        zone: &crate::clock::zone(),
+        rotten: Rot { known: rotten, mend: &[Some(Side::Left), Some(Side::Right)] },
     };
     let found = watched(context, &job.name, |progress| scan_two_way(&input, progress));
     found.map_err(|error| {
@@ -201,7 +206,7 @@ fn legs(
         let to_right = plan.changes == Side::Right;
         let (read, changed, place) =
             if to_right { (left, right, right_place) } else { (right, left, left_place) };
-        let space = changed.space().ok().flatten();
+        let facts = facts(plan, read.as_ref(), changed.as_ref(), Vec::new());
         Leg {
             left: read.clone(),
             to: place.clone(),
@@ -209,7 +214,7 @@ fn legs(
             to_be_made: to_be_made && to_right,
             // Both sides are locked and marked together.
             ours: false,
-            refusal: guard::check(plan, &job.rules, space, lifted),
+            refusal: guard::check(plan, &job.rules, &facts, lifted),
             plan: plan.clone(),
         }
     };
@@ -217,25 +222,30 @@ fn legs(
     aside.chain([&found.to_right, &found.to_left]).map(leg).collect()
 }
 
-/// Remembers what both sides are seen to agree on, after everything that was done is durable.
+/// Remembers what both sides agree on, after everything that was done, and what it was done from, is durable at both: a side
+/// that was only read may still lose what its owner saved a moment ago.
 pub fn remember(
     context: &Context,
     job: &Job,
     both: &Both,
     (left_mark, right_mark): (&str, &str),
-    hashes: &HashMap<RelPath, Hash>,
+    deeds: &Deeds,
 ) -> Outcome<()> {
     if job.name == ONCE {
         return Ok(());
     }
     let (left, right) = (both.left.as_ref(), both.right.as_ref());
     let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
-    let updates = learn(&both.news, (left, right), &by, hashes).map_err(|error| Failure {
+    let stopped = |error: StoreError| Failure {
         exit: crate::failure::STOPPED,
         code: error.kind.code(),
         message: format!("what was done cannot be looked at: {error}"),
         hint: "What was done is whole. Run again; the job goes on where it stopped.".to_owned(),
-    })?;
+    };
+    if !both.news.is_empty() {
+        left.sync().and_then(|()| right.sync()).map_err(stopped)?;
+    }
+    let updates = learn(&both.news, (left, right), &by, deeds).map_err(stopped)?;
     context.home.record()?.set_baseline(&job.name, left_mark, right_mark, &updates)?;
     Ok(())
 }

@@ -166,6 +166,11 @@ impl Filter {
         Ok(Filter { paths: Some(paths), ..Filter::new(&spec, Stamp::new(0, 0))? })
     }
 
+    /// Whether a path is one of those that [`Filter::for_paths`] was given, or lies below one.
+    pub fn names(&self, path: &RelPath) -> bool {
+        self.paths.as_ref().is_some_and(|paths| paths.iter().any(|named| path.is_within(named)))
+    }
+
     /// What the root hands down to its entries.
     pub fn root(&self) -> Inherited {
         Inherited { chosen: self.only.is_empty() }

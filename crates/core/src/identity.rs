@@ -1,10 +1,74 @@
-//! The mark by which a destination is recognised: `.reedhook/identity`, one line `id = "…"`.
+//! By what a store is recognised: its mark, and what it is on.
 //!
+//! The mark is `.reedhook/identity`, one line `id = "…"`.
 //! A job remembers the mark of the destination it wrote to. An empty mount point, or another drive at the same path, does not
 //! bear it, and the run stops before it takes one for the other.
 
+use std::fmt::Write;
+
 use crate::path::{RESERVED_NAME, RelPath};
 use crate::store::{FaultKind, Result, Store, StoreError, StoreExt};
+
+/// What a place is on, told without writing to it: a file system of this machine, or a server. It recognises sources, which
+/// bear no mark because nothing is written to them, and tells an empty mount point from the drive that belongs there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ground {
+    /// The kind of file system, `server` for an address.
+    pub kind: String,
+    /// What tells it apart from every other of its kind, where it has such a thing; the address of a server.
+    pub uuid: Option<String>,
+    /// A number that the file system derives from the same, where it does; known to accounts that may not read the device.
+    pub number: Option<String>,
+    /// The device or share it is mounted from.
+    pub source: String,
+}
+
+impl Ground {
+    /// A server's address.
+    pub fn server(address: String) -> Ground {
+        Ground { kind: "server".to_owned(), uuid: Some(address), number: None, source: String::new() }
+    }
+
+    /// Four fields with tabs between them, which [`Ground::from_text`] reads.
+    pub fn to_text(&self) -> String {
+        let text = |value: &Option<String>| value.clone().unwrap_or_default();
+        let fields = [&self.kind, &text(&self.uuid), &text(&self.number), &self.source];
+        fields.map(|field| field.replace(['\t', '\n'], " ")).join("\t")
+    }
+
+    /// What [`Ground::to_text`] wrote; `None` for anything else.
+    pub fn from_text(text: &str) -> Option<Ground> {
+        let mut fields = text.splitn(4, '\t').map(str::to_owned);
+        let some = |text: String| Some(text).filter(|text| !text.is_empty());
+        let kind = fields.next().and_then(some)?;
+        let (uuid, number) = (some(fields.next()?), some(fields.next()?));
+        Some(Ground { kind, uuid, number, source: fields.next()? })
+    }
+
+    /// Whether this is certainly something else. What cannot be told apart is taken for the same: a guard that stops good runs
+    /// would be lifted once and for all.
+    pub fn is_other(&self, known: &Ground) -> bool {
+        let both = |one: &Option<String>, other: &Option<String>| one.clone().zip(other.clone());
+        if let Some((now, then)) = both(&self.uuid, &known.uuid).or(both(&self.number, &known.number)) {
+            return now != then;
+        }
+        let network =
+            ["nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "fuse.sshfs"].contains(&self.kind.as_str());
+        self.kind != known.kind || (network && self.source != known.source)
+    }
+
+    /// What tells the file system apart, as one word.
+    pub fn key(&self) -> String {
+        let mut key = self.kind.clone();
+        // Writing to text does not fail.
+        let _ = match (&self.uuid, &self.number) {
+            (Some(uuid), _) => write!(key, ":{uuid}"),
+            (None, Some(number)) => write!(key, ":{number}"),
+            (None, None) => write!(key, ":{}", self.source),
+        };
+        key
+    }
+}
 
 /// A mark is shorter than this, with room for what later versions may add.
 const LIMIT: u64 = 4096;
@@ -40,4 +104,31 @@ pub fn ensure(store: &dyn Store, fresh: &str) -> Result<String> {
     }
     store.write_small(&file(), format!("id = \"{fresh}\"\n").as_bytes())?;
     Ok(fresh.to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_certainly_something_else() {
+        let ground = |text: &str| Ground::from_text(text).expect("a ground");
+        let rows = [
+            ("ext4\tu1\tn1\t/dev/sda", "ext4\tu1\tn1\t/dev/sdb", false),
+            ("ext4\tu1\tn1\t/dev/sda", "ext4\tu2\tn2\t/dev/sda", true),
+            // An account that may not read the device knows only the number.
+            ("ext4\t\tn1\t/dev/sda", "ext4\tu1\tn1\t/dev/sda", false),
+            ("ext4\t\tn2\t/dev/sda", "ext4\tu1\tn1\t/dev/sda", true),
+            ("xfs\t\t\t/dev/sda", "xfs\tu1\t\t/dev/sda", false),
+            ("ext4\t\t\t/dev/sda", "xfs\tu1\t\t/dev/sda", true),
+            ("tmpfs\t\t\tnone", "tmpfs\t\t\ttmpfs", false),
+            ("nfs4\t\t\tstation:/a", "nfs4\t\t\tstation:/b", true),
+            ("server\tsftp://a/x\t\t", "server\tsftp://b/x\t\t", true),
+        ];
+        for (now, then, other) in rows {
+            assert_eq!(ground(now).is_other(&ground(then)), other, "{now} {then}");
+            assert_eq!(ground(now).to_text(), now);
+        }
+        assert_eq!(Ground::from_text(""), None);
+    }
 }

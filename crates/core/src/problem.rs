@@ -22,6 +22,8 @@ pub enum Code {
     NoLinks,
     /// What was read back is not what was written, or the two sides differ though times and sizes agree.
     VerifyFailed,
+    /// A verification found that its content changed by itself, and this run does not mend it.
+    Rotten,
     /// What an undo was to bring back has no kept copy.
     NotKept,
     /// A run was cut short, and its log does not tell what it did here.
@@ -38,6 +40,7 @@ impl Code {
             Code::NameClash => "name-clash",
             Code::NoLinks => "no-links",
             Code::VerifyFailed => "verify-failed",
+            Code::Rotten => "rotten",
             Code::NotKept => "not-kept",
             Code::Untold => "untold",
         }
@@ -76,6 +79,9 @@ pub fn hint(code: &str) -> &'static str {
         "name-clash" => "Rename one of the two at the source; this destination would merge them.",
         "verify-failed" => {
             "Do not trust this medium: check it with its maker's tools, and restore the file from the good side."
+        }
+        "rotten" => {
+            "If the left is bad: reedhook restore JOB PATH. If the right is: touch the left's file and run. Then verify again."
         }
         "not-kept" => "Nothing was touched. `reedhook kept list JOB` shows what is still kept.",
         "untold" => "Look at both, then: reedhook kept restore JOB PATH --run RUN.",

@@ -59,6 +59,30 @@ pub struct Capabilities {
     pub one_stream: bool,
 }
 
+impl Capabilities {
+    /// What two stores can both do: that of a tree which is made of them.
+    pub fn least(self, other: Capabilities) -> Capabilities {
+        let (a, b) = (self, other);
+        Capabilities {
+            time_precision: a.time_precision.zip(b.time_precision).map(|(a, b)| a.max(b)),
+            link_times: a.link_times && b.link_times,
+            folder_times: a.folder_times && b.folder_times,
+            modes: a.modes && b.modes,
+            links: a.links && b.links,
+            rename: a.rename && b.rename,
+            folds_case: a.folds_case || b.folds_case,
+            max_name: a.max_name.min(b.max_name),
+            full: a.full && b.full,
+            batch_sync: a.batch_sync && b.batch_sync,
+            workers: a.workers.max(b.workers),
+            names: a.names.max(b.names),
+            remote: a.remote || b.remote,
+            holes: a.holes && b.holes,
+            one_stream: a.one_stream || b.one_stream,
+        }
+    }
+}
+
 /// The bytes that may stand in a store's names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum NameRule {

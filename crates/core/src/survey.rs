@@ -53,6 +53,23 @@ impl Survey {
     }
 }
 
+/// Whether anything takes part at or below a folder. What cannot be looked at may hold something.
+pub fn holds_anything(store: &dyn Store, filter: &Filter, folder: &RelPath, inherited: Inherited) -> bool {
+    let Ok(listing) = store.list(folder) else { return true };
+    let mut folders = Vec::new();
+    for entry in &listing.entries {
+        match filter.judge(folder, &entry.name, &entry.meta, inherited) {
+            Verdict::Out(_) => {}
+            verdict if entry.meta.is_folder() => folders.push((folder.join(&entry.name), verdict)),
+            _ => return true,
+        }
+    }
+    !listing.unknown.is_empty()
+        || folders
+            .iter()
+            .any(|(below, verdict)| holds_anything(store, filter, below, filter.inherit(*verdict)))
+}
+
 /// Looks through a whole tree.
 ///
 /// # Errors

@@ -9,6 +9,9 @@ use std::io::{self, Read};
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
+use reedhook_core::identity::Ground;
+use reedhook_core::path::RelPath;
+
 /// A mounted drive.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Drive {
@@ -59,45 +62,136 @@ pub fn connected() -> io::Result<Vec<Drive>> {
 /// Where a folder is on its file system, whatever mount it is reached through: the device's number, then the path there.
 /// Two folders that a bind mount shows in two places have the same. `None` when the system does not tell.
 pub fn on_device(folder: &Path) -> Option<PathBuf> {
-    let table = fs::read("/proc/self/mountinfo").ok()?;
-    let mut best: Option<(PathBuf, PathBuf)> = None;
-    for line in table.split(|byte| *byte == b'\n') {
-        let fields: Vec<&[u8]> = line.split(|byte| *byte == b' ').collect();
-        let (Some(number), Some(root), Some(target)) = (fields.get(2), fields.get(3), fields.get(4)) else {
-            continue;
-        };
-        let target = unescape(target, b"\\", 8, 3);
-        let Ok(below) = folder.strip_prefix(&target) else { continue };
-        // The last mount on a path hides the ones before it, so an equally long one replaces.
-        if best.as_ref().is_none_or(|(known, _)| known.as_os_str().len() <= target.as_os_str().len()) {
-            let root = unescape(root, b"\\", 8, 3);
-            let there =
-                Path::new(std::ffi::OsStr::from_bytes(number)).join(root.strip_prefix("/").unwrap_or(&root));
-            best = Some((target.clone(), there.join(below)));
-        }
-    }
-    best.map(|(_, place)| place)
+    let mount = mount_of(folder)?;
+    Some(Path::new(&mount.number).join(mount.path_in(folder)?))
+}
+
+/// What a folder is on; `None` when the system does not tell.
+pub fn ground_of(folder: &Path) -> Option<Ground> {
+    Some(mount_of(folder)?.ground())
+}
+
+/// What tells a folder apart from every other, as far as the system tells: its file system, and the path on it.
+pub fn spot_of(folder: &Path) -> Option<String> {
+    let mount = mount_of(folder)?;
+    Some(format!("{}/{}", mount.ground().key(), mount.path_in(folder)?.display()))
+}
+
+/// The other file systems that are mounted below a folder, with their paths in it. What the kernel makes up is left out, and what comes and goes with programs (the layers of containers, packages).
+pub fn mounts_in(folder: &Path) -> Vec<(RelPath, Ground)> {
+    let below = |mount: &Mount| {
+        let below = mount.target.strip_prefix(folder).ok().filter(|below| !below.as_os_str().is_empty())?;
+        RelPath::new(below.as_os_str().as_bytes()).ok()
+    };
+    let mounts = mounts().into_iter().filter(|mount| !mount.is_made_up());
+    let mut found: Vec<(RelPath, Ground)> =
+        mounts.filter_map(|mount| Some((below(&mount)?, mount.ground()))).collect();
+    // Of several mounts on one path the last is the one that shows.
+    found.reverse();
+    found.sort_by(|a, b| a.0.cmp(&b.0));
+    found.dedup_by(|a, b| a.0 == b.0);
+    found
+}
+
+/// The mount through which a folder is reached.
+fn mount_of(folder: &Path) -> Option<Mount> {
+    // The last mount on a path hides the ones before it.
+    let holding = mounts().into_iter().filter(|mount| folder.starts_with(&mount.target));
+    holding.max_by_key(|mount| mount.target.as_os_str().len())
+}
+
+fn mounts() -> Vec<Mount> {
+    let table = fs::read("/proc/self/mountinfo").unwrap_or_default();
+    table.split(|byte| *byte == b'\n').filter_map(parse_line).collect()
 }
 
 struct Mount {
-    source: PathBuf,
+    /// The device's number, `MAJOR:MINOR`.
+    number: String,
+    /// What of the file system is mounted.
+    root: PathBuf,
     target: PathBuf,
     file_system: String,
+    source: PathBuf,
 }
 
-/// One line of `/proc/self/mountinfo` (proc_pid_mountinfo(5)), when it mounts the whole of a block device.
-fn parse_mount(line: &[u8]) -> Option<Mount> {
+impl Mount {
+    /// Where a folder below the mount is on the file system.
+    fn path_in(&self, folder: &Path) -> Option<PathBuf> {
+        let root = self.root.strip_prefix("/").unwrap_or(&self.root);
+        Some(root.join(folder.strip_prefix(&self.target).ok()?))
+    }
+
+    fn is_made_up(&self) -> bool {
+        const MADE_UP: [&str; 25] = [
+            "proc",
+            "sysfs",
+            "devtmpfs",
+            "devpts",
+            "cgroup",
+            "cgroup2",
+            "debugfs",
+            "tracefs",
+            "securityfs",
+            "pstore",
+            "bpf",
+            "configfs",
+            "mqueue",
+            "hugetlbfs",
+            "binfmt_misc",
+            "fusectl",
+            "efivarfs",
+            "nsfs",
+            "autofs",
+            "overlay",
+            "squashfs",
+            "erofs",
+            "fuse.portal",
+            "fuse.gvfsd-fuse",
+            "fuse.snapfuse",
+        ];
+        MADE_UP.contains(&self.file_system.as_str())
+    }
+
+    fn ground(&self) -> Ground {
+        let device = self.source.canonicalize().ok().filter(|device| device.starts_with("/dev"));
+        let known = device.as_ref().and_then(|device| {
+            let names = links("/dev/disk/by-uuid");
+            names.into_iter().find(|(known, _)| known == device).map(|(_, uuid)| uuid)
+        });
+        let uuid = known.or_else(|| read_superblock(device.as_ref()?)?.1);
+        // These derive the number from their UUID; others from the device's, which changes with the order of plugging in.
+        let derived = matches!(self.file_system.as_str(), "ext2" | "ext3" | "ext4" | "btrfs");
+        let number = rustix::fs::statvfs(&self.target).ok().filter(|_| derived);
+        Ground {
+            kind: self.file_system.clone(),
+            uuid,
+            number: number.map(|found| format!("{:016x}", found.f_fsid)),
+            source: self.source.to_string_lossy().into_owned(),
+        }
+    }
+}
+
+/// One line of `/proc/self/mountinfo` (proc_pid_mountinfo(5)).
+fn parse_line(line: &[u8]) -> Option<Mount> {
     let fields: Vec<&[u8]> = line.split(|byte| *byte == b' ').collect();
     let separator = fields.iter().position(|field| *field == b"-")?;
-    let (root, target) = (fields.get(3)?, fields.get(4)?);
-    let (kind, source) = (fields.get(separator + 1)?, fields.get(separator + 2)?);
+    let path = |field: &&[u8]| unescape(field, b"\\", 8, 3);
+    Some(Mount {
+        number: String::from_utf8_lossy(fields.get(2)?).into_owned(),
+        root: path(fields.get(3)?),
+        target: path(fields.get(4)?),
+        file_system: String::from_utf8_lossy(fields.get(separator + 1)?).into_owned(),
+        source: path(fields.get(separator + 2)?),
+    })
+}
+
+/// A line that mounts the whole of a block device.
+fn parse_mount(line: &[u8]) -> Option<Mount> {
     // A folder of a file system that is mounted elsewhere is no drive; a btrfs subvolume stands for its drive.
-    let whole = *root == b"/" || *kind == b"btrfs";
-    let device = source.starts_with(b"/dev/");
-    (whole && device).then(|| Mount {
-        source: unescape(source, b"\\", 8, 3),
-        target: unescape(target, b"\\", 8, 3),
-        file_system: String::from_utf8_lossy(kind).into_owned(),
+    parse_line(line).filter(|mount| {
+        let whole = mount.root == Path::new("/") || mount.file_system == "btrfs";
+        whole && mount.source.starts_with("/dev")
     })
 }
 

@@ -26,23 +26,7 @@ impl Gathered {
     /// Returns `None` without members.
     pub fn new(members: Vec<(Name, Arc<dyn Store>)>) -> Option<Gathered> {
         let each = members.iter().map(|(_, store)| store.capabilities().clone());
-        let capabilities = each.reduce(|a, b| Capabilities {
-            folder_times: a.folder_times && b.folder_times,
-            names: a.names.max(b.names),
-            remote: a.remote || b.remote,
-            time_precision: a.time_precision.zip(b.time_precision).map(|(a, b)| a.max(b)),
-            link_times: a.link_times && b.link_times,
-            modes: a.modes && b.modes,
-            links: a.links && b.links,
-            rename: a.rename && b.rename,
-            folds_case: a.folds_case || b.folds_case,
-            max_name: a.max_name.min(b.max_name),
-            full: a.full && b.full,
-            batch_sync: a.batch_sync && b.batch_sync,
-            workers: a.workers.max(b.workers),
-            holes: a.holes && b.holes,
-            one_stream: a.one_stream || b.one_stream,
-        })?;
+        let capabilities = each.reduce(Capabilities::least)?;
         Some(Gathered { members, capabilities, space: None })
     }
 

@@ -4,6 +4,7 @@
 
 pub mod drives;
 pub mod gathered;
+pub mod layered;
 pub mod local;
 pub mod remote;
 pub mod simulated;

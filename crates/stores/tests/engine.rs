@@ -17,7 +17,7 @@ use reedhook_core::problem::{Code, Problem};
 use reedhook_core::run::{Ended, Event, RESUME_FROM, RunInput, RunReport, execute};
 use reedhook_core::store::{Attributes, FaultKind, Store};
 use reedhook_core::testing::{path, put, rules};
-use reedhook_core::walk::{Moves, ScanError, ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
 use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
 
 fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError> {
@@ -33,6 +33,7 @@ fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError
             one_filesystem: false,
             on_same: None,
             moves: Moves::Proved,
+            rotten: Rot::default(),
         },
         &ScanProgress::default(),
     )

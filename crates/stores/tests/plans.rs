@@ -12,7 +12,7 @@ use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Fate, Plan, Step};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
 use reedhook_core::testing::{path, put};
-use reedhook_core::walk::{Moves, ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, Rot, ScanInput, ScanProgress, scan};
 use reedhook_stores::simulated::SimulatedStore;
 
 /// A tree from words: `a/b=3@100` is a file of three bytes changed at second 100, `a/` a folder, `a->b` a link.
@@ -86,6 +86,7 @@ fn plan(kind: Kind, left: &str, right: &str, filter: &str) -> Plan {
         one_filesystem: false,
         on_same: None,
         moves: Moves::Proved,
+        rotten: Rot::default(),
     };
     scan(&input, &ScanProgress::default()).unwrap()
 }
@@ -176,6 +177,7 @@ fn a_scan_stops_when_it_is_asked_to() {
         one_filesystem: false,
         on_same: None,
         moves: Moves::Proved,
+        rotten: Rot::default(),
     };
     let progress = ScanProgress::default();
     progress.stop.store(true, std::sync::atomic::Ordering::Relaxed);

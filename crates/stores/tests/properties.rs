@@ -18,7 +18,7 @@ use reedhook_core::run::undo::{Past, undo};
 use reedhook_core::run::{Done, Ended, Event, RunInput, RunReport, execute, kept_folder};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
 use reedhook_core::testing::{clear, make_way, put, rules};
-use reedhook_core::walk::{Moves, ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, Rot, ScanInput, ScanProgress, scan};
 use reedhook_stores::local::LocalStore;
 use reedhook_stores::simulated::SimulatedStore;
 
@@ -129,6 +129,7 @@ fn plan(left: &dyn Store, right: &dyn Store) -> Plan {
             one_filesystem: false,
             on_same: None,
             moves: Moves::Proved,
+            rotten: Rot::default(),
         },
         &ScanProgress::default(),
     )

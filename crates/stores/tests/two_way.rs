@@ -23,7 +23,7 @@ use reedhook_core::run::{Ended, Event, RunInput, execute};
 use reedhook_core::store::{Attributes, FaultKind, Store};
 use reedhook_core::testing::{clear, make_way, path, put, rules};
 use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
-use reedhook_core::walk::{Moves, ScanError, ScanProgress};
+use reedhook_core::walk::{Moves, Rot, ScanError, ScanProgress};
 use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
 
 /// What a person does at one side.
@@ -130,6 +130,7 @@ impl Pair {
             one_filesystem: false,
             moves: Moves::Proved,
             zone: &jiff::tz::TimeZone::UTC,
+            rotten: Rot::default(),
         };
         scan_two_way(&input, &ScanProgress::default())
     }

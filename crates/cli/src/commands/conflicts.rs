@@ -20,7 +20,7 @@ use super::run::told;
 use crate::carry::Run;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, suggestion};
-use crate::jobfile::{Job, load_job};
+use crate::jobfile::{Job, known_job};
 use crate::json as lines;
 use crate::text::{Align, BOLD, CARE, Columns, DIM, bytes, count, moment, styled};
 use crate::two_way::{self, Both, Settling};
@@ -62,7 +62,7 @@ fn heading(job: &Job, number: usize) -> String {
 }
 
 fn look(context: &Context, name: &str) -> Outcome<(Job, Both)> {
-    let job = load_job(&context.home, name)?;
+    let job = known_job(&context.home, name, None)?;
     if job.rules.kind != Kind::TwoWay {
         return Err(Failure::usage(format!(
             "{name} is a {} and knows no conflicts; only two-way jobs do",
@@ -241,10 +241,10 @@ fn chosen<'a>(held: &[&'a Conflict], paths: &[PathBuf], name: &str) -> Outcome<V
 }
 
 fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
-    let run = Run::begin(context, &job.name)?.special("settle");
+    let run = Run::begin(context, job)?.special("settle");
     // A person has named each of these paths.
     let lifted = [Lift::Changes, Lift::Removals];
-    match two_way::look(context, job, &lifted, Moves::Unproved, Some(&settling)) {
+    match two_way::look(context, job, &lifted, Moves::Proved, Some(&settling)) {
         Ok(round) => {
             if let Some((leg, refusal)) = round.refusal() {
                 let failure = crate::round::guard_failure(leg, refusal, &context.home);

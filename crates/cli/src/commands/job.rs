@@ -16,8 +16,9 @@ use crate::home::write_file;
 use crate::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
 use crate::json as lines;
 use crate::places::{Ends, Located, locate, make_destination, written_for_keeping};
+use crate::recognise::{self, SEEN};
 use crate::render;
-use crate::round::{SEEN, nested, open_sources};
+use crate::round::{nested, open_sources};
 use crate::text::{Align, BOLD, Columns, styled};
 
 /// Carries out a `job` command, apart from `job filter`.
@@ -63,7 +64,7 @@ fn add(
     refuse_bad_ends(context, &ends)?;
     make_missing(context, &ends)?;
     job.save(&context.home)?;
-    remember_places(context, &name, job.rules.kind, &ends)?;
+    remember_places(context, &job, &ends, |_| true)?;
     announce(context, &job, &ends);
     if context.can_ask() && asked && ask::yes("Show what a run would do?", true)? {
         return super::preview::preview(context, &name, false);
@@ -202,19 +203,23 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
     Ok(())
 }
 
-/// Remembers that a destination is there now, so that its absence at the first run is noticed: an unplugged drive leaves an
-/// empty mount point behind. Marks of earlier places, and what was known of them, are forgotten.
-fn remember_places(context: &Context, name: &str, kind: Kind, ends: &Ends) -> Outcome<()> {
+/// Remembers what the places of a job are on, and which are there now, so that a drive that is not plugged in at the first run is
+/// missed: it leaves an empty mount point behind. What was known of the places that are given anew is forgotten.
+fn remember_places(context: &Context, job: &Job, ends: &Ends, given: impl Fn(&str) -> bool) -> Outcome<()> {
     let record = context.home.record()?;
-    record.forget_places(name)?;
-    // Whatever a job of this name knew of two sides, it was about other ones, or is no longer to be relied on.
-    record.forget_baseline(name)?;
-    // Nothing is ever written to the source of a one-way job: only a two-way job's left side is recognised by a mark.
-    let marked = ends.to.iter().chain(ends.from.iter().filter(|_| kind == Kind::TwoWay));
-    for to in marked.filter(|to| to.remote.is_none() && to.path.is_dir()) {
-        record.set_identity(name, &to.written, SEEN)?;
+    for place in ends.from.iter().chain(&ends.to).filter(|place| given(&place.written)) {
+        record.forget_place(&job.name, &place.written)?;
     }
-    Ok(())
+    // Whatever a job of this name knew of two sides, it was about other ones, or is no longer to be relied on.
+    record.forget_baseline(&job.name)?;
+    // Nothing is ever written to the source of a one-way job: only a two-way job's left side is recognised by a mark.
+    let two_way = job.rules.kind == Kind::TwoWay;
+    let marked = ends.to.iter().chain(ends.from.iter().filter(|_| two_way));
+    for to in marked.filter(|to| given(&to.written) && to.is_there()) {
+        record.set_mark(&job.name, &to.written, SEEN)?;
+    }
+    drop(record);
+    recognise::Seen::now(job, ends).remember(context, &job.name)
 }
 
 /// Says what was set up, where things will land, and what deserves a second look.
@@ -354,7 +359,12 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
     }
     let new_job = checked(context, name, job.keys.clone().overlaid(keys.clone()))?;
     refuse_bad_ends(context, &Ends::of(&new_job, &context.home, &context.settings)?)?;
-    let moved = !keys.to.is_empty() || keys.left.is_some() || keys.right.is_some();
+    let given: Vec<String> = [&keys.from, &keys.to].into_iter().flatten().cloned().collect();
+    let given = [given, keys.left.iter().chain(&keys.right).cloned().collect()].concat();
+    let given = given
+        .iter()
+        .map(|place| written_for_keeping(&context.home, &context.settings, place))
+        .collect::<Outcome<Vec<_>>>()?;
     change_file(context, name, |document| {
         set_keys(
             document,
@@ -371,13 +381,9 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
         }
         Ok(())
     })?;
-    if moved {
-        remember_places(
-            context,
-            name,
-            new_job.rules.kind,
-            &Ends::of(&new_job, &context.home, &context.settings)?,
-        )?;
+    if !given.is_empty() {
+        let ends = Ends::of(&new_job, &context.home, &context.settings)?;
+        remember_places(context, &new_job, &ends, |place| given.iter().any(|given| given == place))?;
     }
     context.say(format!("The job {} is changed.", styled(BOLD, name)));
     if new_job.rules.removed == Removed::Erase && job.rules.removed == Removed::Keep {
@@ -525,7 +531,7 @@ fn import(context: &Context, file: &Path, name: Option<String>) -> Outcome {
     let job = Job::new(&name, parse(&text, file)?)?;
     let ends = Ends::of(&job, &context.home, &context.settings)?;
     write_file(&context.home.job_file(&name), &text)?;
-    remember_places(context, &name, job.rules.kind, &ends)?;
+    remember_places(context, &job, &ends, |_| true)?;
     announce(context, &job, &ends);
     Ok(0)
 }

@@ -64,6 +64,9 @@ fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) 
             text.push_str(&format!("\n  In {}:", leg.to.shown(home)));
         }
         text.push('\n');
+        if let Some(sentence) = render::empty_source(round, leg, home) {
+            text.push_str(&format!("  {sentence}\n"));
+        }
         if render::nothing_to_do(leg) {
             let same = crate::text::count(leg.plan.counts.same, "file is", "files are");
             text.push_str(&format!("  Nothing to do: {same} the same on both sides.\n"));

@@ -11,28 +11,29 @@ use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
 use reedhook_core::job::{Kind, Newer};
 use reedhook_core::path::{Name, RelPath};
-use reedhook_core::plan::{Counts, Step};
-use reedhook_core::problem::Problem;
-use reedhook_core::record::{Outcome as RunOutcome, RunRow};
-use reedhook_core::run::kept::{KeptRun, kept_files, kept_runs};
-use reedhook_core::run::undo::{Past, undo as undo_run};
-use reedhook_core::run::{Done, Event, Item, Mark, kept_folder};
-use reedhook_core::store::{Store, StoreError};
-use reedhook_core::walk::Moves;
-use serde_json::json;
+use reedhook_core::plan::{Counts, Fate, Step};
+use reedhook_core::record::{Outcome as RunOutcome, Rotten, RunPlace, RunRow};
+use reedhook_core::run::kept::kept_files;
+use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
+use reedhook_core::run::{Done, Event, kept_folder, kept_root};
+use reedhook_core::store::{FaultKind, Store, StoreError};
+use reedhook_core::walk::{Moves, Rot};
+use reedhook_stores::layered::{Layer, Layered};
+use serde_json::{Value, json};
 
 use super::history::{find, read_log};
 use super::run::told;
 use crate::args::KeptCommand;
 use crate::ask;
-use crate::carry::{Run, lock_destination, prune};
+use crate::carry::{InOrder, JobLock, KeptError, Run, kept_in_order, lock_destination, prune};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, STOPPED};
-use crate::jobfile::{Job, load_job};
+use crate::jobfile::{Job, ONCE, known_job};
 use crate::json as lines;
-use crate::places::{Ends, Located, open_destination};
+use crate::places::{Ends, Located, locate, open_destination};
+use crate::recognise::{self, Part, Seen};
 use crate::render;
-use crate::round::{Round, scan_leg};
+use crate::round::{How, Round, scan_leg};
 use crate::text::{Align, Columns, bytes, count, grouped, moment};
 
 /// Carries out a `kept` command.
@@ -45,10 +46,12 @@ pub fn kept(context: &Context, command: KeptCommand) -> Outcome {
             bring(context, &job, &wanted, To::Destination)
         }
         KeptCommand::Prune { job, older_than } => {
-            let job = load_job(&context.home, &job)?;
+            let job = known_job(&context.home, &job, None)?;
             let mut gone = Vec::new();
-            for Holder { place, store, .. } in holders(context, &job)? {
-                crate::round::refuse_foreign(context, &job, &place, store.as_ref())?;
+            for Holder { place, store, part, .. } in all_holders(context, &job)? {
+                if let Some(part) = part {
+                    recognise::refuse_foreign(context, &job, &place, store.as_ref(), part)?;
+                }
                 // The copies of a run in progress are not ours to take.
                 let _lock = lock_destination(store.as_ref(), &place, &context.home)?;
                 gone.extend(prune(
@@ -88,57 +91,100 @@ pub fn restore(
     bring(context, job, &Wanted { paths, into, run }, To::Source)
 }
 
-/// A side that holds kept copies.
+/// A place that may hold kept copies.
 struct Holder {
     side: Side,
     place: Located,
     store: Arc<dyn Store>,
+    /// What the place is to the job now; nothing for one that earlier runs have changed.
+    part: Option<Part>,
 }
 
-/// Where a job's kept copies are: at its first destination, or at both sides of a two-way job; the right first.
+/// Where a job's runs keep copies: at its first destination, or at both sides of a two-way job; the right first.
 fn holders(context: &Context, job: &Job) -> Outcome<Vec<Holder>> {
     let ends = Ends::of(job, &context.home, &context.settings)?;
-    let left =
-        ends.from.into_iter().filter(|_| job.rules.kind == Kind::TwoWay).map(|place| (Side::Left, place));
+    let two_way = job.rules.kind == Kind::TwoWay;
+    let left = ends.from.into_iter().filter(|_| two_way).map(|place| (Side::Left, place));
     let places = ends.to.into_iter().take(1).map(|place| (Side::Right, place)).chain(left);
     let open = |(side, place): (Side, Located)| {
         let missing = || {
             Failure::refused("destination-missing", format!("{} is not there", place.shown(&context.home)))
         };
         let store = open_destination(&place, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
-        Ok(Holder { side, place, store })
+        let part = Some(Part::of(job.rules.kind, side == Side::Left));
+        Ok(Holder { side, place, store, part })
     };
     places.map(open).collect()
+}
+
+/// Every place that holds kept copies of a job's runs: also the left of a one-way job, when something was restored over what it
+/// had, further destinations, and what earlier runs or restores have changed, as far as it is there.
+fn all_holders(context: &Context, job: &Job) -> Outcome<Vec<Holder>> {
+    let mut found = holders(context, job)?;
+    let ends = Ends::of(job, &context.home, &context.settings)?;
+    let left = ends.from.into_iter().map(|place| (Side::Left, place, None));
+    let right = ends.to.into_iter().map(|place| (Side::Right, place, None));
+    let changed = context.home.record()?.places_changed(&job.name)?;
+    let earlier = changed.into_iter().filter_map(|past| {
+        let place = locate(&context.home, &context.settings, &past.place).ok()?;
+        Some((past.side, place, Some(past)))
+    });
+    for (side, place, past) in left.chain(right).chain(earlier) {
+        if found.iter().any(|known| known.place.location() == place.location()) || !place.seems_there() {
+            continue;
+        }
+        let Ok(Some(store)) = open_destination(&place, &context.home, job.rules.preserve) else { continue };
+        let same = past.is_none_or(|past| {
+            recognise::refuse_another_store(context, &past, &place, store.as_ref()).is_ok()
+        });
+        if same && matches!(store.stat(&kept_root()), Ok(Some(_))) {
+            found.push(Holder { side, place, store, part: None });
+        }
+    }
+    Ok(found)
 }
 
 fn unreadable(error: &StoreError) -> Failure {
     Failure::refused("destination-unusable", format!("the kept copies cannot be read: {error}"))
 }
 
+fn in_order(context: &Context, store: &dyn Store) -> Outcome<Vec<InOrder>> {
+    kept_in_order(context, store).map_err(|failure| match failure {
+        KeptError::Store(error) => unreadable(&error),
+        KeptError::Record(failure) => failure,
+    })
+}
+
 fn list_runs(context: &Context, name: &str) -> Outcome {
-    let job = load_job(&context.home, name)?;
+    let job = known_job(&context.home, name, None)?;
     let record = context.home.record()?;
-    let two_way = job.rules.kind == Kind::TwoWay;
+    let holders = all_holders(context, &job)?;
+    let several = holders.len() > 1;
     let mut table =
         Columns::new(&[Align::Right, Align::Left, Align::Left, Align::Right, Align::Right, Align::Left]);
-    table.heading(&["#", "kept since", if two_way { "side" } else { "" }, "files", "bytes", "run"]);
+    table.heading(&["#", "kept since", if several { "at" } else { "" }, "files", "bytes", "run"]);
     let mut total = 0;
+    let mut others = 0;
     let mut empty = true;
-    for Holder { side, store, .. } in holders(context, &job)? {
-        let runs = kept_runs(store.as_ref()).map_err(|error| unreadable(&error))?;
-        // What was brought back leaves its folders behind until they are pruned.
-        for run in runs.iter().filter(|run| run.files > 0) {
+    for Holder { side, place, store, .. } in holders {
+        let (ours, theirs): (Vec<InOrder>, Vec<InOrder>) = in_order(context, store.as_ref())?
+            .into_iter()
+            // What was brought back leaves its folders behind until they are pruned.
+            .filter(|kept| kept.run.files > 0)
+            .partition(|kept| kept.job.as_deref().map_or(!kept.run.owned, |owner| owner == job.name));
+        others += theirs.len();
+        for InOrder { run, .. } in ours {
             empty = false;
             total += run.bytes;
             let number = record.find_run(name, &run.run.to_string())?.map(|row| row.number);
             if context.global.json {
                 lines::print(&json!({"event": "kept", "run": run.run.to_string(), "side": side.as_str(),
-                    "number": number, "files": run.files, "bytes": run.bytes}));
+                    "place": place.location(), "number": number, "files": run.files, "bytes": run.bytes}));
             }
             table.row(vec![
                 number.map_or("–".to_owned(), |number| number.to_string()),
                 run.began.map_or("?".to_owned(), |began| moment(began.seconds() * 1000)),
-                if two_way { side.to_string() } else { String::new() },
+                if several { place.short(&context.home) } else { String::new() },
                 grouped(run.files),
                 bytes(run.bytes),
                 run.run.to_string(),
@@ -150,16 +196,20 @@ fn list_runs(context: &Context, name: &str) -> Outcome {
     }
     if empty {
         context.say(format!("{name} has no kept copies."));
-        return Ok(0);
+    } else {
+        context.say(table.render(0).trim_end());
+        let rules = &job.rules;
+        context.say(format!(
+            "\n{} in all; copies stay for {} and take {} at most.",
+            bytes(total),
+            rules.keep_for,
+            rules.keep_max
+        ));
     }
-    context.say(table.render(0).trim_end());
-    let rules = &job.rules;
-    context.say(format!(
-        "\n{} in all; copies stay for {} and take {} at most.",
-        bytes(total),
-        rules.keep_for,
-        rules.keep_max
-    ));
+    if others > 0 {
+        let runs = count(others as u64, "run", "runs");
+        context.say(format!("There too: kept copies of {runs} of other jobs or machines."));
+    }
     Ok(0)
 }
 
@@ -171,31 +221,36 @@ fn kept_name(context: &Context, job: &str, which: &str) -> Outcome<Name> {
 }
 
 fn list_files(context: &Context, name: &str, which: &str) -> Outcome {
-    let job = load_job(&context.home, name)?;
+    let job = known_job(&context.home, name, Some(which))?;
     let run = kept_name(context, name, which)?;
-    let two_way = job.rules.kind == Kind::TwoWay;
+    let holders = all_holders(context, &job)?;
+    let several = holders.len() > 1;
     let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right]);
     let mut empty = true;
-    for Holder { side, store, .. } in holders(context, &job)? {
+    for Holder { side, place, store, .. } in holders {
         let files = match kept_files(store.as_ref(), &run) {
             Ok(files) => files,
-            Err(error) if error.kind == reedhook_core::store::FaultKind::NotFound => Vec::new(),
+            Err(error) if error.kind == FaultKind::NotFound => Vec::new(),
             Err(error) => return Err(unreadable(&error)),
         };
         for file in &files {
             empty = false;
             if context.global.json {
                 let mut object = lines::object(json!({"event": "kept-file", "run": run.to_string(),
-                    "side": side.as_str(), "size": file.size}));
+                    "side": side.as_str(), "place": place.location(), "size": file.size}));
                 object.extend(lines::path_object(&file.path));
                 lines::print(&object.into());
             }
-            let side = if two_way { side.to_string() } else { String::new() };
-            table.row(vec![side, file.path.to_string(), bytes(file.size)]);
+            let at = if several { place.short(&context.home) } else { String::new() };
+            table.row(vec![at, file.path.to_string(), bytes(file.size)]);
         }
     }
+    if empty && context.home.record()?.find_run(name, which)?.is_none() {
+        return Err(Failure::usage(format!("{name} has no run \"{which}\""))
+            .hint(format!("`reedhook kept list {name}` lists those with kept copies.")));
+    }
     if !context.global.json {
-        let text = if empty { format!("Run {run} kept nothing.") } else { table.render(0) };
+        let text = if empty { format!("Run {which} of {name} kept nothing.") } else { table.render(0) };
         context.say(text.trim_end());
     }
     Ok(0)
@@ -217,40 +272,123 @@ enum To {
     Destination,
 }
 
-/// Where a path is found: at the other side, or among the kept copies of a run.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-enum Found {
-    OtherSide,
-    Kept(Name),
-}
-
 fn bring(context: &Context, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome {
-    let job = load_job(&context.home, name)?;
+    let job = known_job(&context.home, name, wanted.run)?;
     let ends = Ends::of(&job, &context.home, &context.settings)?;
-    let holders = holders(context, &job)?;
+    let holders = all_holders(context, &job)?;
+    for holder in &holders {
+        if let Some(part) = holder.part {
+            recognise::refuse_foreign(context, &job, &holder.place, holder.store.as_ref(), part)?;
+        }
+    }
     let into = wanted.into.map(folder_target).transpose()?;
     let named = wanted.run.map(|which| kept_name(context, name, which)).transpose()?;
-    let mut groups: BTreeMap<(usize, Found), Vec<RelPath>> = BTreeMap::new();
-    for typed in wanted.paths {
-        let path = relative(typed, &ends, &holders)?;
-        let found = locate(&holders, named.as_ref(), &path, to)?;
-        groups.entry(found).or_default().push(path);
+    let layers = layers(context, &holders, named.as_ref(), to)?;
+    let paths: Vec<RelPath> =
+        wanted.paths.iter().map(|typed| relative(typed, &ends, &holders)).collect::<Outcome<_>>()?;
+    let tree = Layered::new(layers.iter().map(|found| found.layer.clone()).collect());
+    let tree = tree.ok_or_else(|| not_kept(&paths, to, named.is_some()))?;
+    let missing = |path: &&RelPath| !matches!(tree.stat(path), Ok(Some(_)));
+    if let Some(path) = paths.iter().find(missing) {
+        return Err(not_kept(std::slice::from_ref(path), to, named.is_some()));
+    }
+    if let (To::Destination, None) = (to, &into) {
+        return bring_back_where_it_was(context, &job, &holders, (&tree, &layers), paths);
+    }
+    let target = match into {
+        Some(folder) => folder,
+        None => {
+            let left = only_source(&ends, name)?;
+            recognise::refuse_other_ground(context, &job, &left, Part::of(job.rules.kind, true))?;
+            left
+        }
+    };
+    bring_back(context, &job, &Source::of(layers, tree), (&target, Side::Left), paths)
+}
+
+/// Puts kept copies back at the side that they came from; of a path that both sides have kept, the newest.
+fn bring_back_where_it_was(
+    context: &Context,
+    job: &Job,
+    holders: &[Holder],
+    (tree, layers): (&Layered, &[Found]),
+    paths: Vec<RelPath>,
+) -> Outcome {
+    let mut by_holder: BTreeMap<usize, Vec<RelPath>> = BTreeMap::new();
+    for path in paths {
+        let holder = tree.layer_of(&path).map_or(0, |layer| layers[layer].holder);
+        by_holder.entry(holder).or_default().push(path);
     }
     let mut code = 0;
-    for ((at, found), paths) in groups {
-        let holder = &holders[at];
-        let source: Arc<dyn Store> = match &found {
-            Found::OtherSide => holder.store.clone(),
-            Found::Kept(run) => open_kept(context, &holder.place, run, &job)?,
-        };
-        let target = match (&into, to) {
-            (Some(folder), _) => folder.clone(),
-            (None, To::Destination) => holder.place.clone(),
-            (None, To::Source) => only_source(&ends, name)?,
-        };
-        code = bring_group(context, &job, &source, &target, paths)?.max(code);
+    for (at, paths) in by_holder {
+        let own: Vec<Found> = layers.iter().filter(|found| found.holder == at).cloned().collect();
+        let tree = Layered::new(own.iter().map(|found| found.layer.clone()).collect());
+        let tree = tree.ok_or_else(|| not_kept(&paths, To::Destination, true))?;
+        let target = (&holders[at].place, holders[at].side);
+        code = bring_back(context, job, &Source::of(own, tree), target, paths)?.max(code);
     }
     Ok(code)
+}
+
+/// A tree that a restore can read from.
+#[derive(Clone)]
+struct Found {
+    layer: Layer,
+    /// What it is called.
+    name: String,
+    /// Which of the holders has it.
+    holder: usize,
+}
+
+/// What a restore reads from, and what each of its layers is called.
+struct Source {
+    tree: Arc<Layered>,
+    names: Vec<String>,
+}
+
+impl Source {
+    fn of(layers: Vec<Found>, tree: Layered) -> Source {
+        Source { tree: Arc::new(tree), names: layers.into_iter().map(|found| found.name).collect() }
+    }
+}
+
+/// What lies over what: the other side on top, then what runs have kept, the newest first; or only what one run has kept.
+fn layers(context: &Context, holders: &[Holder], named: Option<&Name>, to: To) -> Outcome<Vec<Found>> {
+    let mut layers = Vec::new();
+    let right = holders.first().filter(|_| named.is_none() && to == To::Source);
+    layers.extend(right.map(|right| Found {
+        name: right.place.short(&context.home),
+        layer: Layer { store: right.store.clone(), root: RelPath::root() },
+        holder: 0,
+    }));
+    let mut kept: Vec<(i64, Name, usize)> = Vec::new();
+    for (at, holder) in holders.iter().enumerate() {
+        // What was set aside where a person restored to is only meant when they name that run.
+        if holder.part.is_none() && named.is_none() {
+            continue;
+        }
+        let runs = in_order(context, holder.store.as_ref())?;
+        let wanted = runs.into_iter().filter(|kept| named.is_none_or(|named| *named == kept.run.run));
+        kept.extend(wanted.map(|kept| (kept.order, kept.run.run, at)));
+    }
+    // Stable: of one run the right comes before the left.
+    kept.sort_by_key(|(order, ..)| std::cmp::Reverse(*order));
+    layers.extend(kept.into_iter().map(|(_, run, holder)| {
+        let layer = Layer { store: holders[holder].store.clone(), root: kept_folder(&run) };
+        Found { layer, name: format!("kept copies of {run}"), holder }
+    }));
+    Ok(layers)
+}
+
+fn not_kept(paths: &[RelPath], to: To, named: bool) -> Failure {
+    let path = paths.first().map(RelPath::to_string).unwrap_or_default();
+    let words = if to == To::Source && !named {
+        "is neither at the right nor in the kept copies"
+    } else {
+        "is not in the kept copies"
+    };
+    Failure { code: "not-kept", ..Failure::usage(format!("{path} {words}")) }
+        .hint("`reedhook kept list JOB RUN` shows what was kept.")
 }
 
 fn only_source(ends: &Ends, name: &str) -> Outcome<Located> {
@@ -281,53 +419,21 @@ fn relative(typed: &Path, ends: &Ends, holders: &[Holder]) -> Outcome<RelPath> {
     })
 }
 
-/// Finds where a path can be brought back from: the named run, the other side, or else the newest run that kept it. The number
-/// is that of the holder.
-fn locate(holders: &[Holder], named: Option<&Name>, path: &RelPath, to: To) -> Outcome<(usize, Found)> {
-    let holds = |holder: &Holder, at: &RelPath| matches!(holder.store.stat(at), Ok(Some(_)));
-    let other_side =
-        holders.first().filter(|right| named.is_none() && to == To::Source && holds(right, path));
-    if other_side.is_some() {
-        return Ok((0, Found::OtherSide));
-    }
-    let mut candidates: Vec<(usize, KeptRun)> = Vec::new();
-    for (at, holder) in holders.iter().enumerate() {
-        let runs = kept_runs(holder.store.as_ref()).map_err(|error| unreadable(&error))?;
-        let kept = |run: &KeptRun| holds(holder, &kept_folder(&run.run).join_path(path));
-        let wanted = runs.into_iter().filter(|run| named.is_none_or(|named| *named == run.run));
-        candidates.extend(wanted.filter(kept).map(|run| (at, run)));
-    }
-    // A run's name begins with its time.
-    match candidates.into_iter().max_by(|(_, a), (_, b)| a.run.cmp(&b.run)) {
-        Some((at, run)) => Ok((at, Found::Kept(run.run))),
-        None => {
-            let places = if to == To::Source && named.is_none() {
-                "at the right nor in the kept copies"
-            } else {
-                "in the kept copies"
-            };
-            let not = if places.contains("nor") { "neither " } else { "not " };
-            Err(Failure { code: "not-kept", ..Failure::usage(format!("{path} is {not}{places}")) }
-                .hint("`reedhook kept list JOB RUN` shows what was kept."))
-        }
-    }
-}
-
-fn open_kept(context: &Context, right: &Located, run: &Name, job: &Job) -> Outcome<Arc<dyn Store>> {
-    crate::places::open_below(right, &context.home, &kept_folder(run), job.rules.preserve)
-}
-
-fn bring_group(
+fn bring_back(
     context: &Context,
     job: &Job,
-    source: &Arc<dyn Store>,
-    target: &Located,
+    source: &Source,
+    target: (&Located, Side),
     paths: Vec<RelPath>,
 ) -> Outcome {
-    let run = Run::begin(context, &job.name)?.special("restore");
-    let looked = look_at_restore(context, job, source, target, paths);
-    match looked {
+    let run = Run::begin(context, job)?.special("restore");
+    match look_at_restore(context, job, source, target, paths) {
         Ok(round) => {
+            if job.rules.kind == Kind::TwoWay && job.name != ONCE {
+                // First of all: what was gone and comes back must not be taken for what was there all the time.
+                context.home.record()?.forget_names(&job.name, &brought(&round))?;
+            }
+            tell_origins(context, source, &round);
             let result = run.carry_out(&round)?;
             told(context, job, Some(&round), result)
         }
@@ -335,12 +441,45 @@ fn bring_group(
     }
 }
 
+/// The paths that a restore puts where nothing is.
+fn brought(round: &Round) -> Vec<RelPath> {
+    let folders = round.legs.iter().flat_map(|leg| &leg.plan.folders);
+    let mut paths = Vec::new();
+    for folder in folders {
+        if folder.fate == Fate::Make {
+            paths.push(folder.path.clone());
+        }
+        let added = folder.actions.iter().filter(|action| matches!(action.step, Step::Add { .. }));
+        paths.extend(added.map(|action| folder.path.join(&action.name)));
+    }
+    paths
+}
+
+/// Says where what comes back comes from, when that is not one place.
+fn tell_origins(context: &Context, source: &Source, round: &Round) {
+    let mut found: BTreeMap<usize, u64> = BTreeMap::new();
+    for folder in round.legs.iter().flat_map(|leg| &leg.plan.folders) {
+        for action in &folder.actions {
+            if matches!(action.step, Step::Add { .. } | Step::Update { .. }) {
+                let layer = source.tree.layer_of(&folder.path.join(&action.name));
+                *found.entry(layer.unwrap_or_default()).or_default() += 1;
+            }
+        }
+    }
+    if found.len() > 1 || found.keys().any(|layer| *layer > 0) {
+        for (layer, number) in found {
+            let name = source.names.get(layer).map_or("", String::as_str);
+            context.say(format!("  {} from {name}", count(number, "file", "files")));
+        }
+    }
+}
+
 /// Scans what a restore would do; what is newer at the target is asked about.
 fn look_at_restore(
     context: &Context,
     job: &Job,
-    source: &Arc<dyn Store>,
-    target: &Located,
+    source: &Source,
+    (target, side): (&Located, Side),
     paths: Vec<RelPath>,
 ) -> Outcome<Round> {
     let filter = Filter::for_paths(paths).map_err(|error| Failure::usage(error.to_string()))?;
@@ -350,20 +489,35 @@ fn look_at_restore(
     };
     let mut copy = job.clone();
     (copy.rules.kind, copy.rules.newer) = (Kind::Copy, Newer::Leave);
-    let mut leg =
-        scan_leg(context, &copy, source, (target, store.clone(), false), (&filter, Moves::Proved), &[])?;
+    let right = job.to.first().cloned().unwrap_or_default();
+    let rotten = context.home.record()?.rotten(&job.name, &right)?;
+    // What is named is brought back, unless it is the right that went bad.
+    let rot = Rot { known: &rotten, mend: &[Some(Side::Left), None] };
+    let tree: Arc<dyn Store> = source.tree.clone();
+    let look = |copy: &Job| {
+        let how = How { filter: &filter, moves: Moves::Proved, rot, names: &[] };
+        scan_leg(context, copy, &tree, (target, store.clone(), false), &how, &[])
+    };
+    let mut leg = look(&copy)?;
     let newer = leg.plan.folders.iter().flat_map(|folder| &folder.actions);
     let newer = newer.filter(|action| matches!(action.step, Step::Leave { .. })).count() as u64;
     if newer > 0 && overwrite_newer(context, target, newer)? {
         copy.rules.newer = Newer::Update;
-        leg = scan_leg(context, &copy, source, (target, store, false), (&filter, Moves::Proved), &[])?;
+        leg = look(&copy)?;
     }
     leg.ours = false;
+    leg.plan.set_changes(side);
     if let Some(refusal) = &leg.refusal {
         return Err(crate::round::guard_failure(&leg, refusal, &context.home));
     }
     let ends = Ends { from: Vec::new(), to: vec![target.clone()] };
-    Ok(Round { job: copy, ends, legs: vec![leg], both: None })
+    Ok(Round::new(&copy, (ends, Seen::default()), vec![leg], &[]).with_rotten(rotten_within(rotten, &filter)))
+}
+
+/// What is known to be rotten of what is brought back.
+fn rotten_within(rotten: Vec<Rotten>, filter: &Filter) -> Vec<Rotten> {
+    let named = |one: &Rotten| filter.names(&one.path) && one.side != Some(Side::Right);
+    rotten.into_iter().filter(named).collect()
 }
 
 fn overwrite_newer(context: &Context, target: &Located, newer: u64) -> Outcome<bool> {
@@ -380,17 +534,30 @@ fn overwrite_newer(context: &Context, target: &Located, newer: u64) -> Outcome<b
     Ok(false)
 }
 
-/// Puts a job's destination back as it was before a run.
+/// Puts what a run changed back as it was before it.
 pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
-    let job = load_job(&context.home, name)?;
-    if job.to.len() != 1 {
-        return Err(Failure::usage(format!("{name} has several destinations; undo knows one")));
-    }
     let row = find(context, name, which)?;
-    let sides = holders(context, &job)?;
-    let pasts =
-        sides.iter().map(|holder| read_past(context, &row, holder.side)).collect::<Outcome<Vec<_>>>()?;
-    if pasts.iter().all(|past| past.items.is_empty()) {
+    let job = known_job(&context.home, name, Some(which))?;
+    // Before anything is read: the log of a run in progress tells half of it.
+    let lock = JobLock::take(&context.home, name)?;
+    let places = context.home.record()?.run_places(row.id)?;
+    let sides =
+        places.iter().map(|place| changed_store(context, &job, place)).collect::<Outcome<Vec<_>>>()?;
+    let pasts = places.iter().map(|place| read_past(context, &row, place)).collect::<Outcome<Vec<_>>>()?;
+    let kept_something = |(side, past): (&Holder, &Past)| {
+        past.run
+            .as_ref()
+            .is_some_and(|run| kept_files(side.store.as_ref(), run).is_ok_and(|kept| !kept.is_empty()))
+    };
+    let did_something = |past: &Past| !past.items.is_empty() || !past.folders.is_empty();
+    if !pasts.iter().any(did_something) && !sides.iter().zip(&pasts).any(kept_something) {
+        if places.is_empty() && row.counts.changes() > 0 {
+            return Err(Failure::refused(
+                "store-unknown",
+                format!("which stores run {} of {name} changed was not remembered", row.number),
+            )
+            .hint("Bring things back by hand: reedhook kept list, kept restore."));
+        }
         context.say(format!("Run {} of {name} changed nothing.", row.number));
         return Ok(0);
     }
@@ -398,15 +565,20 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
     if context.can_ask() && !context.global.yes && !ask::yes(&question, false)? {
         return Ok(0);
     }
-    let mut run = Run::begin(context, name)?.special("undo");
-    let done = match undo_everywhere(context, &job, &sides, &pasts, run.name()) {
+    let mut run = Run::begin_locked(context, &job, lock)?.special("undo");
+    let done = match undo_everywhere(context, &job, (&sides, &places), &pasts, &run) {
         Ok(done) => done,
         Err(failure) => return told(context, &job, None, run.refuse(failure)?),
     };
     let (counts, folders) = undone_counts(&done);
-    let events = done.items.into_iter().map(Event::Item);
-    let folder_events = done.folders.into_iter().map(|(side, path, was)| Event::Folder { side, path, was });
-    run.note(events.chain(folder_events).chain(done.problems.into_iter().map(Event::Problem)), None)?;
+    let several = sides.len() > 1 && job.rules.kind != Kind::TwoWay;
+    for (at, one) in done.into_iter().enumerate() {
+        let side = sides[at].side;
+        let events = one.items.into_iter().map(Event::Item);
+        let folder_events = one.folders.into_iter().map(|(path, was)| Event::Folder { side, path, was });
+        let problems = one.problems.into_iter().map(Event::Problem);
+        run.note(events.chain(folder_events).chain(problems), several.then(|| places[at].place.as_str()))?;
+    }
     let outcome = if counts.problems > 0 { RunOutcome::Problems } else { RunOutcome::Done };
     let result = run.end(outcome, None, counts, folders)?;
     if !context.global.json {
@@ -417,51 +589,58 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
     told(context, &job, None, result)
 }
 
-fn read_past(context: &Context, row: &RunRow, side: Side) -> Outcome<Past> {
-    let mut past = Past { run: Name::new(row.run.as_bytes()).ok(), ..Past::default() };
-    read_log(context, row, |_, value| lines::add_past(&mut past, side, value))?;
-    past.items.retain(|item| item.done != Done::Left);
-    Ok(past)
+/// Opens a store that a run changed; anything else that is there now is refused.
+fn changed_store(context: &Context, job: &Job, past: &RunPlace) -> Outcome<Holder> {
+    let place = locate(&context.home, &context.settings, &past.place)?;
+    let missing =
+        || Failure::refused("store-missing", format!("{} is not there", place.shown(&context.home)));
+    let store = open_destination(&place, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
+    recognise::refuse_another_store(context, past, &place, store.as_ref())?;
+    Ok(Holder { side: past.side, place, store, part: None })
 }
 
-/// What was undone, at all sides together.
-#[derive(Default)]
-struct UndoneBoth {
-    items: Vec<Item>,
-    folders: Vec<(Side, RelPath, Mark)>,
-    problems: Vec<Problem>,
+fn read_past(context: &Context, row: &RunRow, place: &RunPlace) -> Outcome<Past> {
+    let mut past = Past::at(place.side, Name::new(row.run.as_bytes()).ok());
+    read_log(context, row, |_, value| {
+        let elsewhere = value.get("to").and_then(Value::as_str).is_some_and(|to| to != place.place);
+        if !elsewhere {
+            lines::add_past(&mut past, place.side, value);
+        }
+    })?;
+    past.items.retain(|item| item.done != Done::Left);
+    Ok(past)
 }
 
 fn undo_everywhere(
     context: &Context,
     job: &Job,
-    sides: &[Holder],
+    (sides, places): (&[Holder], &[RunPlace]),
     pasts: &[Past],
-    own: &str,
-) -> Outcome<UndoneBoth> {
-    let own = Name::new(own.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
+    run: &Run<'_>,
+) -> Outcome<Vec<Undone>> {
+    let own = Name::new(run.name().as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
     let mut locks = Vec::new();
-    for Holder { place, store, .. } in sides {
-        crate::round::refuse_foreign(context, job, place, store.as_ref())?;
-        locks.push(lock_destination(store.as_ref(), place, &context.home)?);
+    for (Holder { place, store, .. }, past) in sides.iter().zip(places) {
+        // Where a person restored to stays their own: no lock is left there.
+        if !past.mark.is_empty() {
+            locks.push(lock_destination(store.as_ref(), place, &context.home)?);
+        }
+        context.home.record()?.add_run_place(run.id(), past)?;
     }
-    if job.rules.kind == Kind::TwoWay {
+    if job.rules.kind == Kind::TwoWay && job.name != ONCE {
         // First of all: were the undoing remembered as a removal, the next run would carry it to the other side.
         context.home.record()?.forget_names(&job.name, &worked_on(pasts))?;
     }
-    let mut both = UndoneBoth::default();
-    for (Holder { side, store, .. }, past) in sides.iter().zip(pasts) {
-        let done = undo_run(store.as_ref(), past, &own).map_err(|error| Failure {
+    let owner = crate::carry::owner(&job.name);
+    let undo_one = |(Holder { store, .. }, past): (&Holder, &Past)| {
+        undo_run(store.as_ref(), past, (&own, &owner)).map_err(|error| Failure {
             exit: STOPPED,
             code: error.kind.code(),
             message: format!("the undo stopped on the way: {error}"),
             hint: "What was done is whole; undo the same run again.".to_owned(),
-        })?;
-        both.items.extend(done.items);
-        both.folders.extend(done.folders.into_iter().map(|(path, was)| (*side, path, was)));
-        both.problems.extend(done.problems);
-    }
-    Ok(both)
+        })
+    };
+    sides.iter().zip(pasts).map(undo_one).collect()
 }
 
 /// Every path that a run worked on, where it was before and where it was put.
@@ -470,10 +649,12 @@ fn worked_on(pasts: &[Past]) -> Vec<RelPath> {
     items.flat_map(|item| [Some(item.path.clone()), item.moved_from.clone()]).flatten().collect()
 }
 
-fn undone_counts(done: &UndoneBoth) -> (Counts, (u64, u64)) {
-    let mut counts = Counts { problems: done.problems.len() as u64, ..Counts::default() };
+fn undone_counts(done: &[Undone]) -> (Counts, (u64, u64)) {
+    let mut counts = Counts::default();
     let (mut made, mut removed) = (0, 0);
-    for item in &done.items {
+    counts.problems = done.iter().map(|one| one.problems.len() as u64).sum();
+    counts.same = done.iter().map(|one| one.as_before).sum();
+    for item in done.iter().flat_map(|one| &one.items) {
         match item.done {
             Done::Added | Done::Revived => counts.added += 1,
             Done::Updated => counts.updated += 1,

@@ -1,5 +1,6 @@
 //! `run` and `once`: carry a job out, watch it, and say what came of it.
 
+use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
 use reedhook_core::record::Outcome as RunOutcome;
 use reedhook_core::walk::Moves;
@@ -12,10 +13,11 @@ use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
 use crate::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
 use crate::json as lines;
-use crate::places::make_destination;
+use crate::places::{Ends, make_destination, open_destination};
 use crate::polite;
+use crate::recognise::{self, Part};
 use crate::render;
-use crate::round::{Round, guard_failure, lifted, look};
+use crate::round::{Leg, Round, guard_failure, lifted, look};
 use crate::text::{BOLD, styled};
 
 /// Runs jobs one after the other. All of them are read before the first one begins, so that a slip touches nothing.
@@ -63,8 +65,9 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
         return Err(Failure::usage(format!("{name} has several sources or destinations"))
             .hint("Bring back what you need with `reedhook restore`."));
     }
+    refuse_wrong_right(context, &job)?;
     std::mem::swap(&mut job.from, &mut job.to);
-    let run = match Run::begin(context, name) {
+    let run = match Run::begin(context, &job) {
         Ok(run) => run.special("reverse"),
         Err(failure) if failure.exit == REFUSED => {
             return Ok(refused_before_the_record(context, &job, &failure));
@@ -73,7 +76,10 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
     };
     let looked = look(context, &job, &lifted(&allow.allow), Moves::Proved).and_then(|mut round| {
         // The left stays the person's own: no lock, no mark.
-        round.legs.iter_mut().for_each(|leg| leg.ours = false);
+        for leg in &mut round.legs {
+            leg.ours = false;
+            leg.plan.set_changes(Side::Left);
+        }
         agree_to_reverse(context, round)
     });
     match looked {
@@ -83,6 +89,16 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
         }
         Err(failure) => told(context, &job, None, run.refuse(failure)?),
     }
+}
+
+/// What is brought back must come from where the job has put it.
+fn refuse_wrong_right(context: &Context, job: &Job) -> Outcome<()> {
+    for to in &Ends::of(job, &context.home, &context.settings)?.to {
+        if let Some(store) = open_destination(to, &context.home, job.rules.preserve)? {
+            recognise::refuse_foreign(context, job, to, store.as_ref(), Part::Destination)?;
+        }
+    }
+    Ok(())
 }
 
 fn agree_to_reverse(context: &Context, round: Round) -> Outcome<Round> {
@@ -138,7 +154,7 @@ fn run_now(context: &Context, job: &Job, allow: &Allow) -> Outcome {
     if !context.global.json && !context.global.quiet {
         context.say(format!("{}  {}", styled(BOLD, &job.name), job.rules.kind));
     }
-    let run = match Run::begin(context, &job.name) {
+    let run = match Run::begin(context, job) {
         Ok(run) => run,
         // Nothing was begun, so nothing is remembered; a program still gets its last line.
         Err(failure) if failure.exit == REFUSED => {
@@ -154,9 +170,6 @@ fn run_now(context: &Context, job: &Job, allow: &Allow) -> Outcome {
         super::preview::tell_losses(context, &round);
     }
     let result = run.carry_out(&round)?;
-    if result.counts.removed > 0 {
-        context.home.record()?.set_removals_confirmed(&job.name, true)?;
-    }
     told(context, job, Some(&round), result)
 }
 
@@ -168,7 +181,11 @@ fn look_and_agree(context: &Context, job: &Job, allow: &Allow) -> Outcome<Round>
         // Both sides have to be there to be locked and marked.
         Some(leg) => {
             make_destination(&leg.to, &context.home, job.rules.preserve)?;
-            look()
+            let round = look()?;
+            match round.refusal() {
+                Some((leg, refusal)) => Err(guard_failure(leg, refusal, &context.home)),
+                None => Ok(round),
+            }
         }
         None => Ok(round),
     }
@@ -182,20 +199,35 @@ fn agreed(context: &Context, round: Round) -> Outcome<Round> {
     for leg in round.legs.iter().filter(|leg| leg.to_be_made) {
         context.say(format!("  The folder {} is not there yet and is made.", leg.to.shown(&context.home)));
     }
+    for leg in &round.legs {
+        if let Some(sentence) = render::empty_source(&round, leg, &context.home) {
+            context.say(format!("  {sentence}"));
+        }
+    }
     agree_to_removals(context, &round)?;
     Ok(round)
 }
 
-/// What a job would remove is asked for before its first run; at a terminal also when it removes for the first time later.
+/// What would be removed at the first run between two stores is asked for; at a terminal also when something is removed between
+/// them for the first time later. The yes belongs to these two stores, whatever job brings them together.
 fn agree_to_removals(context: &Context, round: &Round) -> Outcome<()> {
-    let name = &round.job.name;
-    let record = context.home.record()?;
-    if context.global.yes || round.counts().removed == 0 || record.removals_confirmed(name)? {
+    if context.global.yes || round.counts().removed == 0 {
         return Ok(());
     }
-    let first_run = name == ONCE || record.last_completed(name)?.is_none();
+    let record = context.home.record()?;
+    let known = round
+        .pairs(&record)?
+        .iter()
+        .map(|(left, right)| record.pair(left, right))
+        .collect::<Result<Vec<_>, _>>()?;
+    // A two-way job has a pair and a leg for each direction; other jobs a pair for each leg.
+    let removing = |at: usize| round.both.is_some() || round.legs.get(at).is_some_and(removes_something);
+    let concerned = || known.iter().enumerate().filter(|(at, _)| removing(*at)).map(|(_, pair)| *pair);
+    if concerned().all(|pair| pair == Some(true)) {
+        return Ok(());
+    }
     if context.can_ask() {
-        for leg in round.legs.iter().filter(|leg| leg.plan.counts.removed > 0) {
+        for leg in round.legs.iter().filter(|leg| removes_something(leg)) {
             context.say(render::plan(round, leg, &context.home, false).trim_end());
         }
         return match ask::yes("Go on, and remove these?", false)? {
@@ -203,7 +235,7 @@ fn agree_to_removals(context: &Context, round: &Round) -> Outcome<()> {
             false => Err(Failure::refused("not-agreed", "nothing was changed, as you wished")),
         };
     }
-    if !first_run {
+    if concerned().all(|pair| pair.is_some()) {
         return Ok(());
     }
     let words = round
@@ -213,9 +245,13 @@ fn agree_to_removals(context: &Context, round: &Round) -> Outcome<()> {
         .map(|leg| render::removal_words(round, leg));
     Err(Failure::refused(
         "removals-not-agreed",
-        format!("this first run would remove {}", words.unwrap_or_default()),
+        format!("this first run between these two places would remove {}", words.unwrap_or_default()),
     )
     .hint("Look at the preview, then run with --yes."))
+}
+
+fn removes_something(leg: &Leg) -> bool {
+    leg.plan.counts.removed > 0
 }
 
 /// Tells how a run ended, to a person or a program, and gives the exit code.

@@ -20,7 +20,7 @@ pub fn status(context: &Context) -> Outcome {
         return Ok(0);
     }
     let record = context.home.record()?;
-    let now = jiff::Timestamp::now().as_millisecond();
+    let now = crate::clock::now_ms();
     let mut table = Columns::new(&[Align::Left; 5]);
     table.heading(&["job", "kind", "last run", "", "result"]);
     let mut stale = Vec::new();

@@ -4,13 +4,14 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use reedhook_core::compare::Comparison;
+use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
-use reedhook_core::record::Checksum;
+use reedhook_core::record::{Checksum, Rotten};
 use reedhook_core::run::verify::{Comparer, Memory, Verified};
 use reedhook_core::store::Store;
-use reedhook_core::walk::{Moves, ScanError, ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
 use serde_json::json;
 
 use crate::context::Context;
@@ -18,22 +19,28 @@ use crate::failure::{Failure, Outcome};
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::places::{Ends, open_destination};
-use crate::round::{interrupted, open_sources, refuse_foreign};
+use crate::recognise::{self, Part};
+use crate::round::{interrupted, open_sources};
 use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, rate, styled};
 
 /// Verifies a job's sides against each other.
 pub fn verify(context: &Context, name: &str) -> Outcome {
     let job = load_job(&context.home, name)?;
     let ends = Ends::of(&job, &context.home, &context.settings)?;
+    for from in &ends.from {
+        recognise::refuse_other_ground(context, &job, from, Part::of(job.rules.kind, true))?;
+    }
     let left = open_sources(&ends, &context.home, job.rules.preserve)?;
     let mut code = 0;
     for to in &ends.to {
         let missing =
             || Failure::refused("destination-missing", format!("{} is not there", to.shown(&context.home)));
         let right = open_destination(to, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
-        refuse_foreign(context, &job, to, right.as_ref())?;
+        recognise::refuse_foreign(context, &job, to, right.as_ref(), Part::of(job.rules.kind, false))?;
         let begun = Instant::now();
         let (plan, found) = compare(context, &job, &ends, &left, &right)?;
+        let rotten: Vec<Rotten> = found.different.iter().map(|one| one.to_remember()).collect();
+        context.home.record()?.set_rotten(&job.name, &to.written, &rotten)?;
         if context.global.json {
             print_json(&job, &plan, &found, begun);
         } else {
@@ -87,6 +94,7 @@ pub fn compare(
             on_same: Some(on_same),
             one_filesystem: job.rules.one_filesystem,
             moves: Moves::Unproved,
+            rotten: Rot::default(),
         };
         scan(&input, &progress)
     });
@@ -123,6 +131,7 @@ fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant) -> String {
             table.row(vec![error.path.to_string(), format!("{} ({side})", error.reason())]);
         }
         text.push_str(&table.render(2));
+        text.push_str(&mending(job, found));
     }
     if !plan.is_empty() {
         text.push_str(&format!(
@@ -133,6 +142,29 @@ fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant) -> String {
     }
     for problem in &plan.problems {
         text.push_str(&format!("  {}: {} ({})\n", problem.path, problem.message, problem.side));
+    }
+    text
+}
+
+/// How what changed by itself is mended, by the side that it is at.
+fn mending(job: &Job, found: &Verified) -> String {
+    let at = |side: Option<Side>| found.different.iter().filter(|one| one.changed == side).count();
+    let mut text = String::new();
+    if at(Some(Side::Left)) > 0 {
+        text.push_str(&format!(
+            "\nBring back what changed at the left: reedhook restore {} PATH\n",
+            job.name
+        ));
+    }
+    if at(Some(Side::Right)) > 0 {
+        text.push_str(&format!("\nMend what changed at the right: reedhook run {}\n", job.name));
+    }
+    if at(None) > 0 {
+        text.push_str(&format!(
+            "\nWhere nothing tells which is right, look at both. If the left is bad: reedhook restore {} PATH; if the right is, \
+             save the left's anew and run.\n",
+            job.name
+        ));
     }
     text
 }

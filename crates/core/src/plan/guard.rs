@@ -3,13 +3,27 @@
 use std::fmt;
 
 use crate::job::{JobRules, Kind};
-use crate::path::RelPath;
+use crate::path::{Name, RelPath};
 use crate::plan::{Counts, Plan, Step};
 use crate::store::{Place, Space};
 use crate::units::Share;
 
-/// Removals or changes up to this number are never a mass change.
+/// Removals or changes up to this number are no mass change, unless they are nearly everything.
 pub const SMALL_CHANGE: u64 = 20;
+
+/// Removals up to this number are never one.
+pub const FEW: u64 = 5;
+
+/// What a guard has to know besides the plan.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Facts {
+    /// Space at the destination; `None` when it cannot be told.
+    pub space: Option<Space>,
+    /// Bytes that will be written out there, holes left aside.
+    pub needed: u64,
+    /// Of several sources, those that hold nothing that takes part.
+    pub empty_sources: Vec<Name>,
+}
 
 /// A guard that a person may lift once.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,7 +55,9 @@ impl Lift {
 pub enum Refusal {
     /// The source holds nothing, but the destination does.
     EmptySource {
-        /// Files and links at the destination.
+        /// Which, of several.
+        source: Option<Name>,
+        /// Files and links at the destination that came from there.
         right_items: u64,
     },
     /// Too many removals.
@@ -108,8 +124,14 @@ impl Refusal {
 impl fmt::Display for Refusal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Refusal::EmptySource { right_items } => {
+            Refusal::EmptySource { source: None, right_items } => {
                 write!(f, "the source holds nothing that takes part, but the destination holds {right_items}")
+            }
+            Refusal::EmptySource { source: Some(name), right_items } => {
+                write!(
+                    f,
+                    "the source {name} holds nothing that takes part, but the destination holds {right_items} from there"
+                )
             }
             Refusal::Removals { removed, of, limit, .. } => {
                 write!(f, "it would remove {removed} of the {of} at the destination; the limit is {limit}")
@@ -125,57 +147,84 @@ impl fmt::Display for Refusal {
 }
 
 /// Checks a plan against the guards, in the order in which they matter; the lifted ones are passed over.
-pub fn check(plan: &Plan, rules: &JobRules, space: Option<Space>, lifted: &[Lift]) -> Option<Refusal> {
+pub fn check(plan: &Plan, rules: &JobRules, facts: &Facts, lifted: &[Lift]) -> Option<Refusal> {
     [
-        empty_source(plan, rules),
+        empty_source(plan, rules, facts),
         too_many_removals(plan, rules),
         too_many_changes(plan, rules),
-        too_little_space(plan, space),
+        too_little_space(facts),
     ]
     .into_iter()
     .flatten()
     .find(|refusal| !lifted.contains(&refusal.lift()))
 }
 
-fn empty_source(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
-    let would_empty = rules.kind != Kind::Copy && plan.left_items == 0 && plan.counts.removed > 0;
-    would_empty.then_some(Refusal::EmptySource { right_items: plan.right_items })
+fn empty_source(plan: &Plan, rules: &JobRules, facts: &Facts) -> Option<Refusal> {
+    if rules.kind == Kind::Copy || plan.counts.removed == 0 {
+        return None;
+    }
+    if plan.left_items == 0 {
+        return Some(Refusal::EmptySource { source: None, right_items: plan.right_items });
+    }
+    facts.empty_sources.iter().find_map(|name| {
+        let lost = removed_within(plan, &RelPath::from(name));
+        (lost > 0).then(|| Refusal::EmptySource { source: Some(name.clone()), right_items: lost })
+    })
+}
+
+/// How many files and links a plan removes in a folder.
+pub fn removed_within(plan: &Plan, folder: &RelPath) -> u64 {
+    let within = plan.folders.iter().filter(|planned| planned.path.is_within(folder));
+    within.flat_map(|planned| &planned.actions).map(|action| removes(&action.step)).sum()
+}
+
+fn removes(step: &Step) -> u64 {
+    u64::from(matches!(step, Step::Remove { .. }))
+}
+
+fn changes(step: &Step) -> u64 {
+    match step {
+        Step::Remove { .. } | Step::Update { .. } | Step::Move { .. } => 1,
+        Step::MoveFolder { items, .. } => *items,
+        _ => 0,
+    }
 }
 
 fn too_many_removals(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
     let Counts { removed, .. } = plan.counts;
     let (of, limit) = (plan.right_items, rules.max_removals);
-    (removed > SMALL_CHANGE && limit.is_exceeded(removed, of)).then(|| Refusal::Removals {
+    let nearly_all = removed > FEW && removed * 10 > of * 9;
+    ((removed > SMALL_CHANGE || nearly_all) && limit.is_exceeded(removed, of)).then(|| Refusal::Removals {
         removed,
         of,
         limit,
-        most: hardest_hit(plan, |step| matches!(step, Step::Remove { .. })),
+        most: hardest_hit(plan, removes),
     })
 }
 
 fn too_many_changes(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
-    let changed = plan.counts.removed + plan.counts.updated;
+    let Counts { removed, updated, moved, .. } = plan.counts;
+    let changed = removed + updated + moved;
     let (of, limit) = (plan.right_items, rules.max_changes);
     (changed > SMALL_CHANGE && limit.is_exceeded(changed, of)).then(|| Refusal::Changes {
         changed,
         of,
         limit,
-        most: hardest_hit(plan, |step| matches!(step, Step::Remove { .. } | Step::Update { .. })),
+        most: hardest_hit(plan, changes),
     })
 }
 
 /// What a run writes must fit beside what is there: what it replaces or removes goes only afterwards, or is kept.
-fn too_little_space(plan: &Plan, space: Option<Space>) -> Option<Refusal> {
-    let free = space?.free;
-    let needed = plan.counts.bytes;
+fn too_little_space(facts: &Facts) -> Option<Refusal> {
+    let (free, needed) = (facts.space?.free, facts.needed);
     (needed > free).then_some(Refusal::Space { needed, free })
 }
 
-/// The three folders with most actions of a sort, each named by its first two levels at most.
-fn hardest_hit(plan: &Plan, counts: impl Fn(&Step) -> bool) -> Vec<(RelPath, u64)> {
+/// The three folders with most of something, each named by its first two levels at most.
+fn hardest_hit(plan: &Plan, counts: impl Fn(&Step) -> u64) -> Vec<(RelPath, u64)> {
     let mut most: Vec<(RelPath, u64)> = Vec::new();
     for folder in &plan.folders {
-        let hits = folder.actions.iter().filter(|action| counts(&action.step)).count() as u64;
+        let hits = folder.actions.iter().map(|action| counts(&action.step)).sum();
         if hits > 0 {
             most.push((folder.path.clone(), hits));
         }
@@ -218,7 +267,7 @@ mod tests {
         Plan {
             left_items: left,
             right_items: right,
-            counts: Counts { removed, updated, bytes: 1000, ..Counts::default() },
+            counts: Counts { removed, updated, ..Counts::default() },
             ..Plan::default()
         }
     }
@@ -230,14 +279,19 @@ mod tests {
             (plan(80, 100, 20, 0), None),
             (plan(74, 100, 26, 0), Some("too-many-removals")),
             (plan(75, 100, 25, 0), None),
-            (plan(1, 21, 20, 0), None),
+            (plan(3, 23, 20, 0), None),
+            // Nearly everything, though few.
+            (plan(1, 21, 20, 0), Some("too-many-removals")),
+            (plan(1, 7, 6, 0), None),
+            (plan(1, 7, 7, 0), Some("too-many-removals")),
+            (plan(1, 5, 5, 0), None),
             (plan(0, 5, 5, 0), Some("empty-source")),
             (plan(0, 0, 0, 0), None),
             (plan(100, 100, 0, 51), Some("too-many-changes")),
             (plan(100, 100, 0, 50), None),
         ];
         for (plan, expected) in cases {
-            let found = check(&plan, &rules, None, &[]);
+            let found = check(&plan, &rules, &Facts::default(), &[]);
             assert_eq!(found.as_ref().map(Refusal::code), expected, "{:?}", plan.counts);
         }
     }
@@ -246,8 +300,9 @@ mod tests {
     fn a_lifted_guard_leaves_the_others_standing() {
         let rules = rules(Kind::Mirror);
         let space = Some(Space { free: 999, total: 5000 });
+        let facts = Facts { space, needed: 1000, empty_sources: Vec::new() };
         let emptied = plan(0, 100, 100, 0);
-        let code = |lifted: &[Lift]| check(&emptied, &rules, space, lifted).map(|refusal| refusal.code());
+        let code = |lifted: &[Lift]| check(&emptied, &rules, &facts, lifted).map(|refusal| refusal.code());
         assert_eq!(code(&[]), Some("empty-source"));
         assert_eq!(code(&[Lift::Empty]), Some("too-many-removals"));
         assert_eq!(code(&[Lift::Empty, Lift::Removals]), Some("too-little-space"));

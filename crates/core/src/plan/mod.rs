@@ -305,6 +305,13 @@ impl Plan {
         }
     }
 
+    /// Says which side it really is that changes.
+    pub fn set_changes(&mut self, side: Side) {
+        self.changes = side;
+        let actions = self.folders.iter_mut().flat_map(|folder| &mut folder.actions);
+        actions.for_each(|action| action.side = side);
+    }
+
     /// Whether a run would find nothing to do (apart from problems and folder times).
     pub fn is_empty(&self) -> bool {
         self.counts.changes() == 0 && self.folders_made() == 0 && self.folders_removed() == 0

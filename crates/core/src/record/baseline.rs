@@ -8,6 +8,8 @@ use std::collections::BTreeMap;
 use rusqlite::{OptionalExtension, params};
 
 use super::{Record, Result};
+use crate::baseline::Removing;
+use crate::entry::Side;
 use crate::path::{Name, RelPath};
 use crate::plan::two_way::Known;
 
@@ -40,7 +42,7 @@ impl Record {
     }
 
     /// Remembers what two stores agree on; all of it or, when the machine goes down, nothing. What was remembered of another
-    /// pair of stores is forgotten.
+    /// pair of stores is forgotten, and so is what the run had set out to remove.
     ///
     /// # Errors
     /// When SQLite fails.
@@ -52,10 +54,8 @@ impl Record {
         folders: &[FolderUpdate],
     ) -> Result<()> {
         let same_stores = self.has_baseline(job, left, right)?;
-        if same_stores && folders.is_empty() {
-            return Ok(());
-        }
         let transaction = self.db.transaction()?;
+        transaction.execute("DELETE FROM removing WHERE job = ?1", [job])?;
         if !same_stores {
             transaction.execute("DELETE FROM baseline_folders WHERE job = ?1", [job])?;
             transaction
@@ -108,7 +108,11 @@ impl Record {
         let found =
             self.db.query_row(stores, [job], |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?)));
         match found.optional()? {
-            Some((left, right)) => self.set_baseline(job, &left, &right, &updates),
+            Some((left, right)) => {
+                let removing = self.removing(job)?;
+                self.set_baseline(job, &left, &right, &updates)?;
+                self.add_removing(job, &removing)
+            }
             None => Ok(()),
         }
     }
@@ -120,7 +124,43 @@ impl Record {
     pub fn forget_baseline(&self, job: &str) -> Result<()> {
         self.db.execute("DELETE FROM baselines WHERE job = ?1", [job])?;
         self.db.execute("DELETE FROM baseline_folders WHERE job = ?1", [job])?;
+        self.db.execute("DELETE FROM removing WHERE job = ?1", [job])?;
         Ok(())
+    }
+
+    /// Remembers what a run is about to remove, beside what earlier runs did not come to the end of.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn add_removing(&mut self, job: &str, removing: &Removing) -> Result<()> {
+        if removing.is_empty() {
+            return Ok(());
+        }
+        let transaction = self.db.transaction()?;
+        {
+            let mut put = transaction.prepare("INSERT OR IGNORE INTO removing VALUES (?1, ?2, ?3)")?;
+            for (side, path) in removing.iter() {
+                put.execute(params![job, side.as_str(), path.as_bytes()])?;
+            }
+        }
+        transaction.commit()?;
+        Ok(())
+    }
+
+    /// What runs of a job set out to remove without coming to their end.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn removing(&self, job: &str) -> Result<Removing> {
+        let mut statement = self.db.prepare("SELECT side, path FROM removing WHERE job = ?1")?;
+        let rows = statement
+            .query_map([job], |row| Ok((row.get::<_, String>(0)?, row.get::<_, Vec<u8>>(1)?)))?
+            .collect::<rusqlite::Result<Vec<_>>>()?;
+        let paths = rows.into_iter().filter_map(|(side, path)| {
+            let side = if side == Side::Left.as_str() { Side::Left } else { Side::Right };
+            Some((side, RelPath::new(&path).ok()?))
+        });
+        Ok(Removing::new(paths))
     }
 }
 
@@ -166,6 +206,13 @@ mod tests {
         assert_eq!(left(&record, "heron-counts"), ["a"], "nothing of the other drive is left");
         record.forget_names("heron-counts", &[path("a/b"), path("a/none")]).unwrap();
         assert_eq!(record.baseline("heron-counts", &path("a")).unwrap(), [known(b"a\xff")]);
+        let removing = Removing::new([(Side::Right, path("a/c")), (Side::Left, path("b"))]);
+        record.add_removing("heron-counts", &removing).unwrap();
+        record.forget_names("heron-counts", &[path("a/none")]).unwrap();
+        assert_eq!(record.removing("heron-counts").unwrap(), removing, "only a run that ends well ends this");
+        assert!(removing.holds(Side::Right, &path("a/c/deep")) && !removing.holds(Side::Left, &path("a/c")));
+        record.set_baseline("heron-counts", "l", "swapped", &[]).unwrap();
+        assert!(record.removing("heron-counts").unwrap().is_empty());
         record.forget_baseline("heron-counts").unwrap();
         assert_eq!(left(&record, "heron-counts"), [] as [&str; 0]);
     }

@@ -2,10 +2,15 @@
 //!
 //! | table | a row is | columns |
 //! |---|---|---|
-//! | `runs` | one run of a job | `id`, `job`, `number` (1 for the job's first), `run` (its name, unique), `started` (ms since 1970), `seconds`, `outcome`, `code` and `message` (why it was refused or stopped), `folders_made`, `folders_removed`, and one column for each name in [`Counts::NAMES`] |
+//! | `runs` | one run of a job | `id`, `job`, `number` (1 for the job's first), `run` (its name, unique), `started` (ms since 1970), `seconds`, `outcome`, `code` and `message` (why it was refused or stopped), `keys` (what a run without a job was told, as a job file), `folders_made`, `folders_removed`, and one column for each name in [`Counts::NAMES`] |
 //! | `problem_groups` | the problems of a run with one cause | `run_id`, `code`, `count`, `path` (bytes) and `message` of the first |
-//! | `job_state` | a job's lasting facts | `job`, `removals_confirmed` |
-//! | `places` | the store that a job last found at one of its destinations | `job`, `place` (as written in the job), `identity` (empty: seen, but not yet marked) |
+//! | `places` | the store that a job last found at one of its sides | `job`, `place` (as written in the job), `identity` (its mark; empty: seen, but not marked), `ground` (what it is on, see [`Ground`](crate::identity::Ground); empty: not known), `there` (it has been seen itself, not only what is above it) |
+//! | `place_mounts` | another file system that was mounted inside a side | `job`, `place`, `path` (bytes, in the side), `ground` |
+//! | `pairs` | two stores between which a job has run well | `left_store`, `right_store` (their identities), `agreed` (what is removed between them has been agreed to) |
+//! | `run_places` | a store that a run changed | `run_id`, `side`, `place` (as written), `location` (the folder or address then), `identity` (its mark), `ground` |
+//! | `removing` | what a two-way run that has not come to its end set out to remove | `job`, `side`, `path` (bytes) |
+//! | `rotten` | a file that a verification found to have changed by itself, until it is mended | `job`, `place` (the destination), `path` (bytes), `side` (empty: it is not known which), `size`, `modified` (text) |
+//! | `clock` | the time that retention goes by | `boot` (which start of the machine), `awake` (ms since then), `wall` and `trusted` (ms since 1970) |
 //! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
 //! | `baselines` | the pair of stores that a two-way job's baseline is about | `job`, `left_identity`, `right_identity` |
 //! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](crate::plan::two_way::Known) names in it, sorted, in the postcard wire format) |
@@ -15,9 +20,13 @@
 
 mod baseline;
 mod notes;
+mod places;
+mod rotten;
 
 pub use baseline::FolderUpdate;
 pub use notes::KeptNotes;
+pub use places::{KnownPlace, RunPlace};
+pub use rotten::Rotten;
 
 use std::path::Path;
 use std::time::Duration;
@@ -27,8 +36,12 @@ use rusqlite::{Connection, OptionalExtension, Row, named_params, params};
 use crate::path::RelPath;
 use crate::plan::Counts;
 
+/// Tables whose rows belong to a job, by its name.
+const OF_A_JOB: [&str; 7] =
+    ["places", "place_mounts", "checksums", "baselines", "baseline_folders", "removing", "rotten"];
+
 /// The layout that this program writes.
-const VERSION: i64 = 4;
+const VERSION: i64 = 5;
 
 /// The state file cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -124,6 +137,8 @@ pub struct RunRow {
     pub folders_removed: u64,
     /// The numbers.
     pub counts: Counts,
+    /// What a run without a job was told, as a job file; empty for a job's.
+    pub keys: String,
 }
 
 /// How a run ended, to be remembered.
@@ -208,8 +223,6 @@ impl Record {
                  CREATE TABLE IF NOT EXISTS problem_groups (
                     run_id INTEGER NOT NULL REFERENCES runs (id) ON DELETE CASCADE, code TEXT NOT NULL,
                     count INTEGER NOT NULL, path BLOB NOT NULL, message TEXT NOT NULL, PRIMARY KEY (run_id, code));
-                 CREATE TABLE IF NOT EXISTS job_state (
-                    job TEXT PRIMARY KEY, removals_confirmed INTEGER NOT NULL DEFAULT 0);
                  PRAGMA user_version = 1;
                  COMMIT;"
             ))?;
@@ -247,19 +260,47 @@ impl Record {
                  COMMIT;",
             )?;
         }
+        if found < 5 {
+            self.db.execute_batch(
+                "BEGIN IMMEDIATE;
+                 DROP TABLE IF EXISTS job_state;
+                 ALTER TABLE places ADD COLUMN ground TEXT NOT NULL DEFAULT '';
+                 ALTER TABLE places ADD COLUMN there INTEGER NOT NULL DEFAULT 1;
+                 ALTER TABLE runs ADD COLUMN keys TEXT NOT NULL DEFAULT '';
+                 CREATE TABLE place_mounts (
+                    job TEXT NOT NULL, place TEXT NOT NULL, path BLOB NOT NULL, ground TEXT NOT NULL,
+                    PRIMARY KEY (job, place, path));
+                 CREATE TABLE pairs (
+                    left_store TEXT NOT NULL, right_store TEXT NOT NULL, agreed INTEGER NOT NULL,
+                    PRIMARY KEY (left_store, right_store));
+                 CREATE TABLE run_places (
+                    run_id INTEGER NOT NULL REFERENCES runs (id) ON DELETE CASCADE, side TEXT NOT NULL,
+                    place TEXT NOT NULL, location TEXT NOT NULL, identity TEXT NOT NULL, ground TEXT NOT NULL,
+                    PRIMARY KEY (run_id, side, location));
+                 CREATE TABLE removing (
+                    job TEXT NOT NULL, side TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (job, side, path));
+                 CREATE TABLE rotten (
+                    job TEXT NOT NULL, place TEXT NOT NULL, path BLOB NOT NULL, side TEXT NOT NULL,
+                    size INTEGER NOT NULL, modified TEXT NOT NULL, PRIMARY KEY (job, place, path));
+                 CREATE TABLE clock (
+                    boot TEXT NOT NULL, awake INTEGER NOT NULL, wall INTEGER NOT NULL, trusted INTEGER NOT NULL);
+                 PRAGMA user_version = 5;
+                 COMMIT;",
+            )?;
+        }
         Ok(())
     }
 
-    /// Notes that a run begins; returns its key.
+    /// Notes that a run begins; returns its key. `keys` is what a run without a job was told, as a job file; empty otherwise.
     ///
     /// # Errors
     /// When SQLite fails.
-    pub fn begin_run(&mut self, job: &str, run: &str, started_ms: i64) -> Result<i64> {
+    pub fn begin_run(&mut self, job: &str, run: &str, started_ms: i64, keys: &str) -> Result<i64> {
         let transaction = self.db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
         transaction.execute(
-            "INSERT INTO runs (job, number, run, started, outcome)
-             SELECT ?1, COALESCE(MAX(number), 0) + 1, ?2, ?3, ?4 FROM runs WHERE job = ?1",
-            params![job, run, started_ms, Outcome::Unfinished.as_str()],
+            "INSERT INTO runs (job, number, run, started, outcome, keys)
+             SELECT ?1, COALESCE(MAX(number), 0) + 1, ?2, ?3, ?4, ?5 FROM runs WHERE job = ?1",
+            params![job, run, started_ms, Outcome::Unfinished.as_str(), keys],
         )?;
         let id = transaction.last_insert_rowid();
         transaction.commit()?;
@@ -295,16 +336,25 @@ impl Record {
         Ok(())
     }
 
-    /// The runs of a job, or of all jobs, newest first, at most `limit`.
+    /// The runs of a job, or of all jobs, newest first, at most `limit`. The order is that in which they began, whatever the
+    /// clock said.
     ///
     /// # Errors
     /// When SQLite fails.
     pub fn runs(&self, job: Option<&str>, limit: u32) -> Result<Vec<RunRow>> {
-        let mut statement = self.db.prepare(
-            "SELECT * FROM runs WHERE ?1 IS NULL OR job = ?1 ORDER BY started DESC, id DESC LIMIT ?2",
-        )?;
+        let mut statement =
+            self.db.prepare("SELECT * FROM runs WHERE ?1 IS NULL OR job = ?1 ORDER BY id DESC LIMIT ?2")?;
         let rows = statement.query_map(params![job, limit], row_of)?;
         Ok(rows.collect::<rusqlite::Result<_>>()?)
+    }
+
+    /// The job that a run was of, and the run's place in the order of all runs, by its name.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn run_named(&self, run: &str) -> Result<Option<(String, i64)>> {
+        let sql = "SELECT job, id FROM runs WHERE run = ?1";
+        Ok(self.db.query_row(sql, [run], |row| Ok((row.get(0)?, row.get(1)?))).optional()?)
     }
 
     /// One run of a job, by its name, its number, or `last`.
@@ -327,7 +377,7 @@ impl Record {
     pub fn last_completed(&self, job: &str) -> Result<Option<RunRow>> {
         let sql =
             "SELECT * FROM runs WHERE job = ?1 AND code = '' AND outcome IN ('done', 'problems', 'held')
-                   ORDER BY started DESC, id DESC LIMIT 1";
+                   ORDER BY id DESC LIMIT 1";
         Ok(self.db.query_row(sql, [job], row_of).optional()?)
     }
 
@@ -366,44 +416,11 @@ impl Record {
             "UPDATE runs SET job = ?2, number = number + ?3 WHERE job = ?1",
             params![from, to, taken],
         )?;
-        transaction.execute("DELETE FROM job_state WHERE job = ?1", [to])?;
-        transaction.execute("UPDATE job_state SET job = ?2 WHERE job = ?1", [from, to])?;
-        for table in ["places", "checksums", "baselines", "baseline_folders"] {
+        for table in OF_A_JOB {
             transaction.execute(&format!("DELETE FROM {table} WHERE job = ?1"), [to])?;
             transaction.execute(&format!("UPDATE {table} SET job = ?2 WHERE job = ?1"), [from, to])?;
         }
         transaction.commit()?;
-        Ok(())
-    }
-
-    /// The identity of the store that a job last found at a destination.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn identity(&self, job: &str, place: &str) -> Result<Option<String>> {
-        let sql = "SELECT identity FROM places WHERE job = ?1 AND place = ?2";
-        Ok(self.db.query_row(sql, [job, place], |row| row.get(0)).optional()?)
-    }
-
-    /// Remembers the identity of the store at a destination.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn set_identity(&self, job: &str, place: &str, identity: &str) -> Result<()> {
-        self.db.execute(
-            "INSERT INTO places (job, place, identity) VALUES (?1, ?2, ?3)
-             ON CONFLICT (job, place) DO UPDATE SET identity = ?3",
-            [job, place, identity],
-        )?;
-        Ok(())
-    }
-
-    /// Forgets which stores a job found at its destinations: they have been given anew.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn forget_places(&self, job: &str) -> Result<()> {
-        self.db.execute("DELETE FROM places WHERE job = ?1", [job])?;
         Ok(())
     }
 
@@ -439,28 +456,6 @@ impl Record {
         transaction.commit()?;
         Ok(())
     }
-
-    /// Whether a person has agreed that this job removes things.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn removals_confirmed(&self, job: &str) -> Result<bool> {
-        let sql = "SELECT removals_confirmed FROM job_state WHERE job = ?1";
-        Ok(self.db.query_row(sql, [job], |row| row.get(0)).optional()?.unwrap_or(false))
-    }
-
-    /// Remembers that a person has agreed, or forgets it.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn set_removals_confirmed(&self, job: &str, confirmed: bool) -> Result<()> {
-        self.db.execute(
-            "INSERT INTO job_state (job, removals_confirmed) VALUES (?1, ?2)
-             ON CONFLICT (job) DO UPDATE SET removals_confirmed = ?2",
-            params![job, confirmed],
-        )?;
-        Ok(())
-    }
 }
 
 fn row_of(row: &Row<'_>) -> rusqlite::Result<RunRow> {
@@ -483,6 +478,7 @@ fn row_of(row: &Row<'_>) -> rusqlite::Result<RunRow> {
         folders_made: number("folders_made")?,
         folders_removed: number("folders_removed")?,
         counts: Counts::from_fields(fields),
+        keys: row.get("keys")?,
     })
 }
 
@@ -514,10 +510,10 @@ mod tests {
         };
         {
             let mut record = Record::open(&file).unwrap();
-            let first = record.begin_run("counts", "20310504-180000-aaaa", 1_000).unwrap();
+            let first = record.begin_run("counts", "20310504-180000-aaaa", 1_000, "").unwrap();
             record.end_run(first, &end(Outcome::Problems, 5), std::slice::from_ref(&group)).unwrap();
-            record.begin_run("maps", "20310504-180001-bbbb", 2_000).unwrap();
-            let third = record.begin_run("counts", "20310504-180002-cccc", 3_000).unwrap();
+            record.begin_run("maps", "20310504-180001-bbbb", 2_000, "").unwrap();
+            let third = record.begin_run("counts", "20310504-180002-cccc", 3_000, "").unwrap();
             record.end_run(third, &end(Outcome::Refused, 0), &[]).unwrap();
         }
         let record = Record::open(&file).unwrap();
@@ -545,25 +541,33 @@ mod tests {
         let file = folder.path().join("state.db");
         {
             let mut record = Record::open(&file).unwrap();
-            record.begin_run("counts", "r1", 1).unwrap();
+            record.begin_run("counts", "r1", 1, "").unwrap();
             // As the first layout was: without the tables that came later.
             record
                 .db
-                .execute_batch("DROP TABLE places; DROP TABLE checksums; PRAGMA user_version = 1;")
+                .execute_batch(
+                    "DROP TABLE places; DROP TABLE checksums; DROP TABLE baselines; DROP TABLE baseline_folders;
+                     DROP TABLE notes; DROP TABLE place_mounts; DROP TABLE pairs; DROP TABLE run_places;
+                     DROP TABLE removing; DROP TABLE rotten; DROP TABLE clock; ALTER TABLE runs DROP COLUMN keys;
+                     PRAGMA user_version = 1;",
+                )
                 .unwrap();
         }
         {
             let mut record = Record::open(&file).unwrap();
             assert_eq!(record.runs(None, 9).unwrap().len(), 1, "what was remembered stays");
-            record.set_identity("counts", "@field-drive", "mark").unwrap();
-            assert_eq!(record.identity("counts", "@field-drive").unwrap().as_deref(), Some("mark"));
+            record.set_mark("counts", "@field-drive", "mark").unwrap();
+            let mark = |record: &Record, job: &str| {
+                record.place(job, "@field-drive").unwrap().map(|known| known.mark)
+            };
+            assert_eq!(mark(&record, "counts").as_deref(), Some("mark"));
             let path = RelPath::new(b"a/b").unwrap();
             let checksum = Checksum { size: 3, modified: "5.000000000".into(), hash: [7; 32] };
             record.set_checksums("counts", &[(path.clone(), checksum.clone())]).unwrap();
             record.rename_job("counts", "heron-counts").unwrap();
             assert_eq!(record.checksum("heron-counts", &path).unwrap(), Some(checksum));
             assert_eq!(record.checksum("counts", &path).unwrap(), None);
-            assert_eq!(record.identity("heron-counts", "@field-drive").unwrap().as_deref(), Some("mark"));
+            assert_eq!(mark(&record, "heron-counts").as_deref(), Some("mark"));
             record.db.pragma_update(None, "user_version", 99).unwrap();
         }
         assert!(matches!(Record::open(&file), Err(RecordError::TooNew { found: 99 })));
@@ -573,13 +577,11 @@ mod tests {
     fn a_renamed_job_keeps_its_past() {
         let folder = tempfile::tempdir().unwrap();
         let mut record = Record::open(&folder.path().join("state.db")).unwrap();
-        record.begin_run("new", "r1", 1).unwrap();
-        record.begin_run("old", "r2", 2).unwrap();
-        record.set_removals_confirmed("old", true).unwrap();
+        record.begin_run("new", "r1", 1, "").unwrap();
+        record.begin_run("old", "r2", 2, "").unwrap();
         record.rename_job("old", "new").unwrap();
         let numbers: Vec<_> =
             record.runs(Some("new"), 9).unwrap().iter().map(|r| (r.run.clone(), r.number)).collect();
         assert_eq!(numbers, [("r2".to_owned(), 2), ("r1".to_owned(), 1)]);
-        assert!(record.removals_confirmed("new").unwrap() && !record.removals_confirmed("old").unwrap());
     }
 }

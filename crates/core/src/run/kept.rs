@@ -2,6 +2,7 @@
 //!
 //! A run's name begins with its local start time, `YYYYMMDD-HHMMSS`; how long its copies have been kept is read from that.
 
+use std::collections::HashSet;
 use std::time::Duration;
 
 use jiff::civil::DateTime;
@@ -9,8 +10,8 @@ use jiff::tz::TimeZone;
 
 use super::{kept_folder, kept_root};
 use crate::entry::Stamp;
-use crate::path::{Name, RelPath};
-use crate::store::{Attributes, Expect, FaultKind, Publish, Result, Store};
+use crate::path::{Name, RESERVED_NAME, RelPath};
+use crate::store::{Attributes, Expect, FaultKind, Publish, Result, Store, StoreExt};
 
 /// The kept copies of one run.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -36,25 +37,27 @@ pub struct KeptFile {
     pub size: u64,
 }
 
-/// The runs with kept copies, oldest first.
+/// The runs with kept copies, oldest first, going by their names, which are times in this zone.
 ///
 /// # Errors
 /// When the store fails. No kept copies at all are no failure.
-pub fn kept_runs(store: &dyn Store) -> Result<Vec<KeptRun>> {
+pub fn kept_runs(store: &dyn Store, zone: &TimeZone) -> Result<Vec<KeptRun>> {
     let listing = match store.list(&kept_root()) {
         Ok(listing) => listing,
         Err(error) if error.kind == FaultKind::NotFound => return Ok(Vec::new()),
         Err(error) => return Err(error),
     };
-    let (folders, others): (Vec<_>, Vec<_>) =
-        listing.entries.into_iter().partition(|entry| entry.meta.is_folder());
+    let owned: HashSet<Name> = match store.list(&owners()) {
+        Ok(listing) => listing.entries.into_iter().map(|entry| entry.name).collect(),
+        Err(error) if error.kind == FaultKind::NotFound => HashSet::new(),
+        Err(error) => return Err(error),
+    };
     let mut runs = Vec::new();
-    for entry in folders {
+    for entry in listing.entries.into_iter().filter(|entry| entry.meta.is_folder()) {
         let files = kept_files(store, &entry.name)?;
-        let owner = owner_file(&entry.name);
         runs.push(KeptRun {
-            owned: others.iter().any(|other| Some(other.name.as_bytes()) == owner.file_name()),
-            began: began(&entry.name),
+            owned: owned.contains(&entry.name),
+            began: began(&entry.name, zone),
             files: files.len() as u64,
             bytes: files.iter().map(|file| file.size).sum(),
             run: entry.name,
@@ -87,14 +90,14 @@ pub fn kept_files(store: &dyn Store, run: &Name) -> Result<Vec<KeptFile>> {
 }
 
 /// When a run began, by its name.
-fn began(run: &Name) -> Option<Stamp> {
+fn began(run: &Name, zone: &TimeZone) -> Option<Stamp> {
     let text = std::str::from_utf8(run.as_bytes()).ok()?;
     let time = DateTime::strptime("%Y%m%d-%H%M%S", text.get(..15)?).ok()?;
-    Some(Stamp::new(time.to_zoned(TimeZone::system()).ok()?.timestamp().as_second(), 0))
+    Some(Stamp::new(time.to_zoned(zone.clone()).ok()?.timestamp().as_second(), 0))
 }
 
 /// Which runs' copies have to go: those kept for longer than `keep_for`, then the oldest until all together take at most
-/// `room` bytes. The copies of `current` stay whatever they take. `runs` is sorted, oldest first.
+/// `room` bytes. The copies of `current` stay whatever they take. `runs` is in order, oldest first.
 pub fn expired<'a>(
     runs: &'a [KeptRun],
     now: Stamp,
@@ -116,13 +119,42 @@ pub fn expired<'a>(
     gone
 }
 
+/// What a clock said, and how far retention believes it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ClockReading {
+    /// Which start of the machine; empty where that is not known.
+    pub boot: String,
+    /// How long the machine has been on since then, sleep included, in milliseconds.
+    pub awake_ms: i64,
+    /// What the clock says, in milliseconds since 1970.
+    pub wall_ms: i64,
+    /// What retention goes by.
+    pub trusted_ms: i64,
+}
+
+/// Without anything better to go by, no more than this is taken to have passed between two looks at the clock.
+const LEAP: Duration = Duration::from_secs(7 * 86_400);
+
+impl ClockReading {
+    /// What to go by now. A clock that was far ahead once must not make everything look old: since the last look no more time has
+    /// passed than the machine was on for, or than [`LEAP`] where it has been started anew. A clock that is behind is believed.
+    pub fn next(self, last: Option<&ClockReading>) -> ClockReading {
+        let Some(last) = last else { return ClockReading { trusted_ms: self.wall_ms, ..self } };
+        let same_start = !self.boot.is_empty() && self.boot == last.boot && self.awake_ms >= last.awake_ms;
+        let leap = i64::try_from(LEAP.as_millis()).unwrap_or(i64::MAX);
+        // A minute more, because clocks are set by small steps.
+        let passed = if same_start { self.awake_ms - last.awake_ms + 60_000 } else { leap };
+        ClockReading { trusted_ms: self.wall_ms.min(last.trusted_ms.saturating_add(passed)), ..self }
+    }
+}
+
 /// Erases the kept copies of a run for good.
 ///
 /// # Errors
 /// When the store fails; what was erased until then is gone.
 pub fn erase(store: &dyn Store, run: &Name) -> Result<()> {
     erase_folder(store, &kept_folder(run))?;
-    let owner = owner_file(run);
+    let owner = owners().join(run);
     match store.stat(&owner)? {
         Some(found) => store.remove(&owner, &found),
         None => Ok(()),
@@ -153,15 +185,15 @@ pub(super) fn open_to_us(store: &dyn Store, path: &RelPath, mode: Option<u32>) -
     }
 }
 
-/// Beside a run's kept copies: a file that says whose they are, for people and for other Reedhooks.
-fn owner_file(run: &Name) -> RelPath {
-    let name = Name::new(&[run.as_bytes(), b".owner"].concat());
-    name.map(|name| kept_root().join(&name)).unwrap_or_default()
+/// For each run with kept copies, a file that says whose they are, for people and for other Reedhooks.
+fn owners() -> RelPath {
+    RelPath::new(&[RESERVED_NAME, b"/owners"].concat()).unwrap_or_default()
 }
 
-/// Writes down whose the kept copies of a run are; the folder of all kept copies exists.
+/// Writes down whose the kept copies of a run are.
 pub(super) fn write_owner(store: &dyn Store, run: &Name, owner: &str) -> Result<()> {
-    let file = owner_file(run);
+    store.make_folders(&owners())?;
+    let file = owners().join(run);
     match store.stat(&file)? {
         Some(_) => Ok(()),
         // Not made durable by itself: it goes with the first copies that are.
@@ -180,7 +212,34 @@ mod tests {
 
     fn run(name: &str, bytes: u64) -> KeptRun {
         let run = Name::new(name.as_bytes()).expect("a name");
-        KeptRun { began: began(&run), run, files: 1, bytes, owned: false }
+        KeptRun { began: began(&run, &TimeZone::UTC), run, files: 1, bytes, owned: false }
+    }
+
+    #[test]
+    fn a_clock_that_was_far_ahead_once_makes_nothing_old() {
+        let hour = 3_600_000;
+        let (day, year) = (24 * hour, 365 * 24 * hour);
+        let read = |boot: &str, awake_ms: i64, wall_ms: i64| ClockReading {
+            boot: boot.into(),
+            awake_ms,
+            wall_ms,
+            trusted_ms: 0,
+        };
+        let first = read("a", hour, 50 * year).next(None);
+        assert_eq!(first.trusted_ms, 50 * year);
+        let usual = read("a", hour + day, 50 * year + day).next(Some(&first));
+        assert_eq!(usual.trusted_ms, 50 * year + day);
+        let mut ahead = usual;
+        for look in 1..20 {
+            ahead = read("a", hour + day + look, 60 * year).next(Some(&ahead));
+        }
+        assert!(ahead.trusted_ms < 50 * year + 2 * day, "many runs of one evening");
+        let started_anew = read("b", 1, 60 * year).next(Some(&ahead));
+        assert!(started_anew.trusted_ms <= 50 * year + 9 * day);
+        let right_again = read("b", 2, 50 * year + 2 * day).next(Some(&started_anew));
+        assert_eq!(right_again.trusted_ms, 50 * year + 2 * day);
+        let after_a_pause = read("c", 1, 50 * year + 5 * day).next(Some(&right_again));
+        assert_eq!(after_a_pause.trusted_ms, 50 * year + 5 * day);
     }
 
     #[test]
@@ -202,6 +261,6 @@ mod tests {
         assert_eq!(names(30 * day, Some(50), 2), [0]);
         assert_eq!(names(30 * day, Some(0), 2), [0, 1], "never the copies of the run in progress");
         assert_eq!(names(Duration::ZERO, Some(0), 9), [0, 1, 2]);
-        assert_eq!(began(&Name::new(b"by hand").expect("a name")), None);
+        assert_eq!(began(&Name::new(b"by hand").expect("a name"), &TimeZone::UTC), None);
     }
 }

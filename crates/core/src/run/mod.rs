@@ -373,6 +373,8 @@ struct Engine<'a> {
     /// What the two stores can both express.
     by: Comparison,
     state: Mutex<State>,
+    /// Whether it has been written down whose the kept copies of this run are; held while that is done.
+    owned: Mutex<bool>,
     outbox: Mutex<Outbox>,
 }
 
@@ -397,6 +399,7 @@ impl<'a> Engine<'a> {
             kept: kept_folder(&input.run),
             by: Comparison::between(input.left.capabilities(), input.right.capabilities(), input.preserve),
             state: Mutex::new(state),
+            owned: Mutex::new(false),
             outbox: Mutex::new(Outbox { events: Vec::new(), told: Instant::now() }),
         }
     }
@@ -824,9 +827,12 @@ impl<'a> Engine<'a> {
 
     fn make_kept_folder(&self, folder: &RelPath) -> Result<(), StoreError> {
         let right = self.input.right;
-        if self.state().kept_folders.is_empty() {
-            right.make_folders(&kept_root())?;
-            kept::write_owner(right, &self.input.run, self.input.owner)?;
+        {
+            let mut owned = self.owned.lock().unwrap_or_else(PoisonError::into_inner);
+            if !*owned {
+                kept::write_owner(right, &self.input.run, self.input.owner)?;
+                *owned = true;
+            }
         }
         match right.stat(folder) {
             // An earlier part of this run has finished it.

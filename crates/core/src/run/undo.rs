@@ -12,7 +12,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::kept::{kept_files, open_to_us, write_owner};
-use super::{Done, Gone, Item, Mark, kept_folder, kept_root};
+use super::{Done, Gone, Item, Mark, kept_folder};
 use crate::entry::{Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
@@ -224,7 +224,6 @@ impl Undoing<'_> {
     fn set_aside(&mut self, path: &RelPath, meta: &Meta) -> Result<()> {
         let target = kept_folder(self.own).join_path(path);
         if self.made.is_empty() {
-            self.store.make_folders(&kept_root())?;
             write_owner(self.store, self.own, self.owner)?;
         }
         if let Some(parent) = target.parent().filter(|parent| !self.made.contains(parent)) {
@@ -422,6 +421,14 @@ impl Undoing<'_> {
                 Err(error) if error.kind == FaultKind::Lost => return Err(error),
                 // A folder that could not be brought back has already been reported.
                 Err(_) => {}
+            }
+        }
+        for (path, was) in &past.folders {
+            let path = past.before_moves(path);
+            let before = self.before.get(&path).copied().filter(|before| before.mode != was.mode);
+            if let Some(before) = before.filter(|_| was.mode.is_some() && !path.is_root()) {
+                let item = Item { side: past.side, ..Item::new(Done::Metadata, path, 0) };
+                self.tell(Done::Metadata, &item, 0, *was, before);
             }
         }
         let stayed = past.folders.iter().map(|(path, _)| path);

@@ -8,7 +8,7 @@ use std::sync::{Mutex, PoisonError};
 use crate::content::{self, Hash, Held};
 use crate::entry::{Meta, Side};
 use crate::path::RelPath;
-use crate::record::Checksum;
+use crate::record::{Checksum, Rotten};
 use crate::store::{Content, Result, Store, StoreError};
 use crate::walk::OnSame;
 
@@ -54,9 +54,19 @@ pub struct SilentDifference {
     pub path: RelPath,
     /// The side whose content is no longer what was last read; `None` when nothing is remembered that could tell.
     pub changed: Option<Side>,
+    /// The bytes of each.
+    pub size: u64,
+    /// The modification time, as `SECONDS.NANOSECONDS`.
+    pub modified: String,
 }
 
 impl SilentDifference {
+    /// What to remember until it is mended.
+    pub fn to_remember(&self) -> Rotten {
+        let SilentDifference { path, changed, size, modified } = self.clone();
+        Rotten { path, side: changed, size, modified }
+    }
+
     /// What is known about it, in one sentence.
     pub fn sentence(&self) -> String {
         match self.changed {
@@ -169,7 +179,15 @@ impl<'a> Comparer<'a> {
         found.bytes += left.size + right.size;
         match judged {
             Ok(Ok(_)) => found.same += 1,
-            Ok(Err(changed)) => found.different.push(SilentDifference { path: path.clone(), changed }),
+            Ok(Err(changed)) => {
+                let modified = left.modified.map(crate::entry::Stamp::to_text).unwrap_or_default();
+                found.different.push(SilentDifference {
+                    path: path.clone(),
+                    changed,
+                    size: left.size,
+                    modified,
+                });
+            }
             Err(unread) => found.unread.push(unread),
         }
     }

@@ -21,7 +21,7 @@ use crate::path::{Name, RelPath};
 use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by_content};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step, moves};
 use crate::problem::{Code, Problem};
-use crate::record::RecordError;
+use crate::record::{RecordError, Rotten};
 use crate::store::{Capabilities, FaultKind, Listing, Result, Store, StoreError};
 
 /// What a scan reads.
@@ -41,6 +41,45 @@ pub struct ScanInput<'a> {
     pub on_same: Option<OnSame<'a>>,
     /// What is done about files and folders that have another path.
     pub moves: Moves,
+    /// Files whose content is not what their size and time say.
+    pub rotten: Rot<'a>,
+}
+
+/// Files that a verification found to have changed by themselves: their sizes and times say that nothing is to be done.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Rot<'a> {
+    /// Those that are known, sorted by path.
+    pub known: &'a [Rotten],
+    /// Those that changed by themselves at one of these sides are compared by content, and mended from the other side. The others
+    /// are told as problems.
+    pub mend: &'a [Option<Side>],
+}
+
+impl Rot<'_> {
+    /// What is known of a file that looks the same at both sides.
+    fn of(&self, folder: &RelPath, name: &Name, left: &Meta, right: &Meta) -> Option<&Rotten> {
+        if self.known.is_empty() || left.kind != EntryKind::File {
+            return None;
+        }
+        let path = folder.join(name);
+        let at = self.known.binary_search_by(|known| known.path.cmp(&path)).ok()?;
+        let known = &self.known[at];
+        (known.is_about(left) || known.is_about(right)).then_some(known)
+    }
+
+    fn mends(&self, side: Option<Side>) -> bool {
+        self.mend.contains(&side)
+    }
+
+    /// The problem that a file is which this run does not mend.
+    fn problem(known: &Rotten) -> Problem {
+        let message = match known.side {
+            Some(Side::Left) => "its content at the left changed by itself; the right still has what it was",
+            Some(Side::Right) => "its content at the right changed by itself; the left still has what it was",
+            None => "its content differs between the two sides, and nothing tells which one is right",
+        };
+        Problem::new(Code::Rotten, known.side.unwrap_or(Side::Right), known.path.clone(), message)
+    }
 }
 
 pub use crate::plan::moves::Moves;
@@ -476,6 +515,7 @@ impl<'a> Visit<'a> {
             // Alone on the left, but on the right a second name of something: it has to become a file of its own.
             Decision::Same if self.is_parted(&left, right.as_ref()) => Decision::Update,
             Decision::Unsure => self.by_content(&name, &left, right.as_ref()),
+            Decision::Same => self.unless_rotten(&name, &left, right.as_ref()),
             decision => decision,
         };
         self.note_names(&name, &left, right.as_ref(), decision);
@@ -516,6 +556,25 @@ impl<'a> Visit<'a> {
             // Without a right entry the decision is one of those above.
             _ => {}
         }
+    }
+
+    /// What looks the same is the same, unless it is known to have changed by itself.
+    fn unless_rotten(&mut self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
+        let rot = self.input.rotten;
+        let folder = &self.record.plan.path;
+        let Some(known) = right.and_then(|right| rot.of(folder, name, left, right)) else {
+            return Decision::Same;
+        };
+        if rot.mends(known.side) {
+            let path = &known.path;
+            let (ours, theirs) =
+                (Held { store: self.input.left, path }, Held { store: self.input.right, path });
+            let same = content::equal(ours, theirs, left.size, true, &mut |_| {}).unwrap_or(false);
+            return if same { Decision::Same } else { Decision::Update };
+        }
+        let problem = Rot::problem(known);
+        self.problem(problem);
+        Decision::Same
     }
 
     /// Decides by content what nothing else can tell. Where it cannot be read, the files count as different: bringing the left

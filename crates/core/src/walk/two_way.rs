@@ -10,7 +10,7 @@ use std::collections::HashSet;
 use std::iter::Peekable;
 use std::sync::atomic::Ordering;
 
-use super::{Judged, Listed, Moves, ScanError, ScanProgress, refusal_of, visit_all};
+use super::{Judged, Listed, Moves, Rot, ScanError, ScanProgress, refusal_of, visit_all};
 use crate::baseline::Removing;
 use crate::compare::Comparison;
 use crate::content::{self, Hash, Held};
@@ -57,6 +57,8 @@ pub struct TwoWayInput<'a> {
     pub moves: Moves,
     /// The zone in which times are written into names.
     pub zone: &'a jiff::tz::TimeZone,
+    /// Files whose content is not what their size and time say.
+    pub rotten: Rot<'a>,
 }
 
 impl<'a> TwoWayInput<'a> {
@@ -565,6 +567,13 @@ impl<'a> Visit<'a> {
             Mode::Take(side) => self.taken_over(side, &name, left.as_ref(), right.as_ref()),
         };
         let role = if self.record.mode == Mode::Reconcile { Role::Plain } else { Role::Loser };
+        let (verdict, role) = match (verdict, &left, &right) {
+            (Verdict::Nothing, Some(left), Some(right)) => match self.unless_rotten(&name, left, right) {
+                Verdict::Carry(side) => (Verdict::Carry(side), Role::Loser),
+                verdict => (verdict, role),
+            },
+            (verdict, ..) => (verdict, role),
+        };
         match (verdict, left, right) {
             (Verdict::Nothing, ..) => {
                 self.found.same += 1;
@@ -600,6 +609,25 @@ impl<'a> Visit<'a> {
             (Verdict::Conflict, Some(left), Some(right)) => self.settle_conflict(name, left, right, known),
             // Every verdict comes with the entries that it is about.
             _ => {}
+        }
+    }
+
+    /// What neither side has changed needs nothing, unless one of them is known to have changed by itself: then the other's
+    /// version comes back.
+    fn unless_rotten(&mut self, name: &Name, left: &Meta, right: &Meta) -> Verdict {
+        let rot = self.input.rotten;
+        let Some(known) = rot.of(&self.record.path, name, left, right) else { return Verdict::Nothing };
+        match known.side.filter(|side| rot.mends(Some(*side))) {
+            Some(side) => {
+                let held = |store| Held { store, path: &known.path };
+                let (ours, theirs) = (held(self.input.left), held(self.input.right));
+                let same = content::equal(ours, theirs, left.size, true, &mut |_| {}).unwrap_or(false);
+                if same { Verdict::Nothing } else { Verdict::Carry(side) }
+            }
+            None => {
+                self.found.problems.push(Rot::problem(known));
+                Verdict::Nothing
+            }
         }
     }
 

@@ -165,6 +165,14 @@ pub enum ConnectError {
         /// Why.
         why: String,
     },
+    /// The server is there, and asks for patience.
+    #[error("{address} is too busy: {why}")]
+    Overloaded {
+        /// Where.
+        address: String,
+        /// Its words.
+        why: String,
+    },
     /// Something on this machine is not as it should be: a key file, a certificate file, an address.
     #[error("{0}")]
     Setup(String),
@@ -182,13 +190,14 @@ impl ConnectError {
             ConnectError::Secret { .. } => "no-secret",
             ConnectError::NoFolder { .. } => "folder-missing",
             ConnectError::Unusable { .. } => "store-unusable",
+            ConnectError::Overloaded { .. } => "store-busy",
             ConnectError::Setup(_) => "setup",
         }
     }
 
     /// Whether trying again may help.
     pub fn may_pass(&self) -> bool {
-        matches!(self, ConnectError::Unreachable { .. })
+        matches!(self, ConnectError::Unreachable { .. } | ConnectError::Overloaded { .. })
     }
 }
 

@@ -192,6 +192,15 @@ impl Http {
         ConnectError::Unusable { address: self.shown.clone(), why }
     }
 
+    /// Why a first request failed: a server that asks for patience is no broken one.
+    pub(super) fn no_greeting(&self, trouble: &Trouble) -> ConnectError {
+        let (address, why) = (self.shown.clone(), trouble.error.reason());
+        match trouble.kind() {
+            FaultKind::Busy => ConnectError::Overloaded { address, why },
+            _ => ConnectError::Unusable { address, why },
+        }
+    }
+
     /// The header that tells who we are.
     fn authorization(&self, method: &Method, url: &Url) -> Option<String> {
         use base64::Engine as _;

@@ -131,20 +131,21 @@ impl WebDav {
                 return Err(http.unusable("it is a web server without WebDAV there".to_owned()));
             }
             other => {
-                let judged = http.judge(response, "open", &root);
-                let why = judged.err().map(|trouble| trouble.error.reason());
-                return Err(http.unusable(why.unwrap_or_else(|| format!("it says {other}"))));
+                return Err(match http.judge(response, "open", &root) {
+                    Err(trouble) => http.no_greeting(&trouble),
+                    Ok(_) => http.unusable(format!("it says {other}")),
+                });
             }
         }
         let body = http.body(response, LARGEST_LISTING, "open", &root);
-        let body = body.map_err(|trouble| http.unusable(trouble.error.to_string()))?;
+        let body = body.map_err(|trouble| http.no_greeting(&trouble))?;
         let found = multistatus::read(&body).map_err(|why| http.unusable(why))?;
         if !found.first().is_some_and(|found| found.folder) {
             return Err(no_folder());
         }
         // The first call made the connection; the second shows how long an answer takes.
         let begun = Instant::now();
-        self.stat(&root).map_err(|trouble| http.unusable(trouble.error.to_string()))?;
+        self.stat(&root).map_err(|trouble| http.no_greeting(&trouble))?;
         let round_trip = begun.elapsed();
         (self.server, self.round_trip) = (server, round_trip);
         Ok(())

@@ -1,0 +1,302 @@
+//! Recognising stores: by the mark they bear, and by what they are on.
+//!
+//! A job remembers both of its places. A destination bears a mark; a source is never written to, so it is known by its file system
+//! or server alone. What was there and is now something else stops a run before it begins: an empty mount point looks like a
+//! folder from which everything was removed.
+
+use reedhook_core::entry::{EntryKind, Meta};
+use reedhook_core::filter::Verdict;
+use reedhook_core::identity::{self, Ground};
+use reedhook_core::job::Kind;
+use reedhook_core::path::RelPath;
+use reedhook_core::record::{KnownPlace, RunPlace};
+use reedhook_core::store::Store;
+use reedhook_stores::drives;
+
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::jobfile::{Job, ONCE};
+use crate::places::{Ends, Located};
+
+/// In the record: a place that was there when the job was set up, and has no mark yet.
+pub const SEEN: &str = "";
+
+/// What a place is to a job.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Part {
+    /// What a one-way job reads.
+    Source,
+    /// What a one-way job changes.
+    Destination,
+    /// The left of a two-way job.
+    Left,
+    /// The right of a two-way job.
+    Right,
+}
+
+impl Part {
+    /// What a job's first place, or its second, is to it.
+    pub fn of(kind: Kind, first: bool) -> Part {
+        match (kind, first) {
+            (Kind::TwoWay, true) => Part::Left,
+            (Kind::TwoWay, false) => Part::Right,
+            (_, true) => Part::Source,
+            (_, false) => Part::Destination,
+        }
+    }
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Part::Source => "source",
+            Part::Destination => "destination",
+            Part::Left => "left side",
+            Part::Right => "right side",
+        }
+    }
+
+    /// How a job is told that a place is right.
+    pub fn accept(self, job: &str, place: &str) -> String {
+        let option = match self {
+            Part::Source => "--from",
+            Part::Destination => "--to",
+            Part::Left => "--left",
+            Part::Right => "--right",
+        };
+        format!("reedhook job edit {job} {option} '{place}'")
+    }
+
+    fn foreign(self) -> &'static str {
+        match self {
+            Part::Source => "source-foreign",
+            Part::Destination => "destination-foreign",
+            Part::Left | Part::Right => "side-foreign",
+        }
+    }
+}
+
+/// What a place is on now: its own folder, or the nearest one above it that is there.
+pub fn ground(place: &Located) -> Option<Ground> {
+    if let Some(reach) = &place.remote {
+        return Some(Ground::server(reach.place()));
+    }
+    place.absent.is_none().then(|| drives::ground_of(&place.resolved())).flatten()
+}
+
+/// Other file systems that are mounted in a place and take part in the job.
+fn mounts(place: &Located, job: &Job) -> Vec<(RelPath, Ground)> {
+    let looked_into = place.remote.is_none() && place.absent.is_none() && !job.rules.one_filesystem;
+    let found = if looked_into { drives::mounts_in(&place.resolved()) } else { Vec::new() };
+    found.into_iter().filter(|(path, _)| takes_part(job, path)).collect()
+}
+
+/// Whether a folder in a side, and every folder on the way to it, is let through by the job's filter.
+fn takes_part(job: &Job, path: &RelPath) -> bool {
+    let Ok(filter) = job.filter() else { return true };
+    let (mut above, mut inherited) = (RelPath::root(), filter.root());
+    for part in path.parts() {
+        let Ok(name) = reedhook_core::path::Name::new(part) else { return true };
+        match filter.judge(&above, &name, &folder(), inherited) {
+            Verdict::Out(_) => return false,
+            verdict => inherited = filter.inherit(verdict),
+        }
+        above = above.join(&name);
+    }
+    true
+}
+
+fn folder() -> Meta {
+    Meta {
+        kind: EntryKind::Folder,
+        size: 0,
+        modified: None,
+        mode: None,
+        id: None,
+        target: None,
+        extra: None,
+        version: None,
+    }
+}
+
+/// The identity of the store that bears a mark.
+pub fn by_mark(mark: &str) -> String {
+    format!("mark:{mark}")
+}
+
+/// Tells a store apart from every other: by its mark, else by its place on its file system or server.
+pub fn store_identity(place: &Located, store: &dyn Store) -> String {
+    match identity::read(store) {
+        Ok(Some(mark)) => by_mark(&mark),
+        _ => spot(place),
+    }
+}
+
+/// Tells a place without a mark apart from every other.
+pub fn spot(place: &Located) -> String {
+    match &place.remote {
+        Some(reach) => reach.place(),
+        None => {
+            let folder = place.resolved();
+            drives::spot_of(&folder).unwrap_or_else(|| folder.display().to_string())
+        }
+    }
+}
+
+/// Refuses a place that is on something else than it was.
+pub fn refuse_other_ground(context: &Context, job: &Job, place: &Located, part: Part) -> Outcome<()> {
+    if job.name == ONCE {
+        return Ok(());
+    }
+    let Some(known) = context.home.record()?.place(&job.name, &place.written)? else { return Ok(()) };
+    let shown = place.shown(&context.home);
+    let refused = |code, message: String| {
+        let accept = part.accept(&job.name, &place.written);
+        Err(Failure::refused(code, message)
+            .hint(format!("Connect the right drive. If this is right from now on: {accept}.")))
+    };
+    let is_other = |now: Option<Ground>, then: &Ground| now.is_some_and(|now| now.is_other(then));
+    if known.ground.as_ref().is_some_and(|then| is_other(ground(place), then)) {
+        let what = format!("the {} {shown} is on another file system than before", part.word());
+        return refused(part.foreign(), format!("{what}: an empty mount point, or another drive"));
+    }
+    let here = mounts(place, job);
+    let remembered = known.mounts.iter().filter(|_| !job.rules.one_filesystem);
+    for (path, then) in remembered.filter(|(path, _)| takes_part(job, path)) {
+        let now = here.iter().find(|(found, _)| found == path).map(|(_, ground)| ground);
+        if now.is_none_or(|now| now.is_other(then)) {
+            let what = format!("what was mounted at {path} in the {} {shown} is not there now", part.word());
+            return refused(part.foreign(), what);
+        }
+    }
+    Ok(())
+}
+
+/// Refuses to make a destination that was there before: it has not gone without a reason, a drive is not plugged in.
+pub fn refuse_vanished(context: &Context, job: &Job, place: &Located, part: Part) -> Outcome<()> {
+    if job.name == ONCE {
+        return Ok(());
+    }
+    let known = context.home.record()?.place(&job.name, &place.written)?;
+    if known.is_some_and(|known| known.there) {
+        let message =
+            format!("the {} {} was there before and is gone", part.word(), place.shown(&context.home));
+        return Err(Failure::refused("destination-missing", message)
+            .hint("Connect the drive; or, if the folder is meant to be new, make it and run again."));
+    }
+    refuse_other_ground(context, job, place, part)
+}
+
+/// Refuses a store without the mark that the job left there: another drive, or an empty mount point.
+pub fn refuse_foreign(
+    context: &Context,
+    job: &Job,
+    place: &Located,
+    store: &dyn Store,
+    part: Part,
+) -> Outcome<()> {
+    if job.name == ONCE {
+        return Ok(());
+    }
+    refuse_other_ground(context, job, place, part)?;
+    let known = context.home.record()?.place(&job.name, &place.written)?;
+    let Some(expected) = known.map(|known| known.mark).filter(|mark| mark != SEEN) else { return Ok(()) };
+    let shown = place.shown(&context.home);
+    let found = identity::read(store).map_err(|error| {
+        Failure::refused(
+            "destination-foreign",
+            format!("the mark of {shown} cannot be read: {}", error.reason()),
+        )
+    })?;
+    let what = match found {
+        Some(found) if found == expected => return Ok(()),
+        Some(_) => "it bears another mark: this looks like another drive",
+        None => "its mark is missing: is the drive not connected, or is this another one?",
+    };
+    Err(Failure::refused(
+        "destination-foreign",
+        format!("{shown} is not the place this job last wrote to; {what}"),
+    )
+    .hint(format!(
+        "Connect the right one. If this is its new place: {}.",
+        part.accept(&job.name, &place.written)
+    )))
+}
+
+/// What the places of a job are on, as it was seen at one moment: a drive that goes away in the middle of a run leaves its mount
+/// point behind, which must not be taken for what the job worked with.
+#[derive(Debug, Clone, Default)]
+pub struct Seen {
+    places: Vec<(String, KnownPlace)>,
+}
+
+impl Seen {
+    /// A look at the places of a job.
+    pub fn now(job: &Job, ends: &Ends) -> Seen {
+        let one = |place: &Located| {
+            let known = KnownPlace {
+                there: place.is_there(),
+                mark: String::new(),
+                ground: ground(place),
+                mounts: mounts(place, job),
+            };
+            (place.written.clone(), known)
+        };
+        Seen { places: ends.from.iter().chain(&ends.to).map(one).collect() }
+    }
+
+    /// Whether the places are still on the same.
+    pub fn still_holds(&self, job: &Job, ends: &Ends) -> bool {
+        let now = Seen::now(job, ends);
+        let same = |(then, now): (&(String, KnownPlace), &(String, KnownPlace))| {
+            then.1.ground == now.1.ground && then.1.mounts == now.1.mounts
+        };
+        self.places.iter().zip(&now.places).all(same)
+    }
+
+    /// Remembers it. Marks stay as they were.
+    pub fn remember(&self, context: &Context, job: &str) -> Outcome<()> {
+        let mut record = context.home.record()?;
+        for (place, seen) in self.places.iter().filter(|_| job != ONCE) {
+            let same = |known: &KnownPlace| {
+                known.ground == seen.ground && known.mounts == seen.mounts && (known.there || !seen.there)
+            };
+            if !record.place(job, place)?.as_ref().is_some_and(same) {
+                record.set_ground(job, place, (seen.ground.as_ref(), seen.there), &seen.mounts)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Refuses to touch a place for a past run unless it is the store that the run changed.
+pub fn refuse_another_store(
+    context: &Context,
+    past: &RunPlace,
+    place: &Located,
+    store: &dyn Store,
+) -> Outcome<()> {
+    let shown = place.shown(&context.home);
+    let refused = |why: &str| {
+        Err(Failure::refused(
+            "store-foreign",
+            format!("{shown} is not the store that this run changed: {why}"),
+        )
+        .hint("Nothing was touched. Connect the right one, or bring things back by hand."))
+    };
+    if !past.mark.is_empty() {
+        return match identity::read(store) {
+            Ok(Some(mark)) if mark == past.mark => Ok(()),
+            Ok(Some(_)) => refused("it bears another mark"),
+            Ok(None) => refused("its mark is missing"),
+            Err(_) => refused("its mark cannot be read"),
+        };
+    }
+    let other_ground = past.ground.as_ref().zip(ground(place)).is_some_and(|(then, now)| now.is_other(then));
+    if other_ground {
+        refused("it is on another file system")
+    } else if place.location() != past.location {
+        refused(&format!("that was {}", past.location))
+    } else {
+        Ok(())
+    }
+}

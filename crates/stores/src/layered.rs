@@ -1,0 +1,251 @@
+//! Several trees laid over each other, shown as one to read from: at each path the uppermost tree that has something there is seen.
+//!
+//! A restore reads from such a tree: what stands at the other side lies on top, below it what runs have kept, the newest first. So
+//! of each file the newest version there is comes back. Folders of several trees are shown as one; where an upper tree has a file,
+//! what lower ones have in a folder of that name is hidden. Nothing can be written.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use reedhook_core::entry::{Entry, Meta};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{
+    Attributes, Capabilities, Content, FaultKind, Listing, Place, Publish, Result, Sealed, Space, Stage,
+    Store, StoreError,
+};
+
+/// A tree among others.
+#[derive(Clone)]
+pub struct Layer {
+    /// The store that it is in.
+    pub store: Arc<dyn Store>,
+    /// The folder of that store which is its root.
+    pub root: RelPath,
+}
+
+/// Trees laid over each other, the uppermost first.
+pub struct Layered {
+    layers: Vec<Layer>,
+    capabilities: Capabilities,
+}
+
+impl Layered {
+    /// The trees as one; `None` without any. What it can hold is what its least able member can.
+    pub fn new(layers: Vec<Layer>) -> Option<Layered> {
+        let each = layers.iter().map(|layer| layer.store.capabilities().clone());
+        let capabilities = each.reduce(Capabilities::least)?;
+        Some(Layered { layers, capabilities })
+    }
+
+    /// What each layer has at a path, from the top; layers below one that has no folder on the way are not looked into.
+    fn found(&self, path: &RelPath) -> Result<Vec<(&Layer, Meta)>> {
+        let mut found = Vec::new();
+        for layer in &self.layers {
+            match layer.store.stat(&layer.root.join_path(path)) {
+                Ok(Some(meta)) => {
+                    let ends = !meta.is_folder();
+                    found.push((layer, meta));
+                    if ends {
+                        break;
+                    }
+                }
+                Ok(None) => {
+                    if self.is_blocked(layer, path)? {
+                        break;
+                    }
+                }
+                Err(error) if matches!(error.kind, FaultKind::NotFound | FaultKind::LinkInPath) => {
+                    if self.is_blocked(layer, path)? {
+                        break;
+                    }
+                }
+                Err(error) => return Err(StoreError { path: path.clone(), ..error }),
+            }
+        }
+        Ok(found)
+    }
+
+    /// Whether a layer has something that is no folder on the way to a path.
+    fn is_blocked(&self, layer: &Layer, path: &RelPath) -> Result<bool> {
+        let mut above = path.parent();
+        while let Some(folder) = above.filter(|folder| !folder.is_root()) {
+            match layer.store.stat(&layer.root.join_path(&folder)) {
+                Ok(Some(meta)) => return Ok(!meta.is_folder()),
+                Ok(None) => {}
+                Err(error) if matches!(error.kind, FaultKind::NotFound | FaultKind::LinkInPath) => {}
+                Err(error) => return Err(StoreError { path: path.clone(), ..error }),
+            }
+            above = folder.parent();
+        }
+        Ok(false)
+    }
+
+    /// The uppermost tree that has something at a path, and the path in its store.
+    fn top(&self, path: &RelPath, action: &'static str) -> Result<(&Arc<dyn Store>, RelPath)> {
+        let found = self.found(path)?.into_iter().next();
+        let (layer, _) = found.ok_or_else(|| StoreError::new(FaultKind::NotFound, action, path))?;
+        Ok((&layer.store, layer.root.join_path(path)))
+    }
+
+    /// Which tree is seen at a path, counted from the top.
+    pub fn layer_of(&self, path: &RelPath) -> Option<usize> {
+        let found = self.found(path).ok()?;
+        let (top, _) = found.first()?;
+        self.layers.iter().position(|layer| std::ptr::eq(layer, *top))
+    }
+
+    fn refuse<T>(action: &'static str, path: &RelPath) -> Result<T> {
+        Err(StoreError::new(FaultKind::Unsupported, action, path))
+    }
+}
+
+impl Store for Layered {
+    fn name(&self) -> String {
+        self.layers.first().map(|layer| layer.store.name()).unwrap_or_default()
+    }
+
+    fn capabilities(&self) -> &Capabilities {
+        &self.capabilities
+    }
+
+    fn place(&self) -> Place {
+        Place::Elsewhere(format!("layered: {}", self.name()))
+    }
+
+    fn list(&self, folder: &RelPath) -> Result<Listing> {
+        let mut entries: BTreeMap<Name, Meta> = BTreeMap::new();
+        let mut listing = Listing::default();
+        let found = self.found(folder)?;
+        if found.is_empty() && !folder.is_root() {
+            return Err(StoreError::new(FaultKind::NotFound, "list", folder));
+        }
+        for (layer, meta) in found {
+            if !meta.is_folder() {
+                return Self::refuse("list", folder);
+            }
+            let below = layer.store.list(&layer.root.join_path(folder));
+            let below = below.map_err(|error| StoreError { path: folder.clone(), ..error })?;
+            for Entry { name, meta } in below.entries {
+                entries.entry(name).or_insert(meta);
+            }
+            listing.unknown.extend(below.unknown);
+        }
+        listing.entries = entries.into_iter().map(|(name, meta)| Entry { name, meta }).collect();
+        Ok(listing)
+    }
+
+    fn stat(&self, path: &RelPath) -> Result<Option<Meta>> {
+        Ok(self.found(path)?.into_iter().next().map(|(_, meta)| meta))
+    }
+
+    fn open(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
+        let (store, path) = self.top(path, "read")?;
+        store.open(&path, offset)
+    }
+
+    fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        let (store, path) = self.top(path, "read")?;
+        store.open_fresh(&path)
+    }
+
+    fn stage(&self, path: &RelPath, _: Option<u32>) -> Result<Box<dyn Stage>> {
+        Self::refuse("write", path)
+    }
+
+    fn stage_resumable(&self, path: &RelPath, _: &str, _: u64, _: &Attributes) -> Result<Box<dyn Stage>> {
+        Self::refuse("write", path)
+    }
+
+    fn stage_link(&self, path: &RelPath, _: &[u8], _: &Attributes) -> Result<Sealed> {
+        Self::refuse("make link", path)
+    }
+
+    fn stage_special(&self, path: &RelPath, _: &Meta, _: &Attributes) -> Result<Sealed> {
+        Self::refuse("make special file", path)
+    }
+
+    fn stage_second_name(&self, path: &RelPath, _: &RelPath) -> Result<Sealed> {
+        Self::refuse("make second name", path)
+    }
+
+    fn sync(&self) -> Result<()> {
+        Ok(())
+    }
+
+    fn publish(&self, sealed: Sealed, _: &Publish) -> Result<()> {
+        Self::refuse("write", &sealed.target)
+    }
+
+    fn discard(&self, _: Sealed) {}
+
+    fn remove(&self, path: &RelPath, _: &Meta) -> Result<()> {
+        Self::refuse("remove", path)
+    }
+
+    fn trash(&self, path: &RelPath, _: &Meta) -> Result<()> {
+        Self::refuse("move to the trash", path)
+    }
+
+    fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        Self::refuse("remove folder", path)
+    }
+
+    fn rename(&self, from: &RelPath, _: &RelPath) -> Result<()> {
+        Self::refuse("rename", from)
+    }
+
+    fn make_folder(&self, path: &RelPath, _: &Attributes) -> Result<()> {
+        Self::refuse("make folder", path)
+    }
+
+    fn set_attributes(&self, path: &RelPath, _: Option<&Meta>, _: &Attributes) -> Result<()> {
+        Self::refuse("set time or mode of", path)
+    }
+
+    fn is_pseudo(&self, folder: &RelPath) -> Result<bool> {
+        let (store, path) = self.top(folder, "examine")?;
+        store.is_pseudo(&path)
+    }
+
+    fn data_bytes(&self, path: &RelPath) -> Result<Option<u64>> {
+        let (store, path) = self.top(path, "read")?;
+        store.data_bytes(&path)
+    }
+
+    fn space(&self) -> Result<Option<Space>> {
+        Ok(None)
+    }
+
+    fn lock(&self) -> Result<Box<dyn Send + Sync>> {
+        Self::refuse("lock", &RelPath::root())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::simulated::SimulatedStore;
+    use reedhook_core::testing::{get, names, path, put};
+
+    #[test]
+    fn of_each_path_the_uppermost_tree_is_seen() {
+        let (now, kept) = (Arc::new(SimulatedStore::new("now")), Arc::new(SimulatedStore::new("kept")));
+        put(now.as_ref(), "a/both", b"new", 3);
+        put(now.as_ref(), "file", b"a file now", 3);
+        put(kept.as_ref(), "run2/a/both", b"old", 2);
+        put(kept.as_ref(), "run2/a/gone", b"2", 2);
+        put(kept.as_ref(), "run1/a/gone", b"1", 1);
+        put(kept.as_ref(), "run1/a/deep/older", b"1", 1);
+        put(kept.as_ref(), "run1/file/inside", b"hidden", 1);
+        let layer =
+            |store: &Arc<SimulatedStore>, root: &str| Layer { store: store.clone(), root: path(root) };
+        let tree = Layered::new(vec![layer(&now, ""), layer(&kept, "run2"), layer(&kept, "run1")]).unwrap();
+        assert_eq!(names(&tree, ""), ["a", "file"]);
+        assert_eq!(names(&tree, "a"), ["both", "deep", "gone"]);
+        assert_eq!((get(&tree, "a/both"), get(&tree, "a/gone")), (b"new".to_vec(), b"2".to_vec()));
+        assert_eq!(get(&tree, "a/deep/older"), b"1");
+        assert_eq!(tree.stat(&path("file/inside")).unwrap(), None, "a file stands there now");
+        assert_eq!(tree.list(&path("none")).unwrap_err().kind, FaultKind::NotFound);
+        assert_eq!(tree.stage(&path("b"), None).map(drop).unwrap_err().kind, FaultKind::Unsupported);
+    }
+}
