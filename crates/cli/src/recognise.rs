@@ -148,6 +148,10 @@ pub fn refuse_other_ground(context: &Context, job: &Job, place: &Located, part: 
         return Ok(());
     }
     let Some(known) = context.home.record()?.place(&job.name, &place.written)? else { return Ok(()) };
+    if known.there && place.remote.is_none() && !place.is_there() {
+        // Who opens it says that it is missing.
+        return Ok(());
+    }
     let shown = place.shown(&context.home);
     let refused = |code, message: String| {
         let accept = part.accept(&job.name, &place.written);

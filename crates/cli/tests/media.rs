@@ -11,51 +11,13 @@ use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use common::{Node, Station, as_root_only, assert_alike, assert_no_leftovers, number, tree};
-
-#[track_caller]
-fn tool(words: &[&str]) {
-    let output = Command::new(words[0]).args(&words[1..]).output().unwrap();
-    assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
-}
-
-/// A mounted file system, unmounted at the end whatever happens.
-struct Mounted(PathBuf);
-
-impl Mounted {
-    fn image(image: &Path, at: &Path) -> Mounted {
-        fs::create_dir_all(at).unwrap();
-        tool(&["mount", "-o", "loop", image.to_str().unwrap(), at.to_str().unwrap()]);
-        Mounted(at.to_owned())
-    }
-
-    fn memory(at: &Path, size: &str) -> Mounted {
-        fs::create_dir_all(at).unwrap();
-        tool(&["mount", "-t", "tmpfs", "-o", &format!("size={size}"), "none", at.to_str().unwrap()]);
-        Mounted(at.to_owned())
-    }
-
-    fn remount(&self, how: &str) -> bool {
-        let words = ["-o", &format!("remount,{how}"), self.0.to_str().unwrap()];
-        Command::new("mount").args(words).output().unwrap().status.success()
-    }
-}
-
-impl Drop for Mounted {
-    fn drop(&mut self) {
-        // Lazily: a test that failed may still hold something open.
-        let _ = Command::new("umount").args(["-l", self.0.to_str().unwrap()]).output();
-    }
-}
-
-fn make_image(path: &Path, kind: &str, label: &str, mib: u64) {
-    fs::File::create(path).unwrap().set_len(mib << 20).unwrap();
-    tool(&[&format!("mkfs.{kind}"), "-q", "-L", label, path.to_str().unwrap()]);
-}
+use common::{
+    Mounted, Node, Station, assert_alike, assert_no_leftovers, make_image, number, tool, tree, with_mounts,
+};
 
 #[test]
 fn a_drive_is_known_by_its_label_wherever_it_is_mounted() {
-    if !as_root_only("mounting drives") {
+    if !with_mounts("mounting drives", &["ext4", "btrfs", "xfs"]) {
         return;
     }
     for (number_of, (kind, mib)) in [("ext4", 64), ("btrfs", 128), ("xfs", 320)].into_iter().enumerate() {
@@ -115,7 +77,7 @@ fn a_drive_is_known_by_its_label_wherever_it_is_mounted() {
 
 #[test]
 fn a_drive_that_is_taken_away_in_the_middle_of_a_run() {
-    if !as_root_only("mounting drives") {
+    if !with_mounts("mounting drives", &["ext4"]) {
         return;
     }
     let station = Station::new();
@@ -154,7 +116,7 @@ fn a_drive_that_is_taken_away_in_the_middle_of_a_run() {
 
 #[test]
 fn a_bind_mount_does_not_hide_that_sides_are_nested() {
-    if !as_root_only("bind mounts") {
+    if !with_mounts("bind mounts", &[]) {
         return;
     }
     let station = Station::new();
@@ -184,7 +146,7 @@ fn a_bind_mount_does_not_hide_that_sides_are_nested() {
 
 #[test]
 fn a_full_destination_gets_what_fits_whole_and_says_the_rest() {
-    if !as_root_only("a small file system") {
+    if !with_mounts("a small file system", &[]) {
         return;
     }
     let station = Station::new();
@@ -215,7 +177,7 @@ fn a_full_destination_gets_what_fits_whole_and_says_the_rest() {
 
 #[test]
 fn a_destination_that_turns_read_only() {
-    if !as_root_only("a read-only file system") {
+    if !with_mounts("a read-only file system", &[]) {
         return;
     }
     let station = Station::new();

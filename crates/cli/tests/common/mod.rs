@@ -13,9 +13,12 @@ use std::time::{Duration, SystemTime};
 
 use serde_json::Value;
 
-/// A home, a source and a destination.
+/// A home, a source and a destination. Where the machine has a second file system at hand, the source is on it: most jobs are for
+/// drives.
 pub struct Station {
     pub folder: tempfile::TempDir,
+    /// Where the source really is, when that is not in the folder.
+    elsewhere: Option<tempfile::TempDir>,
     /// Run the program as an account without rights, which only root can do.
     plain_account: bool,
 }
@@ -62,19 +65,36 @@ impl Ran {
 
 impl Station {
     pub fn new() -> Station {
-        let station = Station { folder: tempfile::tempdir().unwrap(), plain_account: false };
+        let folder = tempfile::tempdir().unwrap();
+        let elsewhere = second_file_system(folder.path());
+        let station = Station { folder, elsewhere, plain_account: false };
+        match &station.elsewhere {
+            Some(elsewhere) => symlink(elsewhere.path(), station.left()).unwrap(),
+            None => fs::create_dir(station.left()).unwrap(),
+        }
+        fs::create_dir(station.right()).unwrap();
+        station
+    }
+
+    /// A station whose sides are plain folders of one file system.
+    pub fn on_one_file_system() -> Station {
+        let station = Station { folder: tempfile::tempdir().unwrap(), elsewhere: None, plain_account: false };
         fs::create_dir(station.left()).unwrap();
         fs::create_dir(station.right()).unwrap();
         station
     }
 
-    /// A station with a job of this kind, named `counts`, from left to right.
-    pub fn with_job(kind: &str, options: &[&str]) -> Station {
-        let station = Station::new();
+    /// Sets up a job of this kind, named `counts`, from left to right.
+    pub fn job(self, kind: &str, options: &[&str]) -> Station {
         let mut words = vec!["job", "add", "counts", kind, "left", "right"];
         words.extend(options);
-        station.run(&words).expect(0);
-        station
+        self.run(&words).expect(0);
+        self
+    }
+
+    /// A station with a job of this kind, named `counts`, from left to right.
+    pub fn with_job(kind: &str, options: &[&str]) -> Station {
+        Station::new().job(kind, options)
     }
 
     /// From now on the program runs without root's rights, and everything here belongs to its account. A test that is not
@@ -84,14 +104,10 @@ impl Station {
             fs::copy(env!("CARGO_BIN_EXE_reedhook"), self.path("reedhook")).unwrap();
             set_mode(&self.path("reedhook"), 0o755);
             let owner = format!("{NOBODY}:{NOBODY}");
-            assert!(
-                Command::new("chown")
-                    .args(["-R", "-h", &owner])
-                    .arg(self.folder.path())
-                    .status()
-                    .unwrap()
-                    .success()
-            );
+            let elsewhere = self.elsewhere.iter().map(tempfile::TempDir::path);
+            for folder in elsewhere.chain([self.folder.path()]) {
+                tool(&["chown", "-R", "-h", &owner, folder.to_str().unwrap()]);
+            }
             self.plain_account = true;
         }
         self
@@ -155,6 +171,16 @@ impl Station {
         }
         kept
     }
+}
+
+/// A folder on another file system than this one; nothing where there is none, or where it is not wanted.
+fn second_file_system(here: &Path) -> Option<tempfile::TempDir> {
+    if std::env::var_os("REEDHOOK_TEST_ONE_FILE_SYSTEM").is_some() {
+        return None;
+    }
+    let device = |path: &Path| fs::metadata(path).map(|meta| meta.dev()).ok();
+    let there = tempfile::tempdir_in("/dev/shm").ok()?;
+    (device(there.path()) != device(here)).then_some(there)
 }
 
 /// Whether this process may do everything: who owns what it makes tells.
@@ -294,10 +320,89 @@ pub fn make_pipe(path: &Path) {
 
 /// Whether a test that needs root can run. Where everything is required, being unable to is a failure.
 pub fn as_root_only(what: &str) -> bool {
-    let root = is_root();
-    assert!(root || std::env::var_os("REEDHOOK_REQUIRE_ALL").is_none(), "{what} needs root here");
-    if !root {
-        println!("skipped: {what} needs root");
+    able(what, is_root(), "root")
+}
+
+/// Whether a test that needs these programs can run.
+pub fn with_tools(what: &str, tools: &[&str]) -> bool {
+    let path = std::env::var("PATH").unwrap_or_default() + ":/usr/sbin:/sbin";
+    let missing =
+        tools.iter().find(|tool| !path.split(':').any(|folder| Path::new(folder).join(tool).exists()));
+    able(what, missing.is_none(), missing.unwrap_or(&""))
+}
+
+/// Whether a test that mounts file systems of these kinds from images can run: as root, with loop devices, and with the programs
+/// that make them.
+pub fn with_mounts(what: &str, kinds: &[&str]) -> bool {
+    let tools: Vec<String> = kinds.iter().map(|kind| format!("mkfs.{kind}")).collect();
+    let tools: Vec<&str> = tools.iter().map(String::as_str).chain(["mount", "umount"]).collect();
+    let mounts = || {
+        let folder = tempfile::tempdir().unwrap();
+        let at = folder.path().to_str().unwrap();
+        let mounted = Command::new("mount").args(["-t", "tmpfs", "none", at]).output();
+        let works = mounted.is_ok_and(|output| output.status.success());
+        works && Command::new("umount").arg(at).status().is_ok_and(|status| status.success())
+    };
+    let loops = || kinds.is_empty() || Path::new("/dev/loop-control").exists();
+    as_root_only(what) && with_tools(what, &tools) && able(what, mounts() && loops(), "the right to mount")
+}
+
+fn able(what: &str, able: bool, missing: &str) -> bool {
+    let required = std::env::var_os("REEDHOOK_REQUIRE_ALL").is_some();
+    assert!(able || !required, "{what}: {missing} is missing, and everything is required");
+    if !able {
+        println!("skipped: {what}, for want of {missing}");
     }
-    root
+    able
+}
+
+/// A mounted file system, unmounted at the end whatever happens.
+pub struct Mounted(pub PathBuf);
+
+impl Mounted {
+    pub fn image(image: &Path, at: &Path) -> Mounted {
+        Mounted::image_with(image, at, "loop")
+    }
+
+    pub fn image_with(image: &Path, at: &Path, options: &str) -> Mounted {
+        fs::create_dir_all(at).unwrap();
+        tool(&["mount", "-o", options, image.to_str().unwrap(), at.to_str().unwrap()]);
+        Mounted(at.to_owned())
+    }
+
+    pub fn memory(at: &Path, size: &str) -> Mounted {
+        fs::create_dir_all(at).unwrap();
+        tool(&["mount", "-t", "tmpfs", "-o", &format!("size={size}"), "none", at.to_str().unwrap()]);
+        Mounted(at.to_owned())
+    }
+
+    pub fn remount(&self, how: &str) -> bool {
+        let words = ["-o", &format!("remount,{how}"), self.0.to_str().unwrap()];
+        Command::new("mount").args(words).output().unwrap().status.success()
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        // Lazily: a test that failed may still hold something open.
+        let _ = Command::new("umount").args(["-l", self.0.to_str().unwrap()]).output();
+    }
+}
+
+/// Makes an image of a file system.
+pub fn make_image(path: &Path, kind: &str, label: &str, mib: u64) {
+    fs::File::create(path).unwrap().set_len(mib << 20).unwrap();
+    let program = format!("mkfs.{kind}");
+    let program = ["/usr/sbin", "/sbin", "/usr/bin"]
+        .iter()
+        .map(|folder| format!("{folder}/{program}"))
+        .find(|full| Path::new(full).exists());
+    tool(&[&program.unwrap(), "-q", "-L", label, path.to_str().unwrap()]);
+}
+
+/// Runs a program that has to succeed.
+#[track_caller]
+pub fn tool(words: &[&str]) {
+    let output = Command::new(words[0]).args(&words[1..]).output().unwrap();
+    assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
 }
