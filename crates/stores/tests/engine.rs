@@ -5,6 +5,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::time::Duration;
 
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Stamp};
@@ -356,4 +357,56 @@ fn a_large_file_is_resumed_and_only_the_rest_is_written() {
         assert!(matches!(worker.join().unwrap().ended, Ended::Interrupted | Ended::Done));
     });
     assert_converges(&left, &right, "after the stop");
+}
+
+/// A step that is about the mode alone leaves the time alone, even where the two differ by less than the stores can tell apart; and
+/// it finds what the plan saw, or does nothing.
+#[test]
+fn a_new_mode_touches_no_time_and_no_edit() {
+    let coarse = |label: &str| {
+        SimulatedStore::new(label).with_capabilities(|can| can.time_precision = Some(Duration::from_secs(2)))
+    };
+    let (left, right) = (coarse("left"), coarse("right"));
+    for (store, seconds, mode) in [(&left, 1001, 0o600), (&right, 1000, 0o644)] {
+        for name in ["a", "b"] {
+            put(store, name, b"same", seconds);
+            let attributes = Attributes { mode: Some(mode), ..Attributes::default() };
+            store.set_attributes(&path(name), None, &attributes).unwrap();
+        }
+    }
+    let planned = plan(&left, &right).unwrap();
+    assert_eq!(planned.counts.meta, 2);
+    right.overwrite(&path("b"), b"edit", Stamp::new(5000, 0));
+    let (report, problems) = carry_out(&left, &right, &planned, "20310504-180000-aaaa");
+    assert_eq!((report.counts.meta, problems.len()), (1, 1), "{problems:?}");
+    let found = |name: &str| right.stat(&path(name)).unwrap().unwrap();
+    assert_eq!((found("a").mode, found("a").modified), (Some(0o600), Some(Stamp::new(1000, 0))));
+    assert_eq!((found("b").mode, found("b").modified), (Some(0o644), Some(Stamp::new(5000, 0))));
+}
+
+/// A plan for looking at, whose moves nobody has proved by reading both files, is never carried out as one.
+#[test]
+fn moves_that_are_not_proved_are_not_carried_out() {
+    let (left, right) = (SimulatedStore::new("left"), SimulatedStore::new("right"));
+    put(&left, "new", b"from the left", 1000);
+    put(&right, "old", b"of the right!", 1000);
+    let filter = Filter::new(&rules(Kind::Mirror).filter, Stamp::new(0, 0)).unwrap();
+    let by = Comparison::between(left.capabilities(), right.capabilities(), Preserve::Standard);
+    let input = ScanInput {
+        left: &left,
+        right: &right,
+        filter: &filter,
+        rules: OneWayRules { kind: Kind::Mirror, newer: Newer::Leave, preserve: Preserve::Standard, by },
+        one_filesystem: false,
+        on_same: None,
+        moves: Moves::Unproved,
+        rotten: Rot::default(),
+    };
+    let looked_at = scan(&input, &ScanProgress::default()).unwrap();
+    assert_eq!(looked_at.counts.moved, 1, "it looks like a move");
+    let (report, problems) = carry_out(&left, &right, &looked_at, "20310504-180000-aaaa");
+    assert_eq!((report.counts.moved, problems.len()), (0, 1), "{problems:?}");
+    assert_eq!(right.stat(&path("old")).unwrap().map(|meta| meta.size), Some(13));
+    mirror(&left, &right, "20310504-180001-bbbb");
+    assert_eq!(reedhook_core::testing::get(&right, "new"), b"from the left");
 }

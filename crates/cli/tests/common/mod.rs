@@ -101,7 +101,7 @@ impl Station {
     /// run by root changes nothing: its account has no such rights anyway.
     pub fn without_rights(mut self) -> Station {
         if is_root() {
-            fs::copy(env!("CARGO_BIN_EXE_reedhook"), self.path("reedhook")).unwrap();
+            fs::copy(program(), self.path("reedhook")).unwrap();
             set_mode(&self.path("reedhook"), 0o755);
             let owner = format!("{NOBODY}:{NOBODY}");
             let elsewhere = self.elsewhere.iter().map(tempfile::TempDir::path);
@@ -133,7 +133,7 @@ impl Station {
             command.uid(NOBODY).gid(NOBODY);
             command
         } else {
-            Command::new(env!("CARGO_BIN_EXE_reedhook"))
+            Command::new(program())
         };
         command
             .args(words)
@@ -154,6 +154,35 @@ impl Station {
         self.run(&[&["run", "counts", "--json"], more].concat())
     }
 
+    /// Starts a run of the job that moves some new content slowly, works while it goes on, and waits for its end.
+    pub fn while_running(&self, work: impl FnOnce()) -> Ran {
+        let held = self.left().join("0 held open");
+        write(&held, &vec![b'h'; 1_400_000], 1_234_567 + self.runs_held());
+        let child = self
+            .command(&["run", "counts", "--yes", "--json"])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let begun = std::time::Instant::now();
+        while !self.is_writing() && begun.elapsed() < Duration::from_secs(20) {
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        work();
+        Ran::of(&child.wait_with_output().unwrap())
+    }
+
+    /// Another time for each run that is held open.
+    fn runs_held(&self) -> u64 {
+        fs::metadata(self.left().join("0 held open")).map_or(0, |meta| meta.mtime() as u64 - 1_234_567 + 1)
+    }
+
+    /// Whether an unfinished file stands at the top of the right.
+    fn is_writing(&self) -> bool {
+        let names = fs::read_dir(self.right()).unwrap().flatten().map(|entry| entry.file_name());
+        names.into_iter().any(|name| name.as_bytes().starts_with(b".reedhook-part-"))
+    }
+
     /// Writes a file on the left, with a time in seconds since 1970.
     pub fn write(&self, path: &str, content: &str, seconds: u64) {
         write(&self.left().join(path), content.as_bytes(), seconds);
@@ -171,6 +200,12 @@ impl Station {
         }
         kept
     }
+}
+
+/// The built program; another one, such as an older build, where the environment names it.
+pub fn program() -> PathBuf {
+    std::env::var_os("REEDHOOK_TEST_PROGRAM")
+        .map_or_else(|| PathBuf::from(env!("CARGO_BIN_EXE_reedhook")), PathBuf::from)
 }
 
 /// A folder on another file system than this one; nothing where there is none, or where it is not wanted.

@@ -6,7 +6,7 @@ use reedhook_core::store::StoreExt;
 use reedhook_core::testing::{conformance, get, names, path, put};
 
 use super::*;
-use reedhook_core::entry::EntryKind;
+use reedhook_core::entry::{EntryKind, Stamp};
 use reedhook_core::store::Flow;
 
 fn store() -> (tempfile::TempDir, LocalStore) {
@@ -151,4 +151,78 @@ fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
     symlink("precious", &part).unwrap();
     assert!(store.stage_resumable(&path("to2"), "key", 4, &Attributes::default()).is_err());
     assert_eq!(get(&store, "precious"), b"precious");
+}
+
+/// An editor saves (a new file, renamed over the old one) in the very moment in which a run replaces or removes the file. Whoever
+/// comes first: what was saved is there afterwards, at its path or set aside.
+#[test]
+fn what_is_saved_between_a_look_and_a_rename_is_not_lost() {
+    const ROUNDS: usize = 3000;
+    let (folder, store) = store();
+    let at = |name: &str| folder.path().join(name);
+    store.make_folder(&path("kept"), &Attributes::default()).unwrap();
+    store.make_folder(&path("work"), &Attributes::default()).unwrap();
+    let file = path("work/thesis");
+    let (mut met, mut refused) = (0, 0);
+    for round in 0..ROUNDS {
+        put(&store, "work/thesis", format!("old {round}").as_bytes(), 1_000);
+        let expected = store.stat(&file).unwrap().unwrap();
+        std::fs::write(at("draft"), format!("saved {round}")).unwrap();
+        let kept = path(&format!("kept/{round}"));
+        let start = std::sync::Barrier::new(2);
+        let outcome = std::thread::scope(|scope| {
+            scope.spawn(|| {
+                start.wait();
+                // From well before to well after what happens meanwhile.
+                (0..(round * 7) % 4001).for_each(|_| std::hint::spin_loop());
+                std::fs::rename(at("draft"), at("work/thesis")).unwrap();
+            });
+            let sealed = || {
+                let mut stage = store.stage(&file, None).unwrap();
+                stage.write(b"the run's").unwrap();
+                stage
+                    .seal(&Attributes { modified: Some(Stamp::new(2_000, 0)), ..Attributes::default() })
+                    .unwrap()
+            };
+            let how = |keep_as| Publish { expect: Expect::This(expected.clone()), keep_as };
+            match round % 4 {
+                0 => {
+                    let sealed = sealed();
+                    start.wait();
+                    store.publish(sealed, &how(Some(kept.clone())))
+                }
+                1 => {
+                    let sealed = sealed();
+                    start.wait();
+                    store.publish(sealed, &how(None))
+                }
+                2 => {
+                    start.wait();
+                    store.remove(&file, &expected)
+                }
+                _ => {
+                    start.wait();
+                    store.rename_this(&file, &kept, &expected)
+                }
+            }
+        });
+        let saved = format!("saved {round}");
+        let holds = |folder: &str| {
+            std::fs::read_dir(at(folder))
+                .unwrap()
+                .flatten()
+                .any(|entry| std::fs::read_to_string(entry.path()).is_ok_and(|content| content == saved))
+        };
+        assert!(holds("work") || holds("kept"), "round {round}: what was saved is nowhere; {outcome:?}");
+        match outcome {
+            Ok(()) => met += 1,
+            Err(error) => {
+                let expected = [FaultKind::Changed, FaultKind::Exists, FaultKind::NotFound];
+                assert!(expected.contains(&error.kind), "{error:?}");
+                refused += 1;
+            }
+        }
+        assert!(names(&store, "work").len() <= 1, "nothing of ours is left: {:?}", names(&store, "work"));
+    }
+    assert!(met > ROUNDS / 20 && refused > ROUNDS / 20, "both came first at times: {met} {refused}");
 }
