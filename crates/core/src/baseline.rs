@@ -19,7 +19,7 @@ use crate::plan::{Fate, Plan, Step};
 use crate::record::FolderUpdate;
 use crate::run::{Done, Item, Mark};
 use crate::store::{FaultKind, Result, Store};
-use crate::walk::two_way::FolderNews;
+use crate::walk::two_way::{FolderNews, Open};
 
 /// What a run did to names, gathered from the items that it reported.
 #[derive(Debug, Default)]
@@ -91,21 +91,31 @@ impl Deeds {
         side: Side,
         path: &RelPath,
         found: &Meta,
+        one: &Open,
         by: &Comparison,
-    ) -> Option<(Seen, Option<Hash>)> {
-        if let Some(written) = self.written.get(&(side, path.clone())) {
-            let as_read = Meta { modified: written.now.modified, ..found.clone() };
-            let same = written.folder == found.is_folder()
-                && (written.folder || (written.size == found.size && by.same_time(&as_read, found)));
-            let seen =
-                Seen::new(written.now.modified.filter(|_| !written.folder), written.now.mode.or(found.mode));
-            return same.then_some((seen, written.hash));
+    ) -> Option<Brought> {
+        let is_there = |size: u64, now: Mark| {
+            let as_read = Meta { modified: now.modified, ..found.clone() };
+            size == found.size && by.same_time(&as_read, found)
+        };
+        if let Some(Written { folder, size, now, hash }) = self.written.get(&(side, path.clone())).copied() {
+            let same = folder == found.is_folder() && (folder || is_there(size, now));
+            let read = Seen::new(now.modified.filter(|_| !folder), now.mode.or(found.mode));
+            return same.then_some(Brought { read, hash });
         }
-        // What lay in a folder that was renamed had the same size, time and mode at both sides.
-        let moved = self.moved_folders.iter().any(|(at, folder)| *at == side && path.is_within(folder));
-        let modified = found.modified.filter(|_| !found.is_folder());
-        moved.then_some((Seen::new(modified, found.mode), None))
+        // What lay in a folder that was renamed is told of by the plan alone: it looked the same at both sides.
+        let (to, size, mark) = one.planned?;
+        let moved = |(at, folder): &(Side, RelPath)| *at == side && path.is_within(folder);
+        let same = to == side && !found.is_folder() && is_there(size, mark);
+        (same && self.moved_folders.iter().any(moved))
+            .then(|| Brought { read: Seen::new(mark.modified, mark.mode.or(found.mode)), hash: None })
     }
+}
+
+/// What a run put at a side: what the other side said of it, and its hash.
+struct Brought {
+    read: Seen,
+    hash: Option<Hash>,
 }
 
 /// What a run sets out to remove at each side, whole trees by their top. While this list exists, what is missing there and on it
@@ -185,7 +195,7 @@ pub fn learn(
             let old = before.binary_search_by(|known| known.name.cmp(&one.name)).ok().map(|at| &before[at]);
             let hash = deeds.hash(&path).or(one.hash);
             let found = (look(left, &path)?, look(right, &path)?);
-            let new = judge(&one.name, &path, found, (old, hash), by, deeds);
+            let new = judge(one, &path, found, (old, hash), by, deeds);
             if old.is_some_and(Known::is_folder) && !new.as_ref().is_some_and(Known::is_folder) {
                 forgotten.push((path, None));
             }
@@ -202,13 +212,14 @@ pub fn learn(
 
 /// What to remember of a name, by what stands at both sides now.
 fn judge(
-    name: &Name,
+    one: &Open,
     path: &RelPath,
     found: (Found, Found),
     (old, hash): (Option<&Known>, Option<Hash>),
     by: &Comparison,
     deeds: &Deeds,
 ) -> Option<Known> {
+    let name = &one.name;
     let (left, right) = match &found {
         (Found::Nothing, Found::Nothing) => return None,
         (Found::This(left), Found::This(right)) => match compare(left, right, by) {
@@ -225,9 +236,9 @@ fn judge(
             return None;
         }
         if let Some(meta) = own
-            && let Some((read, written)) = deeds.brought(side, path, meta, by)
+            && let Some(brought) = deeds.brought(side, path, meta, one, by)
         {
-            return Known::of_written(name, side, meta, read, written.or(hash));
+            return Known::of_written(name, side, meta, brought.read, brought.hash.or(hash));
         }
     }
     old.cloned()

@@ -202,15 +202,16 @@ impl Content for Ahead {
     }
 }
 
-/// Does something with each item, on as many threads as there are cores; stops early when asked to. Results come in the
-/// order of the items; `None` for those that were not reached.
+/// Does something with each item, on so many threads; stops early when asked to. Results come in the order of the items; `None`
+/// for those that were not reached.
 pub fn for_all<T: Sync, R: Send>(
     items: &[T],
+    threads: usize,
     stop: &AtomicBool,
     work: impl Fn(&T) -> R + Sync,
 ) -> Vec<Option<R>> {
     let next = AtomicUsize::new(0);
-    let threads = std::thread::available_parallelism().map_or(2, usize::from).min(items.len());
+    let threads = threads.min(items.len());
     let one_thread = || {
         let mut done = Vec::new();
         loop {

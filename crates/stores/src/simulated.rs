@@ -97,7 +97,8 @@ type StepHook = Arc<dyn Fn(Operation, &RelPath) + Send + Sync>;
 /// What is called before a read: with the file's path and the position in it.
 type ReadHook = Arc<dyn Fn(&RelPath, u64) + Send + Sync>;
 
-/// A store in memory.
+/// A store in memory. A clone is another handle on the same.
+#[derive(Clone)]
 pub struct SimulatedStore {
     label: String,
     capabilities: Capabilities,
@@ -518,7 +519,7 @@ impl Store for SimulatedStore {
 
     fn remove_folder(&self, path: &RelPath) -> Result<()> {
         let mut tree = self.begin(Operation::Remove, "remove folder", path)?;
-        if !tree.nodes.contains_key(path) {
+        if !tree.nodes.get(path).is_some_and(|node| node.meta.is_folder()) {
             return Err(StoreError::new(FaultKind::NotFound, "remove folder", path));
         }
         if tree.children(path).next().is_some() {

@@ -6,35 +6,20 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+mod sides;
+
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Mutex;
-use std::sync::atomic::AtomicBool;
 
 use proptest::prelude::*;
-use reedhook_core::baseline::{Deeds, Removing, learn};
-use reedhook_core::compare::Comparison;
-use reedhook_core::entry::{EntryKind, Meta, Side, Stamp};
-use reedhook_core::filter::Filter;
-use reedhook_core::job::{ConflictPolicy, Conflicts, Kind, Preserve, Removals, Removed, Replaced, Verify};
-use reedhook_core::path::{Name, RelPath};
-use reedhook_core::plan::two_way::{Known, Policies, Settled};
-use reedhook_core::plan::{Counts, Plan};
-use reedhook_core::run::{Ended, Event, RunInput, execute};
-use reedhook_core::store::{Attributes, FaultKind, Store};
-use reedhook_core::testing::{clear, make_way, path, put, rules};
-use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
-use reedhook_core::walk::{Moves, Rot, ScanError, ScanProgress};
+use reedhook_core::entry::{Side, Stamp};
+use reedhook_core::job::ConflictPolicy;
+use reedhook_core::path::RelPath;
+use reedhook_core::plan::two_way::Settled;
+use reedhook_core::store::{FaultKind, Store};
+use reedhook_core::testing::path;
 use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
 
-/// What a person does at one side.
-#[derive(Debug, Clone)]
-enum Edit {
-    Write(RelPath, u8),
-    Folder(RelPath),
-    Remove(RelPath),
-    Rename(RelPath, RelPath),
-    Touch(RelPath),
-}
+use sides::{Edit, Pair, Tree, content, everything, tree};
 
 /// A fault during a run: at which side, after how many calls, of which kind; and whether the power goes too.
 #[derive(Debug, Clone)]
@@ -86,170 +71,6 @@ fn rounds(with_mishaps: bool) -> impl Strategy<Value = Vec<Round>> {
 fn policies() -> impl Strategy<Value = ConflictPolicy> {
     use ConflictPolicy::*;
     prop::sample::select(vec![Hold, Hold, Newest, Left, Right, Both])
-}
-
-/// Two sides and what is remembered of them.
-struct Pair {
-    left: SimulatedStore,
-    right: SimulatedStore,
-    memory: Mutex<BTreeMap<RelPath, Vec<Known>>>,
-    policy: ConflictPolicy,
-    runs: u32,
-    clock: i64,
-}
-
-impl Pair {
-    fn new(policy: ConflictPolicy) -> Pair {
-        let (left, right) = (SimulatedStore::new("left"), SimulatedStore::new("right"));
-        Pair { left, right, memory: Mutex::default(), policy, runs: 0, clock: 1000 }
-    }
-
-    fn store(&self, side: Side) -> &SimulatedStore {
-        if side == Side::Left { &self.left } else { &self.right }
-    }
-
-    fn by(&self) -> Comparison {
-        Comparison::between(self.left.capabilities(), self.right.capabilities(), Preserve::Standard)
-    }
-
-    fn scan(&self) -> Result<TwoWayPlan, ScanError> {
-        let filter = Filter::new(&rules(Kind::TwoWay).filter, Stamp::new(0, 0)).unwrap();
-        let policies = Policies::new(&Conflicts { by_path: Vec::new(), otherwise: self.policy }).unwrap();
-        let baseline =
-            |folder: &RelPath| Ok(self.memory.lock().unwrap().get(folder).cloned().unwrap_or_default());
-        let input = TwoWayInput {
-            left: &self.left,
-            right: &self.right,
-            filter: &filter,
-            baseline: &baseline,
-            removing: &Removing::default(),
-            by: self.by(),
-            preserve: Preserve::Standard,
-            removals: Removals::Carry,
-            policies: &policies,
-            one_filesystem: false,
-            moves: Moves::Proved,
-            zone: &jiff::tz::TimeZone::UTC,
-            rotten: Rot::default(),
-        };
-        scan_two_way(&input, &ScanProgress::default())
-    }
-
-    fn carry_out(&self, plan: &Plan, deeds: &mut Deeds) -> (Counts, bool) {
-        let (sender, receiver) = crossbeam_channel::unbounded();
-        let input = RunInput {
-            left: self.store(plan.changes.other()),
-            right: self.store(plan.changes),
-            hash: true,
-            removed: Removed::Erase,
-            replaced: Replaced::Keep,
-            preserve: Preserve::Standard,
-            verify: Verify::None,
-            owner: "a test",
-            run: Name::new(format!("run{}", self.runs).as_bytes()).unwrap(),
-            strict: false,
-            limit: None,
-            events: &sender,
-            stop: &AtomicBool::new(false),
-        };
-        let input = RunInput { removed: Removed::Keep, ..input };
-        let report = execute(plan, &input);
-        drop(sender);
-        for event in receiver.into_iter().flatten() {
-            if let Event::Item(item) = event {
-                deeds.take(&item);
-            }
-        }
-        (report.counts, matches!(report.ended, Ended::Done))
-    }
-
-    /// A run from scan to memory; `None` when it did not come to its end.
-    fn run(&mut self) -> Option<(TwoWayPlan, Counts)> {
-        self.runs += 1;
-        let plan = self.scan().ok()?;
-        let mut deeds = Deeds::default();
-        let mut counts = Counts::default();
-        for part in [&plan.aside[0], &plan.aside[1], &plan.to_right, &plan.to_left] {
-            let (done, whole) = self.carry_out(part, &mut deeds);
-            counts.add(&done);
-            if !whole {
-                return None;
-            }
-        }
-        let updates = learn(&plan.news, (&self.left, &self.right), &self.by(), &deeds).ok()?;
-        let mut memory = self.memory.lock().unwrap();
-        for (folder, known) in updates {
-            match known {
-                Some(known) => {
-                    memory.insert(folder, known);
-                }
-                None => memory.retain(|path, _| !path.is_within(&folder)),
-            }
-        }
-        drop(memory);
-        Some((plan, counts))
-    }
-
-    fn edit(&mut self, side: Side, edit: &Edit) {
-        self.clock += 10;
-        let (store, now) = (self.store(side), self.clock);
-        match edit {
-            Edit::Write(path, version) => {
-                make_way(store, path);
-                clear(store, path);
-                put(store, &path.to_string(), &content(*version), now);
-            }
-            Edit::Folder(path) => {
-                make_way(store, path);
-                if store.stat(path).unwrap().is_none() {
-                    store.make_folder(path, &Attributes::default()).unwrap();
-                }
-            }
-            Edit::Remove(path) => clear(store, path),
-            Edit::Rename(from, to) => {
-                let possible = !to.is_within(from)
-                    && !from.is_within(to)
-                    && store.stat(from).is_ok_and(|meta| meta.is_some());
-                if possible {
-                    make_way(store, to);
-                    clear(store, to);
-                    // Making way may have removed what was to be renamed.
-                    let _ = store.rename(from, to);
-                }
-            }
-            Edit::Touch(path) => {
-                if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
-                    let modified = Some(Stamp::new(now, 0));
-                    store
-                        .set_attributes(path, None, &Attributes { modified, ..Attributes::default() })
-                        .unwrap();
-                }
-            }
-        }
-    }
-}
-
-/// Versions have two lengths, so that some differ in content alone.
-fn content(version: u8) -> Vec<u8> {
-    vec![b'A' + version; 3 + usize::from(version % 2)]
-}
-
-/// What a side holds: the content of files, nothing for folders.
-type Tree = BTreeMap<RelPath, Option<Vec<u8>>>;
-
-fn tree(store: &SimulatedStore) -> Tree {
-    let own =
-        |(path, (meta, bytes)): (RelPath, (Meta, Vec<u8>))| (path, (!meta.is_folder()).then_some(bytes));
-    let all = store.snapshot().into_iter().filter(|(path, _)| !path.is_reserved() && !path.is_root());
-    all.map(own).collect()
-}
-
-/// Every content that is anywhere at all, kept copies included.
-fn everything(pair: &Pair) -> BTreeSet<Vec<u8>> {
-    [&pair.left, &pair.right]
-        .into_iter()
-        .flat_map(|store| store.snapshot().into_values().map(|(_, bytes)| bytes))
-        .collect()
 }
 
 fn files(trees: [&Tree; 2]) -> BTreeSet<Vec<u8>> {

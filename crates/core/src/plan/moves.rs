@@ -293,7 +293,8 @@ fn subtree<'a>(folders: &'a [FolderPlan], top: &RelPath) -> &'a [FolderPlan] {
 fn prove(found: &[Candidate], read: &dyn Store, changed: &dyn Store, stop: &AtomicBool) -> Vec<bool> {
     let pairs: Vec<(usize, &Twins)> =
         found.iter().enumerate().flat_map(|(at, one)| one.files.iter().map(move |pair| (at, pair))).collect();
-    let same = content::for_all(&pairs, stop, |(_, twins)| {
+    let threads = read.capabilities().workers.max(changed.capabilities().workers);
+    let same = content::for_all(&pairs, threads, stop, |(_, twins)| {
         let theirs = Held { store: changed, path: &twins.from };
         let ours = Held { store: read, path: &twins.to };
         content::equal(ours, theirs, twins.size, false, &mut |_| {}).unwrap_or(false)

@@ -25,6 +25,7 @@ use crate::plan::two_way::{
 use crate::plan::{Action, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::record::RecordError;
+use crate::run::Mark;
 use crate::store::{FaultKind, Listing, Result, Store};
 
 /// Tells what is remembered of a folder, sorted by name.
@@ -116,6 +117,8 @@ pub struct Open {
     pub name: Name,
     /// The hash of its content, where that stays as it was.
     pub hash: Option<Hash>,
+    /// What was to be put at this side: its size, and the time and mode at the other.
+    pub planned: Option<(Side, u64, Mark)>,
 }
 
 /// Reads both trees and plans what a two-way run would do. Nothing is changed anywhere.
@@ -423,7 +426,7 @@ impl<'a> Visit<'a> {
 
     /// Leaves it to a look after the run what is to be remembered of a name.
     fn open_question(&mut self, name: Name, known: Option<Known>) {
-        self.open.push(Open { name, hash: None });
+        self.open.push(Open { name, hash: None, planned: None });
         self.remembered.extend(known);
         self.changed = true;
     }
@@ -699,8 +702,15 @@ impl<'a> Visit<'a> {
             Some(was) => Step::Update { from, was: Box::new(was) },
             None => Step::Add { from },
         };
+        let planned = match &step {
+            Step::Add { from } => Some((to, from.size, Mark::of(from))),
+            _ => None,
+        };
         self.act(name.clone(), to, step, role);
         self.open_question(name, known);
+        if let Some(open) = self.open.last_mut() {
+            open.planned = planned;
+        }
     }
 
     /// The content is the same: time and mode are brought into line, as far as both stores hold them.
@@ -726,7 +736,7 @@ impl<'a> Visit<'a> {
                 let step = Step::Metadata { from: wanted(own), was: Box::new(own.clone()) };
                 self.act(name.clone(), side, step, Role::Plain);
             }
-            self.open.push(Open { name, hash });
+            self.open.push(Open { name, hash, planned: None });
             self.remembered.extend(known);
         } else {
             self.found.same += 1;

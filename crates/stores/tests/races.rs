@@ -1,0 +1,389 @@
+//! People at work *while* two-way runs go on, at every step of them, and runs that are cut short: a version that nobody removed or
+//! overwrote is somewhere afterwards, on a side or among the kept copies, and once all is quiet no path holds two contents while
+//! the run says that all is well.
+//!
+//! Everything happens at counted calls of the simulated stores, on one thread, so a failing history can be played again.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod sides;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex};
+
+use proptest::prelude::*;
+use reedhook_core::entry::{EntryKind, Side, Stamp};
+use reedhook_core::job::{ConflictPolicy, Removed, Replaced};
+use reedhook_core::path::RelPath;
+use reedhook_core::plan::two_way::Settled;
+use reedhook_core::store::{Attributes, FaultKind, Store};
+use reedhook_core::testing::{clear, make_way, path, put};
+use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
+
+use sides::{Pair, Tree, everything, tree};
+
+/// What somebody does.
+#[derive(Debug, Clone)]
+enum Deed {
+    /// Saves as an editor does: a new file takes the place of the old one.
+    Save(RelPath),
+    /// Writes into the file as it stands.
+    Overwrite(RelPath),
+    Remove(RelPath),
+    Rename(RelPath, RelPath),
+    Touch(RelPath),
+    Mode(RelPath),
+    /// Moves it out of the job's sight, as into another folder of the disk.
+    PutAside(RelPath),
+    /// Puts back what was moved out of sight, just as it was.
+    PutBack,
+}
+
+/// A run with what happens before and during it.
+#[derive(Debug, Clone)]
+struct Shift {
+    before: Vec<(Side, Deed)>,
+    /// At which call, where, what.
+    during: Vec<(u32, Side, Deed)>,
+    /// After this call nothing is done any more.
+    killed: Option<u32>,
+}
+
+/// About as many calls as runs of these small trees make.
+const CALLS: u32 = 110;
+
+/// Few, so that what happens meets often.
+fn paths() -> impl Strategy<Value = RelPath> {
+    let few = vec!["a", "a", "b", "b", "c", "d/a", "d/a", "d/b", "a/a", "d/e/a"];
+    prop::sample::select(few).prop_map(path)
+}
+
+/// Where things are put aside: the job leaves it out.
+const SHELF: &str = "shelf";
+
+fn deeds() -> impl Strategy<Value = (Side, Deed)> {
+    let one = prop_oneof![
+        6 => paths().prop_map(Deed::Save),
+        4 => paths().prop_map(Deed::Overwrite),
+        3 => paths().prop_map(Deed::Remove),
+        2 => (paths(), paths()).prop_map(|(from, to)| Deed::Rename(from, to)),
+        2 => paths().prop_map(Deed::Touch),
+        1 => paths().prop_map(Deed::Mode),
+        3 => paths().prop_map(Deed::PutAside),
+        4 => Just(Deed::PutBack),
+    ];
+    (prop::sample::select(vec![Side::Left, Side::Right]), one)
+}
+
+fn shifts() -> impl Strategy<Value = Vec<Shift>> {
+    let during = (0..CALLS, deeds()).prop_map(|(at, (side, deed))| (at, side, deed));
+    let shift = (
+        prop::collection::vec(deeds(), 0..6),
+        prop::collection::vec(during, 0..7),
+        prop::option::weighted(0.25, 0..CALLS),
+    );
+    prop::collection::vec(shift.prop_map(|(before, during, killed)| Shift { before, during, killed }), 1..5)
+}
+
+fn policies() -> impl Strategy<Value = ConflictPolicy> {
+    use ConflictPolicy::*;
+    prop::sample::select(vec![Hold, Hold, Newest, Left, Right, Both])
+}
+
+/// The people, and what they would miss.
+struct World {
+    stores: [SimulatedStore; 2],
+    /// Every content that somebody made and nobody overwrote or removed since.
+    missed: BTreeSet<Vec<u8>>,
+    /// Every content that somebody ever made.
+    made: BTreeSet<Vec<u8>>,
+    /// Where what each side has put aside was before.
+    shelved: [Option<RelPath>; 2],
+    clock: i64,
+    versions: u32,
+    calls: u32,
+    during: BTreeMap<u32, Vec<(Side, Deed)>>,
+    killed: Option<u32>,
+}
+
+impl World {
+    fn store(&self, side: Side) -> SimulatedStore {
+        self.stores[usize::from(side == Side::Right)].clone()
+    }
+
+    /// A call to one of the stores: what is due happens before it.
+    fn call(&mut self) {
+        self.calls += 1;
+        for (side, deed) in self.during.remove(&self.calls).unwrap_or_default() {
+            self.act(side, &deed);
+        }
+        if self.killed == Some(self.calls) {
+            self.during.clear();
+            for store in &self.stores {
+                store.fail(Fault { operation: None, ..Fault::new(Operation::List, None, FaultKind::Lost) });
+            }
+        }
+    }
+
+    fn act(&mut self, side: Side, deed: &Deed) {
+        let store = self.store(side);
+        let before = contents(&store);
+        self.clock += 10;
+        self.carry_out(side, &store, deed);
+        let after = contents(&store);
+        let new = |from: &Held, than: &Held| -> BTreeSet<Vec<u8>> {
+            from.iter()
+                .filter(|(path, bytes)| than.get(*path) != Some(*bytes))
+                .map(|(_, bytes)| bytes.clone())
+                .collect()
+        };
+        // What this person took away, and did not put elsewhere, they meant to. A version of which runs have made copies counts as
+        // given up with the first of them.
+        let (gone, come) = (new(&before, &after), new(&after, &before));
+        self.missed.retain(|version| !gone.contains(version) || come.contains(version));
+        self.missed.extend(
+            come.into_iter().filter(|version| !gone.contains(version) && self.made.insert(version.clone())),
+        );
+    }
+
+    fn carry_out(&mut self, side: Side, store: &SimulatedStore, deed: &Deed) {
+        let shelf = path(SHELF);
+        let shelved = &mut self.shelved[usize::from(side == Side::Right)];
+        let kind = |path: &RelPath| store.stat(path).ok().flatten().map(|meta| meta.kind);
+        match deed {
+            Deed::Save(path) => {
+                make_way(store, path);
+                clear(store, path);
+                let version = version(&mut self.versions);
+                put(store, &path.to_string(), &version, self.clock);
+            }
+            Deed::Overwrite(path) if kind(path) == Some(EntryKind::File) => {
+                let version = version(&mut self.versions);
+                store.overwrite(path, &version, Stamp::new(self.clock, 0));
+            }
+            Deed::Remove(path) => clear(store, path),
+            Deed::Rename(from, to) => {
+                let apart = !to.is_within(from) && !from.is_within(to);
+                if apart && kind(from).is_some() {
+                    make_way(store, to);
+                    clear(store, to);
+                    // Making way may have removed what was to be renamed.
+                    let _ = store.rename(from, to);
+                }
+            }
+            Deed::Touch(path) if kind(path) == Some(EntryKind::File) => {
+                let modified = Some(Stamp::new(self.clock, 0));
+                store.set_attributes(path, None, &Attributes { modified, ..Attributes::default() }).unwrap();
+            }
+            Deed::Mode(path) if kind(path).is_some() => {
+                let mode = Some(0o700 | (self.clock as u32 / 10) % 64);
+                store.set_attributes(path, None, &Attributes { mode, ..Attributes::default() }).unwrap();
+            }
+            Deed::PutAside(path) if shelved.is_none() && kind(path).is_some() => {
+                store.rename(path, &shelf).unwrap();
+                *shelved = Some(path.clone());
+            }
+            Deed::PutBack => {
+                if let Some(path) = shelved.take() {
+                    make_way(store, &path);
+                    clear(store, &path);
+                    store.rename(&shelf, &path).unwrap();
+                }
+            }
+            Deed::Overwrite(_) | Deed::Touch(_) | Deed::Mode(_) | Deed::PutAside(_) => {}
+        }
+    }
+}
+
+/// Content that nobody has written before, of one of two lengths.
+fn version(versions: &mut u32) -> Vec<u8> {
+    *versions += 1;
+    let padding = if versions.is_multiple_of(3) { "." } else { "" };
+    format!("v{versions:05}{padding}").into_bytes()
+}
+
+/// What a side holds at each path.
+type Held = BTreeMap<RelPath, Vec<u8>>;
+
+/// The files of a side with their contents, without Reedhook's own.
+fn contents(store: &SimulatedStore) -> Held {
+    let ours = |path: &RelPath| {
+        path.is_reserved() || path.file_name().is_some_and(|name| name.starts_with(b".reedhook-part-"))
+    };
+    let files = store.snapshot().into_iter().filter(|(path, (meta, _))| !ours(path) && !meta.is_folder());
+    files.map(|(path, (_, bytes))| (path, bytes)).collect()
+}
+
+fn check(shifts: &[Shift], policy: ConflictPolicy, keep: bool) {
+    let mut pair = Pair::new(policy);
+    let one_worker = |store: SimulatedStore| store.with_capabilities(|can| can.workers = 1);
+    (pair.left, pair.right) = (one_worker(pair.left), one_worker(pair.right));
+    pair.exclude = vec![format!("/{SHELF}")];
+    if !keep {
+        (pair.removed, pair.replaced) = (Removed::Erase, Replaced::Erase);
+    }
+    let world = Arc::new(Mutex::new(World {
+        stores: [pair.left.clone(), pair.right.clone()],
+        missed: BTreeSet::new(),
+        made: BTreeSet::new(),
+        shelved: [None, None],
+        clock: 1000,
+        versions: 0,
+        calls: 0,
+        during: BTreeMap::new(),
+        killed: None,
+    }));
+    for shift in shifts {
+        let mut now = world.lock().unwrap();
+        shift.before.iter().for_each(|(side, deed)| now.act(*side, deed));
+        now.calls = 0;
+        now.during = BTreeMap::new();
+        for (at, side, deed) in &shift.during {
+            now.during.entry(*at).or_default().push((*side, deed.clone()));
+        }
+        now.killed = shift.killed;
+        drop(now);
+        for store in [&pair.left, &pair.right] {
+            let world = world.clone();
+            // What people do calls the stores too: those calls are not counted.
+            let count = move |_: Operation, _: &RelPath| {
+                if let Ok(mut world) = world.try_lock() {
+                    world.call();
+                }
+            };
+            store.before_each(count.clone());
+            store.before_read(move |path, _| count(Operation::Read, path));
+        }
+        pair.run();
+        for store in [&pair.left, &pair.right] {
+            store.unhook();
+            store.heal();
+        }
+    }
+    pair.run().unwrap();
+    let (plan, counts) = pair.run().unwrap();
+
+    let there = everything(&pair);
+    let missing: Vec<String> = world
+        .lock()
+        .unwrap()
+        .missed
+        .difference(&there)
+        .map(|version| String::from_utf8_lossy(version).into_owned())
+        .collect();
+    assert!(missing.is_empty(), "nobody removed {missing:?}, and they are nowhere");
+
+    let held: BTreeSet<&RelPath> = plan
+        .conflicts
+        .iter()
+        .filter(|one| one.settled == Settled::Held)
+        .map(|one| &one.path)
+        .chain(plan.to_right.problems.iter().chain(&plan.to_left.problems).map(|problem| &problem.path))
+        .collect();
+    let apart = |tree: Tree| -> Tree {
+        let shelf = path(SHELF);
+        let seen = |path: &RelPath| !path.is_within(&shelf) && !held.iter().any(|held| path.is_within(held));
+        tree.into_iter().filter(|(path, _)| seen(path)).collect()
+    };
+    assert_eq!(
+        apart(tree(&pair.left)),
+        apart(tree(&pair.right)),
+        "two contents, and nothing said ({counts:?})"
+    );
+}
+
+/// What has cost somebody a file once: each at every step of the run, and each run cut short at every step.
+#[test]
+fn known_misfortunes_at_every_step() {
+    let at = |text: &str| path(text);
+    let (left, right) = (Side::Left, Side::Right);
+    let begin: Vec<_> = ["a", "b", "d/a", "d/b", "d/e/a"].map(|text| (left, Deed::Save(at(text)))).into();
+    // What is done before the run, what happens in it, and what is done before the next one.
+    type Misfortune = (Vec<(Side, Deed)>, (Side, Deed), Vec<(Side, Deed)>);
+    let misfortunes: Vec<Misfortune> = vec![
+        // A new time or mode is on its way, and somebody writes there.
+        (
+            vec![(left, Deed::Touch(at("a")))],
+            (right, Deed::Overwrite(at("a"))),
+            vec![(left, Deed::Save(at("a")))],
+        ),
+        (
+            vec![(left, Deed::Mode(at("a")))],
+            (right, Deed::Overwrite(at("a"))),
+            vec![(left, Deed::Save(at("a")))],
+        ),
+        (
+            vec![(right, Deed::Mode(at("d")))],
+            (left, Deed::Mode(at("d"))),
+            vec![(left, Deed::Save(at("d/a")))],
+        ),
+        // Put aside, and back while the run removes the other side's.
+        (vec![(left, Deed::PutAside(at("d")))], (left, Deed::PutBack), vec![]),
+        (
+            vec![(right, Deed::PutAside(at("d/a")))],
+            (right, Deed::PutBack),
+            vec![(left, Deed::Touch(at("b")))],
+        ),
+        // Put aside, and back only after the run.
+        (vec![(left, Deed::PutAside(at("d")))], (right, Deed::Save(at("b"))), vec![(left, Deed::PutBack)]),
+        // Saved again while the first version travels.
+        (
+            vec![(left, Deed::Save(at("a")))],
+            (left, Deed::Save(at("a"))),
+            vec![(left, Deed::Overwrite(at("a")))],
+        ),
+        (vec![(left, Deed::Overwrite(at("a")))], (right, Deed::Overwrite(at("a"))), vec![]),
+        // Renamed, and worked on under the old or the new name.
+        (vec![(left, Deed::Rename(at("d"), at("c")))], (right, Deed::Save(at("d/a"))), vec![]),
+        (
+            vec![(left, Deed::Rename(at("d"), at("c")))],
+            (left, Deed::Save(at("c/a"))),
+            vec![(left, Deed::Save(at("c/b")))],
+        ),
+        (vec![(left, Deed::Rename(at("b"), at("c")))], (left, Deed::Rename(at("c"), at("b"))), vec![]),
+        (
+            vec![(left, Deed::Remove(at("d")))],
+            (right, Deed::Save(at("d/c"))),
+            vec![(left, Deed::Save(at("d")))],
+        ),
+    ];
+    for (before, meanwhile, after) in misfortunes {
+        for step in 0..CALLS {
+            for killed in [None, Some(step + 1), Some(step + 9)] {
+                let shift = |before: &[(Side, Deed)], during: Vec<_>, killed| Shift {
+                    before: before.to_vec(),
+                    during,
+                    killed,
+                };
+                let during = vec![(step, meanwhile.0, meanwhile.1.clone())];
+                let shifts = [
+                    shift(&begin, vec![], None),
+                    shift(&before, during, killed),
+                    shift(&after, vec![], None),
+                ];
+                for policy in [ConflictPolicy::Hold, ConflictPolicy::Right] {
+                    let checked = std::panic::catch_unwind(|| check(&shifts, policy, false));
+                    assert!(
+                        checked.is_ok(),
+                        "{before:?}, at {step} {meanwhile:?}, {killed:?}, {after:?}, {policy}"
+                    );
+                }
+            }
+        }
+    }
+}
+
+/// Histories in the test that runs every time; `REEDHOOK_HISTORIES` asks for more.
+fn histories(usual: u32) -> ProptestConfig {
+    let cases = std::env::var("REEDHOOK_HISTORIES").ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
+    ProptestConfig { cases, failure_persistence: None, max_shrink_iters: 8000, ..ProptestConfig::default() }
+}
+
+proptest! {
+    #![proptest_config(histories(2000))]
+
+    #[test]
+    fn nothing_is_lost_while_people_work(shifts in shifts(), policy in policies(), keep in any::<bool>()) {
+        check(&shifts, policy, keep);
+    }
+}

@@ -1,0 +1,221 @@
+//! Two simulated sides, what a two-way job remembers of them, and people who work on them.
+#![allow(dead_code, reason = "each test program uses its part of this")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Mutex;
+use std::sync::atomic::AtomicBool;
+
+use reedhook_core::baseline::{Deeds, Removing, learn};
+use reedhook_core::compare::Comparison;
+use reedhook_core::entry::{EntryKind, Meta, Side, Stamp};
+use reedhook_core::filter::Filter;
+use reedhook_core::job::{ConflictPolicy, Conflicts, Kind, Preserve, Removals, Removed, Replaced, Verify};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::two_way::{Known, Policies};
+use reedhook_core::plan::{Counts, Plan};
+use reedhook_core::run::{Ended, Event, RunInput, execute};
+use reedhook_core::store::{Attributes, Store};
+use reedhook_core::testing::{clear, make_way, put, rules};
+use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
+use reedhook_core::walk::{Moves, Rot, ScanError, ScanProgress};
+use reedhook_stores::simulated::SimulatedStore;
+
+/// What a person does at one side.
+#[derive(Debug, Clone)]
+pub enum Edit {
+    Write(RelPath, u8),
+    Folder(RelPath),
+    Remove(RelPath),
+    Rename(RelPath, RelPath),
+    Touch(RelPath),
+}
+
+/// Two sides and what is remembered of them.
+pub struct Pair {
+    pub left: SimulatedStore,
+    pub right: SimulatedStore,
+    pub memory: Mutex<BTreeMap<RelPath, Vec<Known>>>,
+    /// What a run that was cut short set out to remove.
+    pub removing: Removing,
+    /// Lines of what the job leaves out.
+    pub exclude: Vec<String>,
+    pub policy: ConflictPolicy,
+    /// What happens to what is removed or replaced.
+    pub removed: Removed,
+    pub replaced: Replaced,
+    pub runs: u32,
+    pub clock: i64,
+}
+
+impl Pair {
+    pub fn new(policy: ConflictPolicy) -> Pair {
+        let (left, right) = (SimulatedStore::new("left"), SimulatedStore::new("right"));
+        Pair {
+            left,
+            right,
+            memory: Mutex::default(),
+            removing: Removing::default(),
+            exclude: Vec::new(),
+            policy,
+            removed: Removed::Keep,
+            replaced: Replaced::Keep,
+            runs: 0,
+            clock: 1000,
+        }
+    }
+
+    pub fn store(&self, side: Side) -> &SimulatedStore {
+        if side == Side::Left { &self.left } else { &self.right }
+    }
+
+    pub fn by(&self) -> Comparison {
+        Comparison::between(self.left.capabilities(), self.right.capabilities(), Preserve::Standard)
+    }
+
+    pub fn scan(&self) -> Result<TwoWayPlan, ScanError> {
+        let mut spec = rules(Kind::TwoWay).filter;
+        spec.exclude = self.exclude.clone();
+        let filter = Filter::new(&spec, Stamp::new(0, 0)).unwrap();
+        let policies = Policies::new(&Conflicts { by_path: Vec::new(), otherwise: self.policy }).unwrap();
+        let baseline =
+            |folder: &RelPath| Ok(self.memory.lock().unwrap().get(folder).cloned().unwrap_or_default());
+        let input = TwoWayInput {
+            left: &self.left,
+            right: &self.right,
+            filter: &filter,
+            baseline: &baseline,
+            removing: &self.removing,
+            by: self.by(),
+            preserve: Preserve::Standard,
+            removals: Removals::Carry,
+            policies: &policies,
+            one_filesystem: false,
+            moves: Moves::Proved,
+            zone: &jiff::tz::TimeZone::UTC,
+            rotten: Rot::default(),
+        };
+        scan_two_way(&input, &ScanProgress::default())
+    }
+
+    pub fn carry_out(&self, plan: &Plan, deeds: &mut Deeds) -> (Counts, bool) {
+        let (sender, receiver) = crossbeam_channel::unbounded();
+        let input = RunInput {
+            left: self.store(plan.changes.other()),
+            right: self.store(plan.changes),
+            hash: true,
+            removed: self.removed,
+            replaced: self.replaced,
+            preserve: Preserve::Standard,
+            verify: Verify::None,
+            owner: "a test",
+            run: Name::new(format!("run{}", self.runs).as_bytes()).unwrap(),
+            strict: false,
+            limit: None,
+            events: &sender,
+            stop: &AtomicBool::new(false),
+        };
+        let report = execute(plan, &input);
+        drop(sender);
+        for event in receiver.into_iter().flatten() {
+            if let Event::Item(item) = event {
+                deeds.take(&item);
+            }
+        }
+        (report.counts, matches!(report.ended, Ended::Done))
+    }
+
+    /// A run from scan to memory; `None` when it did not come to its end.
+    pub fn run(&mut self) -> Option<(TwoWayPlan, Counts)> {
+        self.runs += 1;
+        let plan = self.scan().ok()?;
+        let parts = [&plan.aside[0], &plan.aside[1], &plan.to_right, &plan.to_left];
+        let removing = Removing::of(parts);
+        self.removing = Removing::new(self.removing.iter().chain(removing.iter()).cloned());
+        let mut deeds = Deeds::default();
+        let mut counts = Counts::default();
+        for part in parts {
+            let (done, whole) = self.carry_out(part, &mut deeds);
+            counts.add(&done);
+            if !whole {
+                return None;
+            }
+        }
+        self.left.sync().ok()?;
+        self.right.sync().ok()?;
+        let updates = learn(&plan.news, (&self.left, &self.right), &self.by(), &deeds).ok()?;
+        let mut memory = self.memory.lock().unwrap();
+        for (folder, known) in updates {
+            match known {
+                Some(known) => {
+                    memory.insert(folder, known);
+                }
+                None => memory.retain(|path, _| !path.is_within(&folder)),
+            }
+        }
+        drop(memory);
+        self.removing = Removing::default();
+        Some((plan, counts))
+    }
+
+    pub fn edit(&mut self, side: Side, edit: &Edit) {
+        self.clock += 10;
+        let (store, now) = (self.store(side), self.clock);
+        match edit {
+            Edit::Write(path, version) => {
+                make_way(store, path);
+                clear(store, path);
+                put(store, &path.to_string(), &content(*version), now);
+            }
+            Edit::Folder(path) => {
+                make_way(store, path);
+                if store.stat(path).unwrap().is_none() {
+                    store.make_folder(path, &Attributes::default()).unwrap();
+                }
+            }
+            Edit::Remove(path) => clear(store, path),
+            Edit::Rename(from, to) => {
+                let possible = !to.is_within(from)
+                    && !from.is_within(to)
+                    && store.stat(from).is_ok_and(|meta| meta.is_some());
+                if possible {
+                    make_way(store, to);
+                    clear(store, to);
+                    // Making way may have removed what was to be renamed.
+                    let _ = store.rename(from, to);
+                }
+            }
+            Edit::Touch(path) => {
+                if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
+                    let modified = Some(Stamp::new(now, 0));
+                    store
+                        .set_attributes(path, None, &Attributes { modified, ..Attributes::default() })
+                        .unwrap();
+                }
+            }
+        }
+    }
+}
+
+/// Versions have two lengths, so that some differ in content alone.
+pub fn content(version: u8) -> Vec<u8> {
+    vec![b'A' + version; 3 + usize::from(version % 2)]
+}
+
+/// What a side holds: the content of files, nothing for folders.
+pub type Tree = BTreeMap<RelPath, Option<Vec<u8>>>;
+
+pub fn tree(store: &SimulatedStore) -> Tree {
+    let own =
+        |(path, (meta, bytes)): (RelPath, (Meta, Vec<u8>))| (path, (!meta.is_folder()).then_some(bytes));
+    let all = store.snapshot().into_iter().filter(|(path, _)| !path.is_reserved() && !path.is_root());
+    all.map(own).collect()
+}
+
+/// Every content that is anywhere at all, kept copies included.
+pub fn everything(pair: &Pair) -> BTreeSet<Vec<u8>> {
+    [&pair.left, &pair.right]
+        .into_iter()
+        .flat_map(|store| store.snapshot().into_values().map(|(_, bytes)| bytes))
+        .collect()
+}
