@@ -1,0 +1,182 @@
+//! Power cuts: a drive with a journal that commits rarely stands under each side in turn; what it holds at a random moment of a
+//! run, or right after one, is all that is left of it. Then the next run has to find its way.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::time::Duration;
+
+use common::{Mounted, Node, Station, make_image, tool, tree, with_mounts, write};
+
+/// A drive whose power can be cut.
+struct Drive {
+    image: PathBuf,
+    at: PathBuf,
+    mounted: Option<Mounted>,
+}
+
+/// A journal that commits only when somebody asks for it.
+const RARELY: &str = "loop,commit=600";
+
+impl Drive {
+    fn new(folder: &Path, at: PathBuf) -> Drive {
+        let image = folder.join("drive.img");
+        make_image(&image, "ext4", "FENPOWER", 96);
+        let mounted = Some(Mounted::image_with(&image, &at, RARELY));
+        Drive { image, at, mounted }
+    }
+
+    /// What is on the medium at this moment is all that remains. Nobody may be writing.
+    fn cut(&mut self, take_from_us: impl FnOnce()) {
+        let remains = self.image.with_extension("remains");
+        tool(&["cp", "--sparse=always", self.image.to_str().unwrap(), remains.to_str().unwrap()]);
+        take_from_us();
+        // What the kernel still wants to write goes to the old image, which nobody looks at any more.
+        self.mounted = None;
+        fs::rename(&remains, &self.image).unwrap();
+        self.mounted = Some(Mounted::image_with(&self.image, &self.at, RARELY));
+    }
+}
+
+/// Whatever a path has ever held, oldest first.
+type Versions = BTreeMap<PathBuf, Vec<Vec<u8>>>;
+
+/// Saves as an editor does: a draft, renamed over the file. Nothing is made durable.
+fn save(side: &Path, path: &str, content: Vec<u8>, seconds: u64, versions: &mut Versions) {
+    let draft = side.join("draft.tmp");
+    write(&draft, &content, seconds);
+    fs::create_dir_all(side.join(path).parent().unwrap()).unwrap();
+    fs::rename(&draft, side.join(path)).unwrap();
+    versions.entry(PathBuf::from(path)).or_default().push(content);
+}
+
+fn files(side: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
+    let file = |(path, node): (PathBuf, Node)| match node {
+        Node::File { content, .. } => Some((path, content)),
+        _ => None,
+    };
+    let ours = |path: &Path| path.to_string_lossy().contains(".reedhook-part-");
+    tree(side).into_iter().filter_map(file).filter(|(path, _)| !ours(path)).collect()
+}
+
+fn kept(side: &Path) -> BTreeSet<Vec<u8>> {
+    let runs = fs::read_dir(side.join(".reedhook/kept")).into_iter().flatten().flatten();
+    runs.flat_map(|run| files(&run.path()).into_values()).collect()
+}
+
+#[track_caller]
+fn assert_whole(side: &Path, versions: &Versions, what: &str) {
+    for (path, content) in files(side) {
+        let known = versions.get(&path).is_some_and(|known| known.contains(&content));
+        assert!(known, "{what}: {} holds what nobody ever wrote there", path.display());
+    }
+}
+
+/// Which version of a path this is.
+fn age(versions: &Versions, path: &Path, content: &[u8]) -> usize {
+    versions[path].iter().position(|known| known == content).unwrap()
+}
+
+/// Cuts the power of one side of a job, at a moment of a run or after it.
+fn cut_once(kind: &str, cut_left: bool, moment: Option<Duration>) {
+    let what = format!("{kind}, {} cut, {moment:?}", if cut_left { "left" } else { "right" });
+    let station = Station::on_one_file_system();
+    let memory = tempfile::tempdir_in("/dev/shm").unwrap();
+    let (left, right) = (station.left(), station.right());
+    let mut drive = Drive::new(memory.path(), if cut_left { left.clone() } else { right.clone() });
+    // Where a new file system has its own folder: no part of the job.
+    let _ = fs::remove_dir(drive.at.join("lost+found"));
+    let station = station.job(kind, &["--max-changes", "off", "--max-removals", "off", "--verify", "none"]);
+    let mut versions = Versions::new();
+    for number in 0..30 {
+        let path = format!("d{}/f{number}", number % 3);
+        save(&left, &path, format!("first {number}").repeat(50).into_bytes(), 1000, &mut versions);
+    }
+    save(&left, "thesis.txt", b"v1".to_vec(), 1000, &mut versions);
+    station.run_job(&["--yes"]).expect(0);
+    tool(&["sync", "-f", left.to_str().unwrap()]);
+    tool(&["sync", "-f", right.to_str().unwrap()]);
+
+    save(&left, "thesis.txt", b"v2, saved a moment ago".to_vec(), 2000, &mut versions);
+    for number in 0..12 {
+        let path = format!("d{}/f{number}", number % 3);
+        let size = 20_000 * (1 + number as usize % 5);
+        save(&left, &path, format!("second {number} ").into_bytes().repeat(size / 9), 2000, &mut versions);
+        save(&left, &format!("new/n{number}"), vec![b'n'; 30_000], 2000, &mut versions);
+        // Without these nothing is written to the left at all: nobody but its owner has a reason to make it durable.
+        if kind == "two-way" && !cut_left {
+            let path = format!("d{}/f{}", number % 3, 12 + number);
+            save(&right, &path, format!("third {number} ").into_bytes().repeat(4000), 2100, &mut versions);
+        }
+    }
+    let mut child = station
+        .command(&["run", "counts", "--yes", "--quiet"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    match moment {
+        Some(moment) => {
+            std::thread::sleep(moment);
+            tool(&["kill", "-STOP", &child.id().to_string()]);
+            // A call that it is in comes to its end.
+            std::thread::sleep(Duration::from_millis(40));
+        }
+        None => {
+            assert!([Some(0), Some(1)].contains(&child.wait().unwrap().code()), "{what}");
+        }
+    }
+    let other = if cut_left { &right } else { &left };
+    let before = files(other);
+    drive.cut(|| {
+        let _ = child.kill();
+        let _ = child.wait();
+    });
+    assert_whole(&drive.at, &versions, &what);
+    assert_whole(other, &versions, &what);
+
+    let ran = station.run_job(&["--yes"]);
+    assert!([0, 1, 4].contains(&ran.code), "{what}: {} {}", ran.out, ran.err);
+    let ran = station.run_job(&["--yes"]);
+    assert!([0, 4].contains(&ran.code), "{what}: {} {}", ran.out, ran.err);
+    for side in [&left, &right] {
+        assert_whole(side, &versions, &what);
+    }
+    let (now, other_kept) = (files(other), kept(other));
+    for (path, content) in &before {
+        // A mirror's right may always be made anew; what a two-way side held must neither go nor become older.
+        if kind == "mirror" && cut_left {
+            continue;
+        }
+        let found = now.get(path).unwrap_or_else(|| panic!("{what}: {} went", path.display()));
+        let older = age(&versions, path, found) < age(&versions, path, content);
+        assert!(!older, "{what}: an old version took the place of a new one at {}", path.display());
+        assert!(
+            found == content || kind == "mirror" || !other_kept.is_empty() || age(&versions, path, found) > 0
+        );
+    }
+    if kind == "two-way" && ran.code == 0 {
+        assert_eq!(files(&left), files(&right), "{what}");
+    }
+}
+
+#[test]
+fn after_a_power_cut_nothing_is_torn_lost_or_older() {
+    if !with_mounts("cutting the power of a drive", &["ext4"]) {
+        return;
+    }
+    for kind in ["two-way", "mirror"] {
+        for cut_left in [true, false] {
+            for moment in [2, 6, 11, 17, 24, 36] {
+                cut_once(kind, cut_left, Some(Duration::from_millis(moment)));
+            }
+            // Everything is done and said to be; then the power fails.
+            cut_once(kind, cut_left, None);
+        }
+    }
+}
