@@ -107,22 +107,45 @@ pub fn hash(store: &dyn Store, path: &RelPath) -> Result<Hash> {
     if !whole {
         let mut ahead = Ahead::start(content, false);
         while let Some(piece) = ahead.next() {
-            let piece = piece.map_err(|error| StoreError::of_read(error, path))?;
-            hasher.update(&piece);
-            ahead.give_back(piece);
+            match piece.map_err(|error| StoreError::of_read(error, path))? {
+                Piece::Data(data) => {
+                    hasher.update(&data);
+                    ahead.give_back(data);
+                }
+                Piece::Hole(length) => hash_hole(&mut hasher, length),
+            }
         }
     }
     Ok(*hasher.finalize().as_bytes())
 }
 
+/// Adds the zeros that a hole stands for.
+pub(crate) fn hash_hole(hasher: &mut blake3::Hasher, mut length: u64) {
+    const ZEROS: [u8; 16 << 10] = [0; 16 << 10];
+    while length > 0 {
+        let some = length.min(ZEROS.len() as u64);
+        hasher.update(&ZEROS[..some as usize]);
+        length -= some;
+    }
+}
+
+/// What comes next of a file that is read ahead.
+pub(crate) enum Piece {
+    Data(Vec<u8>),
+    /// So many zeros that nobody has written.
+    Hole(u64),
+}
+
 /// A large file that a thread of its own reads ahead, and hashes where that is asked for, while the caller works with what has
 /// been read: on two cores, copying and hashing take as long as the slower of the two.
 pub(crate) struct Ahead {
-    pieces: Receiver<io::Result<Vec<u8>>>,
+    pieces: Receiver<io::Result<Piece>>,
     spare: Sender<Vec<u8>>,
     reader: std::thread::JoinHandle<(Box<dyn Content>, blake3::Hasher)>,
     /// What [`Read::read`] has in hand, and how much of it is taken.
     current: (Vec<u8>, usize),
+    /// What is left of a hole that comes before the next data.
+    hole: u64,
 }
 
 impl Ahead {
@@ -135,14 +158,13 @@ impl Ahead {
         let reader = std::thread::spawn(move || {
             let mut hasher = blake3::Hasher::new();
             loop {
-                let mut piece = empty.try_recv().unwrap_or_default();
-                piece.resize(Self::PIECE, 0);
-                let outcome = match content.read(&mut piece) {
-                    Ok(0) => break,
-                    Ok(length) => {
-                        piece.truncate(length);
-                        if hashing {
-                            hasher.update(&piece);
+                let outcome = match read_ahead(content.as_mut(), &empty) {
+                    Ok(None) => break,
+                    Ok(Some(piece)) => {
+                        match &piece {
+                            Piece::Data(data) if hashing => drop(hasher.update(data)),
+                            Piece::Hole(length) if hashing => hash_hole(&mut hasher, *length),
+                            _ => {}
                         }
                         Ok(piece)
                     }
@@ -157,11 +179,27 @@ impl Ahead {
             }
             (content, hasher)
         });
-        Ahead { pieces, spare, reader, current: (Vec::new(), 0) }
+        Ahead { pieces, spare, reader, current: (Vec::new(), 0), hole: 0 }
     }
 
-    fn next(&mut self) -> Option<io::Result<Vec<u8>>> {
+    fn next(&mut self) -> Option<io::Result<Piece>> {
         self.pieces.recv().ok()
+    }
+
+    /// Takes the next piece when everything in hand has been given out; `false` at the end.
+    fn advance(&mut self) -> io::Result<bool> {
+        if self.hole > 0 || self.current.1 < self.current.0.len() {
+            return Ok(true);
+        }
+        let used = std::mem::take(&mut self.current.0);
+        self.give_back(used);
+        self.current.1 = 0;
+        match self.next().transpose()? {
+            Some(Piece::Data(data)) => self.current.0 = data,
+            Some(Piece::Hole(length)) => self.hole = length,
+            None => return Ok(false),
+        }
+        Ok(true)
     }
 
     fn give_back(&self, piece: Vec<u8>) {
@@ -177,15 +215,29 @@ impl Ahead {
     }
 }
 
+/// The next piece of a file; `None` at its end.
+fn read_ahead(content: &mut dyn Content, empty: &Receiver<Vec<u8>>) -> io::Result<Option<Piece>> {
+    let hole = content.skip_hole()?;
+    if hole > 0 {
+        return Ok(Some(Piece::Hole(hole)));
+    }
+    let mut piece = empty.try_recv().unwrap_or_default();
+    piece.resize(Ahead::PIECE, 0);
+    let length = content.read(&mut piece)?;
+    piece.truncate(length);
+    Ok((length > 0).then_some(Piece::Data(piece)))
+}
+
 impl Read for Ahead {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        if self.current.1 == self.current.0.len() {
-            let used = std::mem::take(&mut self.current.0);
-            self.give_back(used);
-            self.current = match self.next() {
-                Some(piece) => (piece?, 0),
-                None => return Ok(0),
-            };
+        if buffer.is_empty() || !self.advance()? {
+            return Ok(0);
+        }
+        if self.hole > 0 {
+            let length = buffer.len().min(usize::try_from(self.hole).unwrap_or(usize::MAX));
+            buffer[..length].fill(0);
+            self.hole -= length as u64;
+            return Ok(length);
         }
         let (piece, taken) = &mut self.current;
         let length = buffer.len().min(piece.len() - *taken);
@@ -196,6 +248,11 @@ impl Read for Ahead {
 }
 
 impl Content for Ahead {
+    fn skip_hole(&mut self) -> io::Result<u64> {
+        self.advance()?;
+        Ok(std::mem::take(&mut self.hole))
+    }
+
     /// The reader has the file; who needs its metadata asks after [`Ahead::finish`].
     fn meta(&mut self) -> Result<crate::entry::Meta> {
         Err(StoreError::new(FaultKind::Unsupported, "examine", &RelPath::root()))

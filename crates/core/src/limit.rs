@@ -165,6 +165,11 @@ impl Content for Throttled {
         self.content.meta()
     }
 
+    /// Nobody waits for what is not there.
+    fn skip_hole(&mut self) -> io::Result<u64> {
+        self.content.skip_hole()
+    }
+
     /// No way around the reader: the kernel would copy as fast as it can.
     fn as_file(&self) -> Option<&File> {
         None

@@ -41,6 +41,12 @@ impl Content for Hashing<'_> {
         self.content.meta()
     }
 
+    fn skip_hole(&mut self) -> io::Result<u64> {
+        let hole = self.content.skip_hole()?;
+        content::hash_hole(&mut self.hasher, hole);
+        Ok(hole)
+    }
+
     /// No way around the reader: every byte has to be seen.
     fn as_file(&self) -> Option<&File> {
         None
