@@ -25,7 +25,8 @@ impl Home {
     pub fn find(chosen: Option<&Path>) -> Outcome<Home> {
         let variable =
             |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
-        let user = variable("HOME");
+        // Services of the system run without the variable; the account has a folder all the same.
+        let user = std::env::home_dir().filter(|folder| folder.is_absolute());
         if let Some(folder) = chosen {
             let folder = std::path::absolute(folder)
                 .map_err(|error| Failure::usage(format!("--home {}: {error}", folder.display())))?;
