@@ -197,6 +197,8 @@ fn unreadable_files_and_folders_do_not_stop_a_job() {
     let run = station.run_job(&[]).expect(1);
     let shown = station.run(&["history", "counts", "last"]).expect(0).out;
     set_mode(&station.left().join("closed"), 0o755);
+    // The mode has travelled: an account without rights has to open the other side's to look.
+    set_mode(&station.right().join("closed"), 0o755);
     assert_eq!(
         (number(&run.last(), "problems"), number(&run.last(), "removed"), number(&run.last(), "updated")),
         (2, 0, 1)
