@@ -6,7 +6,9 @@
 //!
 //! `cargo bench -p reedhook -- --quick` takes less than a minute and fails only on a gross regression: when even the best
 //! pair of a row is over twice the aim, by the clock and by processor time. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
-//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million, far, net.
+//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million, far, net. The rows that copy are
+//! measured a second time to another file system: a drive that is mounted from a file for the purpose (which needs root), or the
+//! folder after `--drive`.
 
 mod measure;
 mod remote;
@@ -23,12 +25,21 @@ use measure::{Row, Taken, run};
 
 struct Bench {
     folder: PathBuf,
+    /// Where copies and mirrors stand: beside the trees, or on another file system.
+    target: PathBuf,
+    /// What is said of it behind the name of a row.
+    to: String,
     quick: bool,
 }
 
 impl Bench {
     fn path(&self, below: &str) -> PathBuf {
         self.folder.join(below)
+    }
+
+    /// Where a copy of a tree stands.
+    fn side(&self, tree: &str, what: &str) -> String {
+        self.target.join(format!("{tree}-{what}")).display().to_string()
     }
 
     fn pairs(&self) -> usize {
@@ -52,24 +63,26 @@ impl Bench {
 
     /// Without a saved job: one would miss the mark of the destination that is cleared before each pair.
     fn mirror(&self, tree: &str) -> Taken {
-        self.reedhook(&["once", "mirror", tree, &format!("{tree}-mirror"), "--quiet", "--yes"])
+        self.reedhook(&["once", "mirror", tree, &self.side(tree, "mirror"), "--quiet", "--yes"])
     }
 
     fn copy(&self, tree: &str) -> Taken {
-        let copy = format!("{tree}-copy");
+        let copy = self.side(tree, "copy");
         self.tool("cp", &["-a", tree, &copy]) + self.tool("sync", &["-f", &copy])
     }
 
     fn find_both(&self, tree: &str) -> Taken {
         let find = |side: &str| self.tool("find", &[side, "-printf", "%p %s %T@ %m\\n"]);
-        find(tree) + find(&format!("{tree}-mirror"))
+        find(tree) + find(&self.side(tree, "mirror"))
     }
 
     fn clear(&self, tree: &str) {
         for what in ["copy", "mirror"] {
-            let _ = fs::remove_dir_all(self.path(&format!("{tree}-{what}")));
+            let _ = fs::remove_dir_all(self.side(tree, what));
         }
-        fs::create_dir(self.path(&format!("{tree}-mirror"))).expect("a folder");
+        fs::create_dir(self.side(tree, "mirror")).expect("a folder");
+        // What was removed is not to be written out within the measured time.
+        self.tool("sync", &["-f", &self.side(tree, "mirror")]);
     }
 
     fn remove(&self, tree: &str) {
@@ -78,14 +91,14 @@ impl Bench {
     }
 
     fn first_mirror(&self, tree: &str, what: &str, aim: Option<f64>) -> Row {
-        let name = format!("first mirror, {what} / `cp -a`");
+        let name = format!("first mirror, {what}{} / `cp -a`", self.to);
         Row::of(name, aim, self.pairs(), || self.clear(tree), || self.copy(tree), || self.mirror(tree))
     }
 
     fn nothing_changed(&self, tree: &str, what: &str, aim: Option<f64>) -> Row {
         // Whatever the last pair left: from here on there is a mirror, and nothing to do.
         self.mirror(tree);
-        let name = format!("nothing changed, {what} / two `find`");
+        let name = format!("nothing changed, {what}{} / two `find`", self.to);
         Row::of(name, aim, self.pairs(), || {}, || self.find_both(tree), || self.mirror(tree))
     }
 
@@ -103,7 +116,7 @@ impl Bench {
             round.set(round.get() + 1);
         };
         rows.push(Row::of(
-            format!("1 % of {what} changed / two `find`"),
+            format!("1 % of {what} changed{} / two `find`", self.to),
             Some(1.0),
             self.pairs(),
             change,
@@ -111,27 +124,32 @@ impl Bench {
             || self.mirror("small"),
         ));
         self.mirror("small");
-        self.reedhook(&["job", "add", "both", "two-way", "small", "small-mirror", "--quiet", "--yes"]);
+        let mirror = self.side("small", "mirror");
+        let (both, bench) = ("both".to_owned(), "bench".to_owned());
+        for job in [&both, &bench] {
+            self.reedhook(&["job", "remove", job, "--quiet", "--yes"]);
+        }
+        self.reedhook(&["job", "add", &both, "two-way", "small", &mirror, "--quiet", "--yes"]);
         // The first run only takes note of what is the same.
-        self.reedhook(&["run", "both", "--quiet", "--yes"]);
+        self.reedhook(&["run", &both, "--quiet", "--yes"]);
         rows.push(Row::of(
-            format!("two-way, nothing changed, {what} / two `find`"),
+            format!("two-way, nothing changed, {what}{} / two `find`", self.to),
             Some(1.0),
             self.pairs(),
             || {},
             || self.find_both("small"),
-            || self.reedhook(&["run", "both", "--quiet", "--yes"]),
+            || self.reedhook(&["run", &both, "--quiet", "--yes"]),
         ));
-        self.reedhook(&["job", "add", "bench", "mirror", "small", "small-mirror", "--quiet", "--yes"]);
+        self.reedhook(&["job", "add", &bench, "mirror", "small", &mirror, "--quiet", "--yes"]);
         let reedhook = env!("CARGO_BIN_EXE_reedhook");
         rows.push(Row::of(
-            format!("comparing the content of {what} / `diff -rq`"),
+            format!("comparing the content of {what}{} / `diff -rq`", self.to),
             Some(0.6),
             self.pairs(),
             || {},
             // Reedhook's own folder differs.
-            || run(&mut self.command("diff", &["-rq", "small", "small-mirror"]), true),
-            || run(&mut self.command(reedhook, &["verify", "bench", "--quiet"]), false),
+            || run(&mut self.command("diff", &["-rq", "small", &mirror]), true),
+            || run(&mut self.command(reedhook, &["verify", &bench, "--quiet"]), false),
         ));
         self.remove("small");
         rows
@@ -165,11 +183,15 @@ impl Bench {
         let mib = if self.quick { 256 } else { 2048 };
         trees::big(&self.path("big"), mib);
         let mirror = self.first_mirror("big", &format!("one file of {mib} MiB"), Some(1.02));
-        let copy_and_compare = || self.copy("big") + self.tool("cmp", &["big/one.bin", "big-copy/one.bin"]);
-        let verified = || {
-            self.reedhook(&["once", "mirror", "big", "big-mirror", "--verify", "changed", "--quiet", "--yes"])
+        let copy_and_compare = || {
+            self.copy("big")
+                + self.tool("cmp", &["big/one.bin", &format!("{}/one.bin", self.side("big", "copy"))])
         };
-        let name = "the same, every byte verified / `cp -a`, then `cmp`";
+        let verified = || {
+            let mirror = self.side("big", "mirror");
+            self.reedhook(&["once", "mirror", "big", &mirror, "--verify", "changed", "--quiet", "--yes"])
+        };
+        let name = format!("the same, every byte verified{} / `cp -a`, then `cmp`", self.to);
         let verified =
             Row::of(name, Some(0.9), self.pairs(), || self.clear("big"), copy_and_compare, verified);
         self.remove("big");
@@ -216,7 +238,8 @@ impl Bench {
     fn watched(&self) -> Vec<Row> {
         let count = if self.quick { 10_000 } else { 100_000 };
         trees::small(&self.path("watched"), count);
-        let shown = format!("{} once mirror watched watched-mirror --yes", env!("CARGO_BIN_EXE_reedhook"));
+        let mirror = self.side("watched", "mirror");
+        let shown = format!("{} once mirror watched {mirror} --yes", env!("CARGO_BIN_EXE_reedhook"));
         let watched = || self.tool("script", &["-qec", &shown, "/dev/null"]);
         let row = Row::of(
             format!("first mirror of {count} small files, watched on a terminal / `--quiet`"),
@@ -286,17 +309,75 @@ fn main() -> ExitCode {
     let base = after("--in").map_or_else(default_place, PathBuf::from);
     let folder = base.join(format!("reedhook-bench-{}", std::process::id()));
     fs::create_dir_all(&folder).expect("a folder for the trees");
-    let bench = Bench { folder: folder.clone(), quick };
     let wanted = |name: &str| after("--only").map_or(!(quick && name == "million"), |only| only == name);
+    let beside = Bench { folder: folder.clone(), target: folder.clone(), to: String::new(), quick };
     Row::head();
-    let rows: Vec<Row> =
-        GROUPS.iter().filter(|(name, _)| wanted(name)).flat_map(|(_, group)| group(&bench)).collect();
+    let mut rows: Vec<Row> =
+        GROUPS.iter().filter(|(name, _)| wanted(name)).flat_map(|(_, group)| group(&beside)).collect();
+    // Every drive is another file system.
+    match Drive::mount(after("--drive").map(PathBuf::from), quick) {
+        Some(drive) => {
+            let target = drive.at.clone();
+            let bench = Bench { target, to: ", to a drive".to_owned(), ..beside };
+            let copying = GROUPS.iter().filter(|(name, _)| COPYING.contains(name) && wanted(name));
+            rows.extend(copying.flat_map(|(_, group)| group(&bench)));
+        }
+        None => println!("no drive could be mounted here: the rows between two file systems are left out"),
+    }
     let _ = fs::remove_dir_all(&folder);
     let gross: Vec<&Row> = rows.iter().filter(|row| row.is_gross_regression()).collect();
     for row in &gross {
         println!("gross regression: even the best pair of \"{}\" is over twice its aim", row.name);
     }
     if gross.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+}
+
+/// Groups in which files are copied: they are measured to another file system too.
+const COPYING: [&str; 5] = ["small", "wide", "deep", "media", "big"];
+
+/// An ext4 file system in a file of its own, past the page cache of the disk that the file is on.
+struct Drive {
+    image: Option<PathBuf>,
+    at: PathBuf,
+}
+
+impl Drive {
+    /// A folder that is given, or a drive made for the purpose; `None` where that is not possible.
+    fn mount(given: Option<PathBuf>, quick: bool) -> Option<Drive> {
+        if let Some(at) = given {
+            let at = at.join(format!("reedhook-bench-{}", std::process::id()));
+            fs::create_dir_all(&at).ok()?;
+            return Some(Drive { image: None, at });
+        }
+        let folder = std::env::temp_dir();
+        let image = folder.join(format!("reedhook-bench-{}.img", std::process::id()));
+        let at = folder.join(format!("reedhook-bench-{}.drive", std::process::id()));
+        let drive = Drive { image: Some(image.clone()), at: at.clone() };
+        let size = if quick { 1 << 30 } else { 8 << 30 };
+        fs::File::create(&image).and_then(|file| file.set_len(size)).ok()?;
+        fs::create_dir_all(&at).ok()?;
+        let (image, at) = (image.to_str()?, at.to_str()?);
+        let works = |words: &[&str]| {
+            let output = Command::new(words[0]).args(&words[1..]).output();
+            output.is_ok_and(|output| output.status.success()).then_some(())
+        };
+        works(&["/usr/sbin/mkfs.ext4", "-q", "-E", "lazy_itable_init=0,lazy_journal_init=0", image])?;
+        works(&["mount", "-o", "loop", image, at])?;
+        Some(drive)
+    }
+}
+
+impl Drop for Drive {
+    fn drop(&mut self) {
+        match &self.image {
+            Some(image) => {
+                let _ = Command::new("umount").arg(&self.at).output();
+                let _ = fs::remove_file(image);
+                let _ = fs::remove_dir(&self.at);
+            }
+            None => drop(fs::remove_dir_all(&self.at)),
+        }
+    }
 }
 
 fn default_place() -> PathBuf {

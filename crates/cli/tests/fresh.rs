@@ -29,7 +29,10 @@ fn zones_are_there_or_said_to_be_missing() {
         assert_eq!(output.status.code(), Some(0));
         let last = String::from_utf8_lossy(&output.stdout).lines().last().unwrap().to_owned();
         let finished: serde_json::Value = serde_json::from_str(&last).unwrap();
-        (finished["run"].as_str().unwrap()[..11].to_owned(), String::from_utf8_lossy(&output.stderr).into_owned())
+        (
+            finished["run"].as_str().unwrap()[..11].to_owned(),
+            String::from_utf8_lossy(&output.stderr).into_owned(),
+        )
     };
     let shown = |offset: i32| {
         let zone = TimeZone::fixed(jiff::tz::Offset::from_hours(offset as i8).unwrap());
