@@ -176,7 +176,7 @@ impl World {
                 store.set_attributes(path, None, &Attributes { modified, ..Attributes::default() }).unwrap();
             }
             Deed::Mode(path) if kind(path).is_some() => {
-                let mode = Some(0o700 | (self.clock as u32 / 10) % 64);
+                let mode = Some(0o700 | ((self.clock as u32 / 10) % 64));
                 store.set_attributes(path, None, &Attributes { mode, ..Attributes::default() }).unwrap();
             }
             Deed::PutAside(path) if shelved.is_none() && kind(path).is_some() => {
