@@ -125,10 +125,9 @@ impl Bench {
         ));
         self.mirror("small");
         let mirror = self.side("small", "mirror");
-        let (both, bench) = ("both".to_owned(), "bench".to_owned());
-        for job in [&both, &bench] {
-            self.reedhook(&["job", "remove", job, "--quiet", "--yes"]);
-        }
+        // The same trees are mirrored beside them and to a drive: a job for each.
+        let [both, bench] = ["both", "bench"]
+            .map(|job| if self.to.is_empty() { job.to_owned() } else { format!("{job}-drive") });
         self.reedhook(&["job", "add", &both, "two-way", "small", &mirror, "--quiet", "--yes"]);
         // The first run only takes note of what is the same.
         self.reedhook(&["run", &both, "--quiet", "--yes"]);
