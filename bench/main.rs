@@ -4,8 +4,8 @@
 //! the median, the least and the greatest of the pairs. Where Reedhook writes, it makes durable what it wrote, so the
 //! reference is followed by `sync -f` inside the measured time.
 //!
-//! `cargo bench -p reedhook -- --quick` takes less than a minute and fails only on a gross regression: when even the best
-//! pair of a row is over twice the aim, by the clock and by processor time. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
+//! `cargo bench -p reedhook -- --quick` takes less than two minutes. A missed aim is said, and never a failure: how long
+//! something takes is the machine's affair as well. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
 //! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million, far, net. The rows that copy are
 //! measured a second time to another file system: a drive that is mounted from a file for the purpose (which needs root), or the
 //! folder after `--drive`.
@@ -19,7 +19,7 @@ mod trees;
 use std::cell::Cell;
 use std::fs;
 use std::path::PathBuf;
-use std::process::{Command, ExitCode};
+use std::process::Command;
 
 use measure::{Row, Taken, run};
 
@@ -140,15 +140,15 @@ impl Bench {
             || self.reedhook(&["run", &both, "--quiet", "--yes"]),
         ));
         self.reedhook(&["job", "add", &bench, "mirror", "small", &mirror, "--quiet", "--yes"]);
-        let reedhook = env!("CARGO_BIN_EXE_reedhook");
         rows.push(Row::of(
             format!("comparing the content of {what}{} / `diff -rq`", self.to),
             Some(0.6),
             self.pairs(),
-            || {},
+            // A verification reads from the medium; so does the reference.
+            forget_all,
             // Reedhook's own folder differs.
             || run(&mut self.command("diff", &["-rq", "small", &mirror]), true),
-            || run(&mut self.command(reedhook, &["verify", &bench, "--quiet"]), false),
+            || self.reedhook(&["verify", &bench, "--quiet"]),
         ));
         self.remove("small");
         rows
@@ -182,9 +182,13 @@ impl Bench {
         let mib = if self.quick { 256 } else { 2048 };
         trees::big(&self.path("big"), mib);
         let mirror = self.first_mirror("big", &format!("one file of {mib} MiB"), Some(1.02));
+        let copied = format!("{}/one.bin", self.side("big", "copy"));
+        // What is compared is to come from the medium: `dd` of nothing drops what memory holds of the file.
+        let forget = format!("if={copied}");
         let copy_and_compare = || {
             self.copy("big")
-                + self.tool("cmp", &["big/one.bin", &format!("{}/one.bin", self.side("big", "copy"))])
+                + self.tool("dd", &[&forget, "iflag=nocache", "count=0", "status=none"])
+                + self.tool("cmp", &["big/one.bin", &copied])
         };
         let verified = || {
             let mirror = self.side("big", "mirror");
@@ -301,7 +305,7 @@ const GROUPS: [Group; 10] = [
     ("net", Bench::net),
 ];
 
-fn main() -> ExitCode {
+fn main() {
     let words: Vec<String> = std::env::args().collect();
     let after = |flag: &str| words.iter().position(|word| word == flag).and_then(|at| words.get(at + 1));
     let quick = words.iter().any(|word| word == "--quick");
@@ -311,8 +315,7 @@ fn main() -> ExitCode {
     let wanted = |name: &str| after("--only").map_or(!(quick && name == "million"), |only| only == name);
     let beside = Bench { folder: folder.clone(), target: folder.clone(), to: String::new(), quick };
     Row::head();
-    let mut rows: Vec<Row> =
-        GROUPS.iter().filter(|(name, _)| wanted(name)).flat_map(|(_, group)| group(&beside)).collect();
+    GROUPS.iter().filter(|(name, _)| wanted(name)).for_each(|(_, group)| drop(group(&beside)));
     // Every drive is another file system.
     match Drive::mount(after("--drive").map(PathBuf::from), quick) {
         Some(drive) => {
@@ -324,11 +327,12 @@ fn main() -> ExitCode {
         None => println!("no drive could be mounted here: the rows between two file systems are left out"),
     }
     let _ = fs::remove_dir_all(&folder);
-    let gross: Vec<&Row> = rows.iter().filter(|row| row.is_gross_regression()).collect();
-    for row in &gross {
-        println!("gross regression: even the best pair of \"{}\" is over twice its aim", row.name);
-    }
-    if gross.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+}
+
+/// Drops what memory holds of files that are on a medium; where that is not allowed (it needs root) it stays.
+fn forget_all() {
+    let _ = Command::new("sync").status();
+    let _ = fs::write("/proc/sys/vm/drop_caches", "1");
 }
 
 /// Groups in which files are copied: they are measured to another file system too.

@@ -95,18 +95,6 @@ impl Row {
         ratios
     }
 
-    /// Every pair is over twice the aim, and not because the machine had something else to do: where our threads did not get
-    /// a core each, the processor time that they took tells how long they would have taken.
-    pub fn is_gross_regression(&self) -> bool {
-        let cores = std::thread::available_parallelism().map_or(1.0, |cores| cores.get().min(2) as f64);
-        let undisturbed = |(theirs, ours): &(Taken, Taken)| {
-            let wall = ours.wall.as_secs_f64().min(ours.cpu.as_secs_f64() / cores);
-            wall / theirs.wall.as_secs_f64()
-        };
-        let best = self.pairs.iter().map(undisturbed).fold(f64::INFINITY, f64::min);
-        self.aim.is_some_and(|aim| best > aim * 2.0)
-    }
-
     pub fn head() {
         println!(
             "| work / against | ratio | least – greatest | aim | theirs | ours | CPU theirs | CPU ours | our peak memory |"
