@@ -33,7 +33,7 @@ pub struct Held<'a> {
 
 /// Whether two files that are known to have `size` bytes hold the same. `seen` gets the bytes of the first, as far as they
 /// are the same. With `fresh` they are read from the medium, where the system allows it. A file that has become shorter
-/// differs; what has been appended meanwhile is not looked at.
+/// differs; what has been appended meanwhile is not looked at. When `stop` is set the answer comes at once, is no, and means nothing.
 ///
 /// # Errors
 /// The side that failed: left for the first file.
@@ -41,7 +41,7 @@ pub fn equal(
     left: Held<'_>,
     right: Held<'_>,
     size: u64,
-    fresh: bool,
+    (fresh, stop): (bool, &AtomicBool),
     seen: &mut dyn FnMut(&[u8]),
 ) -> Result<bool, (Side, StoreError)> {
     let open = |held: Held<'_>, side| {
@@ -55,6 +55,9 @@ pub fn equal(
         make(other);
         let mut rest = size;
         while rest > 0 {
+            if stop.load(Ordering::Relaxed) {
+                return Ok(false);
+            }
             let wanted = rest.min(PIECE as u64) as usize;
             let (one, other) = (&mut one[..wanted], &mut other[..wanted]);
             let length = read_piece(ours.as_mut(), one, left.path).map_err(|error| (Side::Left, error))?;
@@ -91,11 +94,11 @@ fn read_piece(content: &mut dyn Content, buffer: &mut [u8], path: &RelPath) -> R
     Ok(filled)
 }
 
-/// The hash of a file's content, read from the medium where the system allows it.
+/// The hash of a file's content, read from the medium where the system allows it; `None` when `stop` was set on the way.
 ///
 /// # Errors
 /// When the store fails.
-pub fn hash(store: &dyn Store, path: &RelPath) -> Result<Hash> {
+pub fn hash(store: &dyn Store, path: &RelPath, stop: &AtomicBool) -> Result<Option<Hash>> {
     let mut content = store.open_fresh(path)?;
     let mut hasher = blake3::Hasher::new();
     let whole = BUFFERS.with_borrow_mut(|[buffer, _]| {
@@ -107,6 +110,9 @@ pub fn hash(store: &dyn Store, path: &RelPath) -> Result<Hash> {
     if !whole {
         let mut ahead = Ahead::start(content, false);
         while let Some(piece) = ahead.next() {
+            if stop.load(Ordering::Relaxed) {
+                return Ok(None);
+            }
             match piece.map_err(|error| StoreError::of_read(error, path))? {
                 Piece::Data(data) => {
                     hasher.update(&data);
@@ -116,7 +122,7 @@ pub fn hash(store: &dyn Store, path: &RelPath) -> Result<Hash> {
             }
         }
     }
-    Ok(*hasher.finalize().as_bytes())
+    Ok(Some(*hasher.finalize().as_bytes()))
 }
 
 /// Adds the zeros that a hole stands for.

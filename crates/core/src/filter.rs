@@ -207,6 +207,26 @@ impl Filter {
         self.limit_rule(meta).map_or(Verdict::In, Verdict::Out)
     }
 
+    /// Whether a name is left out whatever it stands for: it could not be examined.
+    pub fn leaves_out_unseen(&self, folder: &RelPath, name: &Name, inherited: Inherited) -> bool {
+        let as_if = |kind| Meta {
+            kind,
+            size: 0,
+            modified: None,
+            mode: None,
+            id: None,
+            target: None,
+            extra: None,
+            version: None,
+        };
+        [EntryKind::File, EntryKind::Folder].into_iter().all(|kind| {
+            let verdict = self.judge(folder, name, &as_if(kind), inherited);
+            // Sizes and times cannot decide about what nobody could look at.
+            let by_looks = [Rule::TooSmall, Rule::TooLarge, Rule::TooOld, Rule::TooNew];
+            matches!(verdict, Verdict::Out(rule) if !by_looks.contains(&rule))
+        })
+    }
+
     /// The line or key that a rule stands for, as a person would look for it in the job file.
     pub fn describe(&self, rule: Rule) -> String {
         let quoted = |key: &str, value: &dyn fmt::Display| format!("{key} = \"{value}\"");

@@ -106,6 +106,35 @@ pub fn ensure(store: &dyn Store, fresh: &str) -> Result<String> {
     Ok(fresh.to_owned())
 }
 
+/// Where a side of a two-way job says which run last changed what it and the other side agree on. By that a memory is
+/// recognised that has been put back, or that others have gone on without.
+fn last_run_file(pair: (&str, &str)) -> RelPath {
+    let key = blake3::hash(format!("{}\n{}", pair.0, pair.1).as_bytes()).to_hex();
+    RelPath::new(&[RESERVED_NAME, b"/last/", &key.as_bytes()[..16]].concat()).unwrap_or_default()
+}
+
+/// The run that last changed what the stores with these marks agree on, as this one of them says.
+///
+/// # Errors
+/// When the store fails.
+pub fn last_run(store: &dyn Store, pair: (&str, &str)) -> Result<Option<String>> {
+    let bytes = store.read_small(&last_run_file(pair), LIMIT)?;
+    let text = bytes.map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
+    Ok(text.and_then(|text| Some(text.trim().strip_prefix("run = \"")?.strip_suffix('"')?.to_owned())))
+}
+
+/// Writes that down.
+///
+/// # Errors
+/// When the store fails.
+pub fn set_last_run(store: &dyn Store, pair: (&str, &str), run: &str) -> Result<()> {
+    let file = last_run_file(pair);
+    if let Some(folder) = file.parent() {
+        store.make_folders(&folder)?;
+    }
+    store.replace_small(&file, format!("run = \"{run}\"\n").as_bytes())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -704,6 +704,19 @@ pub trait StoreExt: Store {
         }
     }
 
+    /// Writes a whole small file, in the place of what stands there.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn replace_small(&self, path: &RelPath, bytes: &[u8]) -> Result<()> {
+        let expect = self.stat(path)?.map_or(Expect::Absent, Expect::This);
+        let mut stage = self.stage(path, None)?;
+        stage.write(bytes)?;
+        let sealed = stage.seal(&Attributes::default())?;
+        self.sync()?;
+        self.publish(sealed, &Publish { expect, keep_as: None })
+    }
+
     /// Writes a whole small file where nothing stands.
     ///
     /// # Errors

@@ -86,7 +86,11 @@ fn look_into(store: &dyn Store, filter: &Filter, folder: &RelPath, inherited: In
         Ok(listing) => listing,
         Err(error) => return found.unread.push(error),
     };
-    found.unread.extend(listing.unknown.into_iter().map(|unknown| unknown.error));
+    // What is left out whatever it is need not be looked at.
+    let taking_part = listing.unknown.into_iter().filter(|unknown| {
+        !unknown.name.as_ref().is_some_and(|name| filter.leaves_out_unseen(folder, name, inherited))
+    });
+    found.unread.extend(taking_part.map(|unknown| unknown.error));
     let mut amounts = (Amount::default(), Amount::default());
     let mut entries = listing.entries;
     entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));

@@ -52,6 +52,7 @@ fn run_input<'a>(
     let (removed, replaced) = (Removed::Keep, Replaced::Keep);
     RunInput {
         owner: "a test",
+        resume: true,
         left,
         right,
         removed,

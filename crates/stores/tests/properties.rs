@@ -147,6 +147,7 @@ fn carry_out(left: &dyn Store, right: &dyn Store, planned: &Plan, run: &Name) ->
         preserve: Preserve::Standard,
         verify: Verify::None,
         owner: "a test",
+        resume: true,
         run: run.clone(),
         strict: true,
         hash: false,

@@ -64,6 +64,7 @@ pub fn turn_into_renames(
     // Owners and attributes would have to be compared too, and second names followed.
     let possible = changed.capabilities().rename && !by.full;
     let mut found = if possible { find(plan, by) } else { Vec::new() };
+    found.retain(|one| on_one_file_system(plan, one));
     if moves == Moves::Proved && !found.is_empty() {
         let mut proofs = prove(&found, read, changed, stop).into_iter();
         if stop.load(Ordering::Relaxed) {
@@ -74,6 +75,27 @@ pub fn turn_into_renames(
     plan.unproved |= moves == Moves::Unproved && !found.is_empty();
     apply(plan, &found);
     true
+}
+
+/// Whether a thing and the folder that it is to go to are on one file system, as far as that is known: nothing is renamed across a
+/// mount.
+fn on_one_file_system(plan: &Plan, one: &Candidate) -> bool {
+    let folder_at = |path: &RelPath| {
+        let at = plan.folders.binary_search_by(|folder| folder.path.cmp(path)).ok()?;
+        plan.folders[at].right.as_ref()?.id
+    };
+    let mut above = one.to.parent();
+    let mut target = None;
+    while let (None, Some(folder)) = (target, &above) {
+        target = folder_at(folder);
+        above = folder.parent();
+    }
+    let source = if one.folder {
+        folder_at(&one.from)
+    } else {
+        one.from.parent().and_then(|parent| folder_at(&parent))
+    };
+    source.zip(target).is_none_or(|(from, to)| from.device == to.device)
 }
 
 /// The folders in a folder, by name, each with its digest.
@@ -297,7 +319,7 @@ fn prove(found: &[Candidate], read: &dyn Store, changed: &dyn Store, stop: &Atom
     let same = content::for_all(&pairs, threads, stop, |(_, twins)| {
         let theirs = Held { store: changed, path: &twins.from };
         let ours = Held { store: read, path: &twins.to };
-        content::equal(ours, theirs, twins.size, false, &mut |_| {}).unwrap_or(false)
+        content::equal(ours, theirs, twins.size, (false, stop), &mut |_| {}).unwrap_or(false)
     });
     let mut proved = vec![true; found.len()];
     for ((at, _), same) in pairs.into_iter().zip(same) {

@@ -66,8 +66,6 @@ pub enum LeaveReason {
     Special,
     /// A link, in a job that carries content only.
     Link,
-    /// Its time differs by exactly one hour, like that of every other file of the tree.
-    HourShift,
     /// Another file system is mounted there, and the job stays on one.
     OtherFileSystem,
     /// A file system of the kernel's own is mounted there.
@@ -81,9 +79,6 @@ impl LeaveReason {
             LeaveReason::Newer => "newer at the destination",
             LeaveReason::Special => "a pipe, socket or device",
             LeaveReason::Link => "a link; preserve is content",
-            LeaveReason::HourShift => {
-                "only its time differs, by exactly one hour, as everywhere in this tree"
-            }
             LeaveReason::OtherFileSystem => "another file system is mounted there",
             LeaveReason::PseudoFileSystem => "the kernel's own file system is mounted there",
         }

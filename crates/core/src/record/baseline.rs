@@ -17,15 +17,29 @@ use crate::plan::two_way::Known;
 pub type FolderUpdate = (RelPath, Option<Vec<Known>>);
 
 impl Record {
-    /// Whether a job remembers anything about these two stores.
+    /// The runs that may have left what a job remembers of these two stores: the last one that changed it, and one that did not
+    /// come to its end. `None` when nothing is remembered.
     ///
     /// # Errors
     /// When SQLite fails.
-    pub fn has_baseline(&self, job: &str, left: &str, right: &str) -> Result<bool> {
-        let sql = "SELECT left_identity, right_identity FROM baselines WHERE job = ?1";
-        let found =
-            self.db.query_row(sql, [job], |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?)));
-        Ok(found.optional()?.is_some_and(|(one, other)| (one.as_str(), other.as_str()) == (left, right)))
+    pub fn baseline_runs(&self, job: &str, left: &str, right: &str) -> Result<Option<[String; 2]>> {
+        let sql =
+            "SELECT run, next FROM baselines WHERE job = ?1 AND left_identity = ?2 AND right_identity = ?3";
+        let found = self.db.query_row(sql, [job, left, right], |row| Ok([row.get(0)?, row.get(1)?]));
+        Ok(found.optional()?)
+    }
+
+    fn has_baseline(&self, job: &str, left: &str, right: &str) -> Result<bool> {
+        Ok(self.baseline_runs(job, left, right)?.is_some())
+    }
+
+    /// Remembers that a run is about to change what two stores agree on.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn set_next_run(&self, job: &str, run: &str) -> Result<()> {
+        self.db.execute("UPDATE baselines SET next = ?2 WHERE job = ?1", [job, run])?;
+        Ok(())
     }
 
     /// What a job remembers of a folder, sorted by name.
@@ -41,7 +55,7 @@ impl Record {
         Ok(found.optional()?.transpose()?.unwrap_or_default())
     }
 
-    /// Remembers what two stores agree on; all of it or, when the machine goes down, nothing. What was remembered of another
+    /// Remembers what two stores agree on, and the run that changed it, where one did; all of it or, when the machine goes down, nothing. What was remembered of another
     /// pair of stores is forgotten, and so is what the run had set out to remove.
     ///
     /// # Errors
@@ -49,8 +63,8 @@ impl Record {
     pub fn set_baseline(
         &mut self,
         job: &str,
-        left: &str,
-        right: &str,
+        (left, right): (&str, &str),
+        run: Option<&str>,
         folders: &[FolderUpdate],
     ) -> Result<()> {
         let same_stores = self.has_baseline(job, left, right)?;
@@ -58,8 +72,13 @@ impl Record {
         transaction.execute("DELETE FROM removing WHERE job = ?1", [job])?;
         if !same_stores {
             transaction.execute("DELETE FROM baseline_folders WHERE job = ?1", [job])?;
-            transaction
-                .execute("INSERT OR REPLACE INTO baselines VALUES (?1, ?2, ?3)", params![job, left, right])?;
+            transaction.execute(
+                "INSERT OR REPLACE INTO baselines VALUES (?1, ?2, ?3, '', '')",
+                params![job, left, right],
+            )?;
+        }
+        if let Some(run) = run {
+            transaction.execute("UPDATE baselines SET run = ?2, next = '' WHERE job = ?1", [job, run])?;
         }
         {
             let mut put =
@@ -110,7 +129,7 @@ impl Record {
         match found.optional()? {
             Some((left, right)) => {
                 let removing = self.removing(job)?;
-                self.set_baseline(job, &left, &right, &updates)?;
+                self.set_baseline(job, (&left, &right), None, &updates)?;
                 self.add_removing(job, &removing)
             }
             None => Ok(()),
@@ -179,7 +198,7 @@ mod tests {
         let odd = vec![known(b"a\xff"), known(b"b")];
         let folders = ["", "a", "a/b", "a/b/c", "a b", "a0"];
         let all: Vec<FolderUpdate> = folders.iter().map(|folder| (path(folder), Some(odd.clone()))).collect();
-        record.set_baseline("counts", "l", "r", &all).unwrap();
+        record.set_baseline("counts", ("l", "r"), None, &all).unwrap();
         assert!(
             record.has_baseline("counts", "l", "r").unwrap()
                 && !record.has_baseline("counts", "l", "other").unwrap()
@@ -187,7 +206,7 @@ mod tests {
         assert_eq!(record.baseline("counts", &path("a/b")).unwrap(), odd);
         assert_eq!(record.baseline("other", &path("a/b")).unwrap(), []);
 
-        record.set_baseline("counts", "l", "r", &[(path("a"), None)]).unwrap();
+        record.set_baseline("counts", ("l", "r"), None, &[(path("a"), None)]).unwrap();
         let left = |record: &Record, job: &str| -> Vec<&str> {
             folders
                 .into_iter()
@@ -202,7 +221,7 @@ mod tests {
 
         record.rename_job("counts", "heron-counts").unwrap();
         assert_eq!(left(&record, "heron-counts"), ["", "a b", "a0"]);
-        record.set_baseline("heron-counts", "l", "swapped", &[(path("a"), Some(odd))]).unwrap();
+        record.set_baseline("heron-counts", ("l", "swapped"), None, &[(path("a"), Some(odd))]).unwrap();
         assert_eq!(left(&record, "heron-counts"), ["a"], "nothing of the other drive is left");
         record.forget_names("heron-counts", &[path("a/b"), path("a/none")]).unwrap();
         assert_eq!(record.baseline("heron-counts", &path("a")).unwrap(), [known(b"a\xff")]);
@@ -211,7 +230,7 @@ mod tests {
         record.forget_names("heron-counts", &[path("a/none")]).unwrap();
         assert_eq!(record.removing("heron-counts").unwrap(), removing, "only a run that ends well ends this");
         assert!(removing.holds(Side::Right, &path("a/c/deep")) && !removing.holds(Side::Left, &path("a/c")));
-        record.set_baseline("heron-counts", "l", "swapped", &[]).unwrap();
+        record.set_baseline("heron-counts", ("l", "swapped"), None, &[]).unwrap();
         assert!(record.removing("heron-counts").unwrap().is_empty());
         record.forget_baseline("heron-counts").unwrap();
         assert_eq!(left(&record, "heron-counts"), [] as [&str; 0]);

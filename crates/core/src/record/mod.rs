@@ -2,7 +2,7 @@
 //!
 //! | table | a row is | columns |
 //! |---|---|---|
-//! | `runs` | one run of a job | `id`, `job`, `number` (1 for the job's first), `run` (its name, unique), `started` (ms since 1970), `seconds`, `outcome`, `code` and `message` (why it was refused or stopped), `keys` (what a run without a job was told, as a job file), `folders_made`, `folders_removed`, and one column for each name in [`Counts::NAMES`] |
+//! | `runs` | one run of a job | `id`, `job`, `number` (1 for the job's first), `run` (its name, unique), `started` (ms since 1970), `seconds`, `outcome`, `code` and `message` (why it was refused or stopped), `keys` (what a run without a job was told, as a job file), `log_whole` (its log has all that it did), `folders_made`, `folders_removed`, and one column for each name in [`Counts::NAMES`] |
 //! | `problem_groups` | the problems of a run with one cause | `run_id`, `code`, `count`, `path` (bytes) and `message` of the first |
 //! | `places` | the store that a job last found at one of its sides | `job`, `place` (as written in the job), `identity` (its mark; empty: seen, but not marked), `ground` (what it is on, see [`Ground`](crate::identity::Ground); empty: not known), `there` (it has been seen itself, not only what is above it) |
 //! | `place_mounts` | another file system that was mounted inside a side | `job`, `place`, `path` (bytes, in the side), `ground` |
@@ -12,7 +12,7 @@
 //! | `rotten` | a file that a verification found to have changed by itself, until it is mended | `job`, `place` (the destination), `path` (bytes), `side` (empty: it is not known which), `size`, `modified` (text) |
 //! | `clock` | the time that retention goes by | `boot` (which start of the machine), `awake` (ms since then), `wall` and `trusted` (ms since 1970) |
 //! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
-//! | `baselines` | the pair of stores that a two-way job's baseline is about | `job`, `left_identity`, `right_identity` |
+//! | `baselines` | the pair of stores that a two-way job's baseline is about | `job`, `left_identity`, `right_identity`, `run` (that last changed it, as both sides say too), `next` (that is changing it, or did not come to its end) |
 //! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](crate::plan::two_way::Known) names in it, sorted, in the postcard wire format) |
 //! | `notes` | what is known of one file in a store that cannot say it itself | `store` (its server), `folder` and `name` (bytes), `tag` (the version it is about), `seconds` and `nanos` (its modification time), `mode` |
 //!
@@ -52,12 +52,29 @@ pub enum RecordError {
     /// What is remembered of a folder cannot be read.
     #[error("what is remembered of a folder cannot be read")]
     Baseline(#[from] postcard::Error),
+    /// It can be opened, and is not whole.
+    #[error("the state file is damaged: {0}")]
+    Damaged(String),
     /// A newer program wrote it.
     #[error("the state file has layout {found}, and this program knows {VERSION}; use a newer Reedhook")]
     TooNew {
         /// The layout found.
         found: i64,
     },
+}
+
+impl RecordError {
+    /// Whether the file itself is broken, rather than away, closed to us, or in use.
+    pub fn is_damage(&self) -> bool {
+        use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};
+        match self {
+            RecordError::Sqlite(error) => {
+                matches!(error.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase))
+            }
+            RecordError::Baseline(_) | RecordError::Damaged(_) => true,
+            RecordError::TooNew { .. } => false,
+        }
+    }
 }
 
 type Result<T> = std::result::Result<T, RecordError>;
@@ -105,7 +122,8 @@ impl Outcome {
         }
     }
 
-    fn parse(text: &str) -> Outcome {
+    /// The outcome of this word; an unknown one is none that ended.
+    pub fn parse(text: &str) -> Outcome {
         Outcome::ALL.into_iter().find(|outcome| outcome.as_str() == text).unwrap_or(Outcome::Unfinished)
     }
 }
@@ -139,6 +157,8 @@ pub struct RunRow {
     pub counts: Counts,
     /// What a run without a job was told, as a job file; empty for a job's.
     pub keys: String,
+    /// Its log has all that it did.
+    pub log_whole: bool,
 }
 
 /// How a run ended, to be remembered.
@@ -158,6 +178,8 @@ pub struct RunEnd {
     pub folders_removed: u64,
     /// The numbers.
     pub counts: Counts,
+    /// The log has all that it did.
+    pub log_whole: bool,
 }
 
 /// What a file held when it was last read whole.
@@ -202,6 +224,16 @@ impl Record {
         let record = Record { db };
         record.lay_out()?;
         Ok(record)
+    }
+
+    /// Reads a whole state file, which is there, and looks whether it is in order.
+    ///
+    /// # Errors
+    /// When it is not, or cannot be read.
+    pub fn check(path: &Path) -> Result<()> {
+        let record = Record::open(path)?;
+        let verdict: String = record.db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
+        if verdict == "ok" { Ok(()) } else { Err(RecordError::Damaged(verdict)) }
     }
 
     fn lay_out(&self) -> Result<()> {
@@ -267,6 +299,7 @@ impl Record {
                  ALTER TABLE places ADD COLUMN ground TEXT NOT NULL DEFAULT '';
                  ALTER TABLE places ADD COLUMN there INTEGER NOT NULL DEFAULT 1;
                  ALTER TABLE runs ADD COLUMN keys TEXT NOT NULL DEFAULT '';
+                 ALTER TABLE runs ADD COLUMN log_whole INTEGER NOT NULL DEFAULT 1;
                  CREATE TABLE place_mounts (
                     job TEXT NOT NULL, place TEXT NOT NULL, path BLOB NOT NULL, ground TEXT NOT NULL,
                     PRIMARY KEY (job, place, path));
@@ -284,6 +317,8 @@ impl Record {
                     size INTEGER NOT NULL, modified TEXT NOT NULL, PRIMARY KEY (job, place, path));
                  CREATE TABLE clock (
                     boot TEXT NOT NULL, awake INTEGER NOT NULL, wall INTEGER NOT NULL, trusted INTEGER NOT NULL);
+                 ALTER TABLE baselines ADD COLUMN run TEXT NOT NULL DEFAULT '';
+                 ALTER TABLE baselines ADD COLUMN next TEXT NOT NULL DEFAULT '';
                  PRAGMA user_version = 5;
                  COMMIT;",
             )?;
@@ -307,6 +342,31 @@ impl Record {
         Ok(id)
     }
 
+    /// Writes down a run that is known from its log only. Its number is taken over where it is free; otherwise it gets the next.
+    ///
+    /// # Errors
+    /// When SQLite fails, or a run of this name is known.
+    pub fn restore_run(&mut self, run: &RunRow, problems: &[ProblemGroup]) -> Result<i64> {
+        let id = self.begin_run(&run.job, &run.run, run.started_ms, &run.keys)?;
+        let free = "SELECT NOT EXISTS (SELECT 1 FROM runs WHERE job = ?1 AND number = ?2 AND id <> ?3)";
+        let free: bool = self.db.query_row(free, params![run.job, run.number, id], |row| row.get(0))?;
+        if free && run.number > 0 {
+            self.db.execute("UPDATE runs SET number = ?1 WHERE id = ?2", [run.number, id])?;
+        }
+        let end = RunEnd {
+            elapsed: run.elapsed,
+            outcome: run.outcome,
+            code: run.code.clone(),
+            message: run.message.clone(),
+            folders_made: run.folders_made,
+            folders_removed: run.folders_removed,
+            counts: run.counts,
+            log_whole: run.log_whole,
+        };
+        self.end_run(id, &end, problems)?;
+        Ok(id)
+    }
+
     /// Notes how a run ended.
     ///
     /// # Errors
@@ -315,11 +375,11 @@ impl Record {
         let transaction = self.db.transaction()?;
         transaction.execute(
             "UPDATE runs SET seconds = :seconds, outcome = :outcome, code = :code, message = :message,
-                    folders_made = :made, folders_removed = :removed WHERE id = :id",
+                    folders_made = :made, folders_removed = :removed, log_whole = :log WHERE id = :id",
             named_params! {
                 ":seconds": end.elapsed.as_secs_f64(), ":outcome": end.outcome.as_str(), ":code": end.code,
                 ":message": end.message, ":made": end.folders_made as i64, ":removed": end.folders_removed as i64,
-                ":id": id,
+                ":log": end.log_whole, ":id": id,
             },
         )?;
         for (name, value) in Counts::NAMES.iter().zip(end.counts.fields()) {
@@ -346,6 +406,15 @@ impl Record {
             self.db.prepare("SELECT * FROM runs WHERE ?1 IS NULL OR job = ?1 ORDER BY id DESC LIMIT ?2")?;
         let rows = statement.query_map(params![job, limit], row_of)?;
         Ok(rows.collect::<rusqlite::Result<_>>()?)
+    }
+
+    /// The number of all runs.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn count_runs(&self) -> Result<u64> {
+        let number: i64 = self.db.query_row("SELECT COUNT(*) FROM runs", [], |row| row.get(0))?;
+        Ok(number.unsigned_abs())
     }
 
     /// The job that a run was of, and the run's place in the order of all runs, by its name.
@@ -479,6 +548,7 @@ fn row_of(row: &Row<'_>) -> rusqlite::Result<RunRow> {
         folders_removed: number("folders_removed")?,
         counts: Counts::from_fields(fields),
         keys: row.get("keys")?,
+        log_whole: row.get("log_whole")?,
     })
 }
 
@@ -495,6 +565,7 @@ mod tests {
             folders_made: 2,
             folders_removed: 0,
             counts: Counts { added, bytes: 77, ..Counts::default() },
+            log_whole: outcome != Outcome::Refused,
         }
     }
 
@@ -549,6 +620,7 @@ mod tests {
                     "DROP TABLE places; DROP TABLE checksums; DROP TABLE baselines; DROP TABLE baseline_folders;
                      DROP TABLE notes; DROP TABLE place_mounts; DROP TABLE pairs; DROP TABLE run_places;
                      DROP TABLE removing; DROP TABLE rotten; DROP TABLE clock; ALTER TABLE runs DROP COLUMN keys;
+                     ALTER TABLE runs DROP COLUMN log_whole;
                      PRAGMA user_version = 1;",
                 )
                 .unwrap();

@@ -15,6 +15,7 @@
 
 pub mod kept;
 pub mod resume;
+pub mod tidy;
 mod transfer;
 pub mod undo;
 pub mod verify;
@@ -256,6 +257,9 @@ pub struct RunInput<'a> {
     pub owner: &'a str,
     /// A source file that differs from the plan is skipped and reported, not taken as it is now. For saved plans.
     pub strict: bool,
+    /// Large files go on where an earlier run stopped, and leave their unfinished file for a later one. Not where a person's own
+    /// folder is written to.
+    pub resume: bool,
     /// What keeps the transfers below the job's bandwidth limit; `None` without one.
     pub limit: Option<Arc<Throttle>>,
     /// Who hears of the progress: events in their order, several at a time.
@@ -284,8 +288,17 @@ pub struct RunReport {
     pub folders_made: u64,
     /// Folders removed.
     pub folders_removed: u64,
+    /// Bytes of large files that were cut short: the next run goes on with them.
+    pub unfinished: u64,
     /// How it ended.
     pub ended: Ended,
+}
+
+impl RunReport {
+    /// That there was nothing to do.
+    pub fn nothing(counts: Counts) -> RunReport {
+        RunReport { counts, folders_made: 0, folders_removed: 0, unfinished: 0, ended: Ended::Done }
+    }
 }
 
 /// Files of this size and above are resumed after an interruption: below it, proving what is there costs as much as copying.
@@ -324,6 +337,7 @@ pub fn execute(plan: &Plan, input: &RunInput<'_>) -> RunReport {
         counts: state.counts,
         folders_made: state.folders_made,
         folders_removed: state.folders_removed,
+        unfinished: state.unfinished,
         ended,
     }
 }
@@ -358,6 +372,7 @@ struct State {
     counts: Counts,
     folders_made: u64,
     folders_removed: u64,
+    unfinished: u64,
     /// Folders that could not be made: nothing in them can be done.
     failed_folders: HashSet<RelPath>,
     /// Folders that were given write permission for the time of the run, with the mode to give back.
@@ -939,6 +954,10 @@ impl<'a> Engine<'a> {
         let extra = left.filter(|_| changes_rights).and_then(|left| self.extra(left));
         let modified = left.filter(|_| finished && times).and_then(|left| left.modified);
         if mode.is_none() && modified.is_none() && extra.is_none() {
+            return Ok(());
+        }
+        if folder.fate == Fate::Remove && !self.is_folder(&folder.path) {
+            // It has gone, and something else may have its place.
             return Ok(());
         }
         if finished && folder.remode && !self.has_planned_mode(folder, was_open) {

@@ -56,6 +56,8 @@ pub(super) struct Journey<'a> {
 /// What has arrived: its length, the hash of all of it, and the source to ask whether it is still the same.
 pub(super) struct Arrived {
     pub(super) length: u64,
+    /// How much of it was there already.
+    pub(super) adopted: u64,
     pub(super) hash: Hash,
     pub(super) content: Box<dyn Content>,
 }
@@ -82,6 +84,7 @@ impl Journey<'_> {
             }
             None => ((self.open)(0).map_err(CopyError::Read)?, blake3::Hasher::new(), 0),
         };
+        let adopted = length;
         let mut pieces = Pieces { content, hasher, taken: length, end: 0 };
         loop {
             pieces.end = length + CHECKPOINT_EVERY;
@@ -97,7 +100,7 @@ impl Journey<'_> {
             self.mark(stage, &pieces).map_err(CopyError::Write)?;
         }
         self.forget();
-        Ok(Arrived { length, hash: *pieces.hasher.finalize().as_bytes(), content: pieces.content })
+        Ok(Arrived { length, adopted, hash: *pieces.hasher.finalize().as_bytes(), content: pieces.content })
     }
 
     /// Finds out whether what an earlier attempt left can be used, and puts both sides behind it.

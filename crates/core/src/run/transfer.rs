@@ -3,8 +3,8 @@
 //! Publishing waits for the sync, so that no name ever points at content which a power failure could still take away;
 //! sharing one sync among thousands of small files makes that cheap. A store without a common sync publishes at once.
 
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::resume::Journey;
@@ -95,16 +95,25 @@ fn chunks<'a, 'p>(items: &'a [PlannedItem<'p>], most: usize) -> Vec<&'a [Planned
     chunks
 }
 
-/// Adopts what an earlier run left, then takes the rest; returns the whole length.
+/// How much of a file was there already, and how much has come.
+#[derive(Debug, Clone, Copy)]
+struct Filled {
+    adopted: u64,
+    written: u64,
+}
+
+/// Adopts what an earlier run left, then takes the rest. `free` lets the reader go as fast as it can until then.
 fn fill(
     stage: &mut dyn Stage,
     content: &mut dyn Content,
     size: u64,
-    resumable: bool,
+    (resumable, free): (bool, &AtomicBool),
     progress: &mut dyn FnMut(u64) -> Flow,
-) -> Result<u64, CopyError> {
+) -> Result<Filled, CopyError> {
     let adopted = if resumable { stage.adopt(content, progress)? } else { 0 };
-    Ok(adopted + stage.fill(content, size.saturating_sub(adopted), progress)?)
+    free.store(false, Ordering::Relaxed);
+    let written = stage.fill(content, size.saturating_sub(adopted), progress)?;
+    Ok(Filled { adopted, written })
 }
 
 /// A sealed file with what its publication needs.
@@ -114,6 +123,8 @@ struct Pending {
     expect: Expect,
     keep: bool,
     size: u64,
+    /// How much of it this run has brought.
+    written: u64,
     now: Mark,
     /// What was read at the source, when it is to be verified.
     hash: Option<Hash>,
@@ -123,6 +134,7 @@ struct Pending {
 struct Staged {
     sealed: Sealed,
     size: u64,
+    written: u64,
     now: Mark,
     hash: Option<Hash>,
 }
@@ -215,7 +227,13 @@ impl Transfer<'_, '_> {
             Step::Metadata { from, was } => self.set_metadata(&path, from, was),
             Step::SecondName { from, of, was } => {
                 let sealed = self.engine.input.right.stage_second_name(&path, of).map_err(CopyError::Write);
-                let staged = sealed.map(|sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None });
+                let staged = sealed.map(|sealed| Staged {
+                    sealed,
+                    size: 0,
+                    written: 0,
+                    now: Mark::of(from),
+                    hash: None,
+                });
                 self.take_over(item, &path, was.as_deref(), staged)
             }
             Step::Move { .. } | Step::MoveFolder { .. } | Step::Remove { .. } | Step::Leave { .. } => Ok(()),
@@ -260,11 +278,12 @@ impl Transfer<'_, '_> {
         staged: Result<Staged, CopyError>,
     ) -> Result<(), Halt> {
         match staged {
-            Ok(Staged { sealed, size, now, hash }) => {
+            Ok(Staged { sealed, size, written, now, hash }) => {
                 let lost = item.action.role == Role::Loser;
                 let pending = Pending {
                     sealed,
                     size,
+                    written,
                     now,
                     hash,
                     done: Done::of(item.action),
@@ -284,13 +303,13 @@ impl Transfer<'_, '_> {
         let target = from.target.as_deref().unwrap_or_default();
         let sealed = self.engine.input.right.stage_link(path, target, &self.engine.attributes(from));
         sealed
-            .map(|sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None })
+            .map(|sealed| Staged { sealed, size: 0, written: 0, now: Mark::of(from), hash: None })
             .map_err(CopyError::Write)
     }
 
     fn stage_special(&self, path: &RelPath, from: &Meta) -> Result<Staged, CopyError> {
         let sealed = self.engine.input.right.stage_special(path, from, &self.engine.attributes(from));
-        let staged = |sealed| Staged { sealed, size: 0, now: Mark::of(from), hash: None };
+        let staged = |sealed| Staged { sealed, size: 0, written: 0, now: Mark::of(from), hash: None };
         sealed.map(staged).map_err(CopyError::Write)
     }
 
@@ -316,9 +335,9 @@ impl Transfer<'_, '_> {
     }
 
     /// The same content, within the job's bandwidth limit.
-    fn slowed(&self, content: Box<dyn Content>) -> Box<dyn Content> {
+    fn slowed(&self, content: Box<dyn Content>, free: &Arc<AtomicBool>) -> Box<dyn Content> {
         match &self.engine.input.limit {
-            Some(throttle) => Box::new(Throttled { content, throttle: throttle.clone() }),
+            Some(throttle) => Box::new(Throttled { content, throttle: throttle.clone(), free: free.clone() }),
             None => content,
         }
     }
@@ -330,17 +349,19 @@ impl Transfer<'_, '_> {
         path: &RelPath,
         planned: &Meta,
         first: bool,
+        free: &Arc<AtomicBool>,
     ) -> Result<(Box<dyn Content>, Meta), CopyError> {
         let left = self.engine.input.left;
         if first && planned.size < LOOKED_AT_ONCE {
-            return Ok((self.slowed(left.open_planned(path).map_err(CopyError::Read)?), planned.clone()));
+            let content = left.open_planned(path).map_err(CopyError::Read)?;
+            return Ok((self.slowed(content, free), planned.clone()));
         }
         let mut content = left.open(path, 0).map_err(CopyError::Read)?;
         let before = content.meta().map_err(CopyError::Read)?;
         if self.engine.input.strict && !is_still(planned, &before) {
             return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)));
         }
-        Ok((self.slowed(content), before))
+        Ok((self.slowed(content, free), before))
     }
 
     /// One attempt; `None` when the source changed meanwhile.
@@ -352,8 +373,11 @@ impl Transfer<'_, '_> {
         first: bool,
     ) -> Result<Option<Staged>, CopyError> {
         let engine = self.engine;
-        let (mut content, before) = self.open_source(path, planned, first)?;
-        let resumable = before.size >= super::RESUME_FROM;
+        // What an earlier run left is compared before anything is moved: for that nobody has to wait.
+        let free = Arc::new(AtomicBool::new(true));
+        let (mut content, before) = self.open_source(path, planned, first, &free)?;
+        let resumable = engine.input.resume && before.size >= super::RESUME_FROM;
+        free.store(resumable, Ordering::Relaxed);
         let right = engine.input.right;
         let mode = engine.attributes(&before).mode;
         let key = super::resume_key(path, &before);
@@ -366,39 +390,49 @@ impl Transfer<'_, '_> {
             None => right.stage(path, mode),
         };
         let mut stage = staged.map_err(CopyError::Write)?;
+        let mut reached = 0;
         let mut progress = |bytes| {
+            reached += bytes;
             reporter.moved(bytes);
             if engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
         };
         let (filled, hash) = if resumable && engine.is_remote() {
-            let open = |offset| engine.input.left.open(path, offset).map(|content| self.slowed(content));
+            free.store(false, Ordering::Relaxed);
+            let open =
+                |offset| engine.input.left.open(path, offset).map(|content| self.slowed(content, &free));
             let journey = Journey { engine, path, from: &before, key: &key, open: &open };
             match journey.travel(stage.as_mut(), &mut progress) {
                 Ok(arrived) => {
                     content = arrived.content;
-                    (Ok(arrived.length), Some(arrived.hash))
+                    let written = arrived.length - arrived.adopted;
+                    (Ok(Filled { adopted: arrived.adopted, written }), Some(arrived.hash))
                 }
                 Err(error) => (Err(error), None),
             }
         } else if engine.input.verify == Verify::None && !(engine.input.hash && before.size < READ_AHEAD_FROM)
         {
-            (fill(stage.as_mut(), content.as_mut(), before.size, resumable, &mut progress), None)
+            (fill(stage.as_mut(), content.as_mut(), before.size, (resumable, &free), &mut progress), None)
         } else if before.size >= READ_AHEAD_FROM {
             let mut ahead = Ahead::start(content, true);
-            let filled = fill(stage.as_mut(), &mut ahead, before.size, resumable, &mut progress);
+            let filled = fill(stage.as_mut(), &mut ahead, before.size, (resumable, &free), &mut progress);
             let lost = || CopyError::Read(StoreError::new(FaultKind::Io, "read", path));
             let (file, hash) = ahead.finish().ok_or_else(lost)?;
             content = file;
             (filled, Some(hash))
         } else {
             let mut hashing = Hashing::new(content.as_mut());
-            let filled = fill(stage.as_mut(), &mut hashing, before.size, resumable, &mut progress);
+            let filled = fill(stage.as_mut(), &mut hashing, before.size, (resumable, &free), &mut progress);
             (filled, Some(hashing.finish()))
         };
-        let written = match filled {
-            Ok(written) => written,
+        let Filled { adopted, written } = match filled {
+            Ok(filled) => filled,
             Err(CopyError::Stopped) => {
-                stage.set_aside();
+                if engine.input.resume {
+                    stage.set_aside();
+                }
+                if resumable {
+                    engine.state().unfinished += reached;
+                }
                 return Err(CopyError::Stopped);
             }
             // What has arrived is what the next attempt, or the next run, goes on with.
@@ -411,12 +445,12 @@ impl Transfer<'_, '_> {
             Err(other) => return Err(other),
         };
         let after = content.meta().map_err(CopyError::Read)?;
-        if !is_still(&before, &after) || written != after.size {
+        if !is_still(&before, &after) || adopted + written != after.size {
             return Ok(None);
         }
         let attributes = Attributes { extra: engine.extra(planned), ..engine.attributes(&after) };
         let sealed = stage.seal(&attributes).map_err(CopyError::Write)?;
-        Ok(Some(Staged { sealed, size: written, now: Mark::of(&after), hash }))
+        Ok(Some(Staged { sealed, size: after.size, written, now: Mark::of(&after), hash }))
     }
 
     fn enqueue(&self, pending: Pending) {
@@ -453,8 +487,10 @@ impl Transfer<'_, '_> {
         }
         for item in pending {
             match self.read_back(&item) {
-                Ok(true) => drop(self.publish(item)),
-                Ok(false) => self.arrived_wrong(item),
+                Ok(Some(true)) => drop(self.publish(item)),
+                Ok(Some(false)) => self.arrived_wrong(item),
+                // The run is being stopped: what could not be read back is brought again by the next one.
+                Ok(None) => self.engine.input.right.discard(item.sealed),
                 Err(error) if error.kind == FaultKind::Unsupported => self.publish_then_read(item),
                 Err(error) => {
                     let path = item.sealed.target.clone();
@@ -465,12 +501,14 @@ impl Transfer<'_, '_> {
         }
     }
 
-    /// Whether the medium holds what was written; true when nobody asked.
-    fn read_back(&self, item: &Pending) -> Result<bool, StoreError> {
-        match item.hash.filter(|_| self.engine.input.verify != Verify::None) {
-            Some(expected) => Ok(content::hash(self.engine.input.right, &item.sealed.temporary)? == expected),
-            None => Ok(true),
-        }
+    /// Whether the medium holds what was written, or nobody asked; `None` when the run was stopped meanwhile.
+    fn read_back(&self, item: &Pending) -> Result<Option<bool>, StoreError> {
+        let Some(expected) = item.hash.filter(|_| self.engine.input.verify != Verify::None) else {
+            return Ok(Some(true));
+        };
+        let input = self.engine.input;
+        let found = content::hash(input.right, &item.sealed.temporary, input.stop)?;
+        Ok(found.map(|found| found == expected))
     }
 
     fn arrived_wrong(&self, item: Pending) {
@@ -486,8 +524,9 @@ impl Transfer<'_, '_> {
         if !self.publish(item) {
             return;
         }
-        match content::hash(self.engine.input.right, &path) {
-            Ok(found) if Some(found) == expected => {}
+        match content::hash(self.engine.input.right, &path, self.engine.input.stop) {
+            Ok(None) => {}
+            Ok(found) if found == expected => {}
             Ok(_) => {
                 let message = "what was read back is not what was written; what stood there before is among the kept copies";
                 self.engine.problem(Problem::new(Code::VerifyFailed, Side::Right, path, message));
@@ -520,7 +559,7 @@ impl Transfer<'_, '_> {
                 };
                 let (now, hash) = (item.now, item.hash);
                 let done = Item { now, was, hash, gone, ..Item::new(item.done, path, item.size) };
-                self.engine.done(done, item.size);
+                self.engine.done(done, item.written);
                 true
             }
             Err(error) => {

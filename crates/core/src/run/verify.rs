@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::io::{self, Read};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use crate::content::{self, Hash, Held};
@@ -94,6 +94,15 @@ pub struct Verified {
     pub different: Vec<SilentDifference>,
     /// Files that could not be read.
     pub unread: Vec<(Side, StoreError)>,
+    /// Files that were to be compared; more than were, when it was stopped.
+    pub asked: u64,
+}
+
+impl Verified {
+    /// How many files have come to an answer.
+    pub fn looked_at(&self) -> u64 {
+        self.same + (self.different.len() + self.unread.len()) as u64
+    }
 }
 
 /// Compares files by content. A scan finds them ([`Comparer::add`] as its `on_same`); reading begins at once, on as many
@@ -103,6 +112,7 @@ pub struct Comparer<'a> {
     right: &'a dyn Store,
     memory: Memory<'a>,
     found: Mutex<Verified>,
+    asked: AtomicU64,
     /// What is yet to be remembered.
     checksums: Mutex<Vec<(RelPath, Checksum)>>,
 }
@@ -134,7 +144,8 @@ const REMEMBERED_TOGETHER: usize = 8192;
 impl<'a> Comparer<'a> {
     /// A comparer of two stores.
     pub fn new(left: &'a dyn Store, right: &'a dyn Store, memory: Memory<'a>) -> Comparer<'a> {
-        Comparer { left, right, memory, found: Mutex::default(), checksums: Mutex::default() }
+        let (found, asked, checksums) = Default::default();
+        Comparer { left, right, memory, found, asked, checksums }
     }
 
     /// Compares everything that `find` hands over, until `stop` is set; returns what `find` returned, and what was found.
@@ -148,8 +159,9 @@ impl<'a> Comparer<'a> {
                 let (receiver, comparer) = (receiver.clone(), &self);
                 scope.spawn(move || {
                     for (path, left, right) in receiver.into_iter().flatten() {
+                        comparer.asked.fetch_add(1, Ordering::Relaxed);
                         if !stop.load(Ordering::Relaxed) {
-                            comparer.look(&path, &left, &right);
+                            comparer.look(&path, &left, &right, stop);
                         }
                     }
                 });
@@ -172,12 +184,17 @@ impl<'a> Comparer<'a> {
         (self.memory.remember)(&self.checksums.into_inner().unwrap_or_else(PoisonError::into_inner));
         let mut found = self.found.into_inner().unwrap_or_else(PoisonError::into_inner);
         found.different.sort_by(|a, b| a.path.cmp(&b.path));
+        found.asked = self.asked.into_inner();
         (outcome, found)
     }
 
     /// Reads both files whole and takes note of what it finds.
-    fn look(&self, path: &RelPath, left: &Meta, right: &Meta) {
-        let judged = self.compare(path, left);
+    fn look(&self, path: &RelPath, left: &Meta, right: &Meta, stop: &AtomicBool) {
+        let judged = self.compare(path, left, stop);
+        if stop.load(Ordering::Relaxed) {
+            // Broken off on the way, it says nothing.
+            return;
+        }
         if let Ok(Ok(hash)) = judged {
             self.note(path, checksum(left, hash));
         }
@@ -209,18 +226,24 @@ impl<'a> Comparer<'a> {
     }
 
     /// The common hash, or which side has changed.
-    fn compare(&self, path: &RelPath, left: &Meta) -> Result<Result<Hash, Option<Side>>, (Side, StoreError)> {
+    fn compare(
+        &self,
+        path: &RelPath,
+        left: &Meta,
+        stop: &AtomicBool,
+    ) -> Result<Result<Hash, Option<Side>>, (Side, StoreError)> {
         let mut hasher = blake3::Hasher::new();
         let (ours, theirs) = (Held { store: self.left, path }, Held { store: self.right, path });
-        let same = content::equal(ours, theirs, left.size, true, &mut |bytes| {
+        let same = content::equal(ours, theirs, left.size, (true, stop), &mut |bytes| {
             hasher.update(bytes);
         })?;
         if same {
             return Ok(Ok(*hasher.finalize().as_bytes()));
         }
         // Only about a difference: looking up what is remembered, and hashing both sides, would cost too much for every file.
-        let ours = content::hash(self.left, path).map_err(|error| (Side::Left, error))?;
-        let theirs = content::hash(self.right, path).map_err(|error| (Side::Right, error))?;
+        let ours = content::hash(self.left, path, stop).map_err(|error| (Side::Left, error))?;
+        let theirs = content::hash(self.right, path, stop).map_err(|error| (Side::Right, error))?;
+        let (Some(ours), Some(theirs)) = (ours, theirs) else { return Ok(Err(None)) };
         Ok(if ours == theirs { Ok(ours) } else { Err(self.judge(path, left, ours, theirs)) })
     }
 

@@ -16,8 +16,8 @@ use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
 use crate::content::{self, Held};
 use crate::entry::{Entry, EntryKind, FileId, Meta, Side};
-use crate::filter::{Filter, Inherited, Verdict};
-use crate::path::{Name, RelPath};
+use crate::filter::{Filter, Inherited, Rule, Verdict};
+use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by_content};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step, moves};
 use crate::problem::{Code, Problem};
@@ -43,6 +43,15 @@ pub struct ScanInput<'a> {
     pub moves: Moves,
     /// Files whose content is not what their size and time say.
     pub rotten: Rot<'a>,
+}
+
+impl<'a> ScanInput<'a> {
+    fn store(&self, side: Side) -> &'a dyn Store {
+        match side {
+            Side::Left => self.left,
+            Side::Right => self.right,
+        }
+    }
 }
 
 /// Files that a verification found to have changed by themselves: their sizes and times say that nothing is to be done.
@@ -145,6 +154,8 @@ fn visit_all<T: Send, F: Default + Send>(
     });
     match queue.into_failure() {
         Some(failure) => Err(failure),
+        // What was being compared when the word came has come to no answer.
+        None if progress.stop.load(Ordering::Relaxed) => Err(ScanError::Stopped),
         None => Ok(found),
     }
 }
@@ -159,6 +170,7 @@ fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {
         inherited: input.filter.root(),
         chosen: true,
         hollow: false,
+        anothers: false,
     })
 }
 
@@ -173,6 +185,8 @@ struct Task {
     chosen: bool,
     /// Another file system is mounted there, whose content is no part of the job: only the folder itself is.
     hollow: bool,
+    /// It is, or lies in, a folder that is itself the root of another job's side: unfinished files there are that job's.
+    anothers: bool,
 }
 
 /// The common stack of folders. A worker that finds it empty waits, because another may still add to it.
@@ -284,6 +298,7 @@ struct Record {
 /// The visit of one folder.
 struct Visit<'a> {
     input: &'a ScanInput<'a>,
+    stop: &'a AtomicBool,
     found: &'a mut Found,
     record: Record,
     below: Vec<Task>,
@@ -291,12 +306,14 @@ struct Visit<'a> {
     unknown: HashSet<Name>,
     /// The left listing broke off: what it lacks may exist.
     left_incomplete: bool,
+    /// The right folder is, or lies in, the root of another job's side.
+    anothers: bool,
 }
 
 impl<'a> Visit<'a> {
     fn run(
         input: &'a ScanInput<'a>,
-        progress: &ScanProgress,
+        progress: &'a ScanProgress,
         found: &'a mut Found,
         task: Task,
     ) -> Result<Vec<Task>, ScanError> {
@@ -316,11 +333,13 @@ impl<'a> Visit<'a> {
         let record = Record { plan, chosen: task.chosen, stays: false, touched: false };
         let mut visit = Visit {
             input,
+            stop: &progress.stop,
             found,
             record,
             below: Vec::new(),
             unknown: HashSet::new(),
             left_incomplete: false,
+            anothers: task.anothers,
         };
         let entries = if task.hollow { None } else { visit.read(task.inherited, progress)? };
         if let Some((left, right)) = entries {
@@ -345,8 +364,8 @@ impl<'a> Visit<'a> {
         };
         progress.folders.fetch_add(1, Ordering::Relaxed);
         progress.entries.fetch_add((left.entries.len() + right.entries.len()) as u64, Ordering::Relaxed);
-        let right_incomplete = self.note_unknown(Side::Right, &right);
-        self.left_incomplete = self.note_unknown(Side::Left, &left);
+        let right_incomplete = self.note_unknown(Side::Right, &right, inherited);
+        self.left_incomplete = self.note_unknown(Side::Left, &left, inherited);
         if right_incomplete {
             // Without knowing what is there, nothing can be put there.
             self.record.stays = true;
@@ -376,10 +395,15 @@ impl<'a> Visit<'a> {
     }
 
     /// Takes note of what a listing could not examine; true when it is not even complete in names.
-    fn note_unknown(&mut self, side: Side, listing: &Listing) -> bool {
+    fn note_unknown(&mut self, side: Side, listing: &Listing, inherited: Inherited) -> bool {
         let mut incomplete = false;
         for unknown in &listing.unknown {
-            self.problem(Problem::from_error(side, &unknown.error));
+            let left_out = unknown.name.as_ref().is_some_and(|name| {
+                self.input.filter.leaves_out_unseen(&self.record.plan.path, name, inherited)
+            });
+            if !left_out {
+                self.problem(Problem::from_error(side, &unknown.error));
+            }
             self.record.stays = true;
             match &unknown.name {
                 Some(name) => {
@@ -395,15 +419,24 @@ impl<'a> Visit<'a> {
     fn judge_all(&mut self, side: Side, mut entries: Vec<Entry>, inherited: Inherited) -> Vec<Judged> {
         entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
         let mut judged = Vec::with_capacity(entries.len());
+        let folder = &self.record.plan.path;
+        let root_of_another = is_root_of_another(self.input.store(side), folder, &entries);
+        self.anothers |= root_of_another && side == Side::Right;
         for Entry { name, meta } in entries {
             if side == Side::Right && name.is_part() {
-                let path = self.record.plan.path.join(&name);
-                self.found.plan.leftovers.push((path, meta));
+                if !self.anothers {
+                    let path = self.record.plan.path.join(&name);
+                    self.found.plan.leftovers.push((path, meta));
+                }
+                continue;
+            }
+            if root_of_another && name.as_bytes() == RESERVED_NAME {
+                judged.push(Judged { name, meta, verdict: None });
                 continue;
             }
             match self.input.filter.judge(&self.record.plan.path, &name, &meta, inherited) {
-                Verdict::Out(_) => {
-                    self.found.plan.filtered += u64::from(side == Side::Left);
+                Verdict::Out(rule) => {
+                    self.found.plan.filtered += u64::from(side == Side::Left && rule != Rule::Own);
                     // Whatever has this name on the other side has to be left alone too, so the name is remembered.
                     judged.push(Judged { name, meta, verdict: None });
                 }
@@ -533,7 +566,11 @@ impl<'a> Visit<'a> {
                 self.act(name, Step::Metadata { from: left, was: Box::new(was) }, 0);
             }
             (Decision::Replace, Some(was)) if was.is_folder() => {
-                let verdict = if inherited.chosen { Verdict::In } else { Verdict::Through };
+                // What a line says of the name holds for what stands there now as for what comes.
+                let verdict = match self.input.filter.judge(&self.record.plan.path, &name, &was, inherited) {
+                    Verdict::Out(_) => Verdict::Through,
+                    verdict => verdict,
+                };
                 self.descend(&name, None, Some(was), verdict, true);
                 self.plan_add(name, left);
             }
@@ -569,7 +606,8 @@ impl<'a> Visit<'a> {
             let path = &known.path;
             let (ours, theirs) =
                 (Held { store: self.input.left, path }, Held { store: self.input.right, path });
-            let same = content::equal(ours, theirs, left.size, true, &mut |_| {}).unwrap_or(false);
+            let same =
+                content::equal(ours, theirs, left.size, (true, self.stop), &mut |_| {}).unwrap_or(false);
             return if same { Decision::Same } else { Decision::Update };
         }
         let problem = Rot::problem(known);
@@ -583,7 +621,7 @@ impl<'a> Visit<'a> {
         let path = &self.record.plan.path.join(name);
         let held = |store| Held { store, path };
         let (ours, theirs) = (held(self.input.left), held(self.input.right));
-        let same = content::equal(ours, theirs, left.size, false, &mut |_| {}).unwrap_or(false);
+        let same = content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {}).unwrap_or(false);
         decide_by_content(&self.input.rules, left, right.unwrap_or(left), same)
     }
 
@@ -669,7 +707,8 @@ impl<'a> Visit<'a> {
         let inherited = self.input.filter.inherit(verdict);
         self.record.touched |= left.is_none() || right.is_none();
         let path = self.record.plan.path.join(name);
-        self.below.push(Task { path, left, right, inherited, chosen, hollow: false });
+        let anothers = self.anothers;
+        self.below.push(Task { path, left, right, inherited, chosen, hollow: false, anothers });
     }
 
     /// Whether the destination's limits rule the entry out; reported when they do.
@@ -712,6 +751,16 @@ impl<'a> Visit<'a> {
         self.found.folders.push(self.record);
         self.below
     }
+}
+
+/// Whether a folder below the root is itself the root of another job's side: it has a folder of Reedhook's own with something in it.
+/// That belongs to the other job, whatever this one does with the rest.
+pub(crate) fn is_root_of_another(store: &dyn Store, folder: &RelPath, entries: &[Entry]) -> bool {
+    const OWN: [&[u8]; 6] = [b"identity", b"lock", b"busy", b"kept", b"owners", b"last"];
+    let own = |entry: &&Entry| entry.name.as_bytes() == RESERVED_NAME && entry.meta.is_folder();
+    let Some(own) = entries.iter().find(own).filter(|_| !folder.is_root()) else { return false };
+    let listing = store.list(&folder.join(&own.name));
+    listing.is_ok_and(|inside| inside.entries.iter().any(|entry| OWN.contains(&entry.name.as_bytes())))
 }
 
 enum Listed {

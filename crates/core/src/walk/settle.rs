@@ -1,14 +1,13 @@
 //! The end of a scan: what only shows when everything is known.
 //!
-//! Workers look at folders one by one. Whether a folder can go depends on everything below it; which names belong to one file,
-//! and whether a whole tree is merely an hour off, only shows when all of it has been seen.
+//! Workers look at folders one by one. Whether a folder can go depends on everything below it; which names belong to one file only
+//! shows when all of it has been seen.
 
 use std::collections::{HashMap, HashSet};
 
 use super::{Found, Record, SeveralNames};
 use crate::entry::Side;
 use crate::path::RelPath;
-use crate::plan::one_way::LeaveReason;
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 
@@ -30,7 +29,6 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
         plan.bytes_set_aside += part.plan.bytes_set_aside;
     }
     records.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
-    leave_an_hour_shift(&mut records, &mut plan);
     settle_names(&mut records, &mut plan, named);
     settle_fates(&mut records, &mut plan);
     // Second names were added at the end.
@@ -40,42 +38,6 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
     plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
     plan.counts.problems = plan.problems.len() as u64;
     plan
-}
-
-/// Fewer files than this with a time that is an hour off are taken for what they are: changed files.
-const SHIFTED_AT_LEAST: u64 = 10;
-
-/// A tree in which every file is exactly one hour off has not changed: a file system that keeps local time was read under
-/// another daylight-saving rule. Copying it all again would help nobody.
-fn leave_an_hour_shift(records: &mut [Record], plan: &mut Plan) {
-    let shifts = |record: &Record| {
-        record.plan.actions.iter().map(|action| hour_shift(&action.step)).collect::<Vec<_>>()
-    };
-    let shifted: Vec<i64> = records.iter().flat_map(shifts).flatten().collect();
-    let whole_tree = plan.counts.same == 0 && shifted.len() as u64 == plan.counts.updated;
-    let one_way = shifted.windows(2).all(|pair| pair[0] == pair[1]);
-    if (shifted.len() as u64) < SHIFTED_AT_LEAST || !whole_tree || !one_way {
-        return;
-    }
-    for action in records.iter_mut().flat_map(|record| &mut record.plan.actions) {
-        if let Step::Update { from, was } = &action.step {
-            plan.counts.updated -= 1;
-            plan.counts.bytes -= from.size;
-            plan.counts.skipped += 1;
-            plan.bytes_set_aside -= was.size;
-            action.step = Step::Leave { from: from.clone(), reason: LeaveReason::HourShift };
-        }
-    }
-}
-
-/// The difference of the times in seconds, when an update is of the same size and exactly one hour off.
-fn hour_shift(step: &Step) -> Option<i64> {
-    let Step::Update { from, was } = step else { return None };
-    let (left, right) = (from.modified?, was.modified?);
-    let shift = left.seconds() - right.seconds();
-    // A coarse file system may have dropped the fraction, or rounded to two seconds.
-    let rest = (shift.abs() - 3600).abs();
-    (from.kind == was.kind && from.size == was.size && rest <= 1).then_some(shift.signum())
 }
 
 /// Of the names of one file the first is brought like any file, the others become second names of it.

@@ -8,16 +8,16 @@ mod settle;
 
 use std::collections::HashSet;
 use std::iter::Peekable;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicBool, Ordering};
 
-use super::{Judged, Listed, Moves, Rot, ScanError, ScanProgress, refusal_of, visit_all};
+use super::{Judged, Listed, Moves, Rot, ScanError, ScanProgress, is_root_of_another, refusal_of, visit_all};
 use crate::baseline::Removing;
 use crate::compare::Comparison;
 use crate::content::{self, Hash, Held};
 use crate::entry::{Entry, EntryKind, Meta, Side};
 use crate::filter::{Filter, Inherited, Rule, Verdict as Taken};
 use crate::job::{Preserve, Removals};
-use crate::path::{Name, RelPath};
+use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::one_way::LeaveReason;
 use crate::plan::two_way::{
     Known, Policies, Settled, State, Verdict, beside_name, common_metadata, reconcile, settle,
@@ -136,6 +136,7 @@ pub fn scan_two_way(input: &TwoWayInput<'_>, progress: &ScanProgress) -> Result<
         inherited: input.filter.root(),
         chosen: true,
         mode: Mode::Reconcile,
+        anothers: [false; 2],
     };
     let visit = |found: &mut Found, task| Visit::run(input, progress, found, task);
     let found = visit_all((input.left, input.right), root, progress, visit)?;
@@ -160,6 +161,8 @@ struct Task {
     inherited: Inherited,
     chosen: bool,
     mode: Mode,
+    /// At each side: whether it is, or lies in, the root of another job's side.
+    anothers: [bool; 2],
 }
 
 /// A folder with all that was decided in it.
@@ -201,6 +204,7 @@ fn at(side: Side) -> usize {
 
 struct Visit<'a> {
     input: &'a TwoWayInput<'a>,
+    stop: &'a AtomicBool,
     found: &'a mut Found,
     record: Record,
     below: Vec<Task>,
@@ -216,6 +220,8 @@ struct Visit<'a> {
     given: HashSet<Vec<u8>>,
     /// Names at each side as a store that folds case has them.
     folded: [HashSet<Vec<u8>>; 2],
+    /// At each side: whether the folder is, or lies in, the root of another job's side.
+    anothers: [bool; 2],
 }
 
 /// A name with what both sides and the memory have of it.
@@ -229,7 +235,7 @@ struct Trio {
 impl<'a> Visit<'a> {
     fn run(
         input: &'a TwoWayInput<'a>,
-        progress: &ScanProgress,
+        progress: &'a ScanProgress,
         found: &'a mut Found,
         task: Task,
     ) -> Result<Vec<Task>, ScanError> {
@@ -254,6 +260,7 @@ impl<'a> Visit<'a> {
         };
         let mut visit = Visit {
             input,
+            stop: &progress.stop,
             found,
             record,
             below: Vec::new(),
@@ -264,6 +271,7 @@ impl<'a> Visit<'a> {
             touched: false,
             given: HashSet::new(),
             folded: Default::default(),
+            anothers: task.anothers,
         };
         visit.look(task.inherited, progress)?;
         Ok(visit.finish())
@@ -271,7 +279,8 @@ impl<'a> Visit<'a> {
 
     fn look(&mut self, inherited: Inherited, progress: &ScanProgress) -> Result<(), ScanError> {
         let known = (self.input.baseline)(&self.record.path).map_err(ScanError::Baseline)?;
-        let (Some(left), Some(right)) = (self.list(Side::Left)?, self.list(Side::Right)?) else {
+        let listed = (self.list(Side::Left, inherited)?, self.list(Side::Right, inherited)?);
+        let (Some(left), Some(right)) = listed else {
             // Of a folder that cannot be listed nothing is known: both sides of it are left alone.
             self.record.remains = [true; 2];
             return Ok(());
@@ -288,7 +297,7 @@ impl<'a> Visit<'a> {
     }
 
     /// The entries at a side; `None` when they are not all known.
-    fn list(&mut self, side: Side) -> Result<Option<Vec<Entry>>, ScanError> {
+    fn list(&mut self, side: Side, inherited: Inherited) -> Result<Option<Vec<Entry>>, ScanError> {
         let present = if side == Side::Left { &self.record.left } else { &self.record.right };
         if present.is_none() {
             return Ok(Some(Vec::new()));
@@ -302,7 +311,13 @@ impl<'a> Visit<'a> {
         };
         let mut complete = true;
         for unknown in listing.unknown {
-            self.found.problems.push(Problem::from_error(side, &unknown.error));
+            let left_out = unknown
+                .name
+                .as_ref()
+                .is_some_and(|name| self.input.filter.leaves_out_unseen(&self.record.path, name, inherited));
+            if !left_out {
+                self.found.problems.push(Problem::from_error(side, &unknown.error));
+            }
             match unknown.name {
                 Some(name) => {
                     self.unknown.insert(name);
@@ -316,8 +331,17 @@ impl<'a> Visit<'a> {
     fn judge_all(&mut self, side: Side, mut entries: Vec<Entry>, inherited: Inherited) -> Vec<Judged> {
         entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
         let mut judged = Vec::with_capacity(entries.len());
+        let root_of_another = is_root_of_another(self.input.store(side), &self.record.path, &entries);
+        self.anothers[at(side)] |= root_of_another;
         for Entry { name, meta } in entries {
+            if root_of_another && name.as_bytes() == RESERVED_NAME {
+                judged.push(Judged { name, meta, verdict: None });
+                continue;
+            }
             if name.is_part() {
+                if self.anothers[at(side)] {
+                    continue;
+                }
                 self.found.leftovers[at(side)].push((self.record.path.join(&name), meta));
                 continue;
             }
@@ -464,7 +488,8 @@ impl<'a> Visit<'a> {
         }
         let chosen = verdict == Taken::In;
         self.touched |= !on_both;
-        self.below.push(Task { path, left, right, known: folder_known, inherited, chosen, mode });
+        let anothers = self.anothers;
+        self.below.push(Task { path, left, right, known: folder_known, inherited, chosen, mode, anothers });
     }
 
     fn folder_against_item(
@@ -624,7 +649,8 @@ impl<'a> Visit<'a> {
             Some(side) => {
                 let held = |store| Held { store, path: &known.path };
                 let (ours, theirs) = (held(self.input.left), held(self.input.right));
-                let same = content::equal(ours, theirs, left.size, true, &mut |_| {}).unwrap_or(false);
+                let same =
+                    content::equal(ours, theirs, left.size, (true, self.stop), &mut |_| {}).unwrap_or(false);
                 if same { Verdict::Nothing } else { Verdict::Carry(side) }
             }
             None => {
@@ -645,7 +671,8 @@ impl<'a> Visit<'a> {
         let state = |side: Side, entry: Option<&Meta>| match known {
             None => State::unremembered(entry),
             Some(known) => known.state(side, entry, &mut |expected| {
-                content::hash(self.input.store(side), &path).is_ok_and(|found| found == *expected)
+                content::hash(self.input.store(side), &path, self.stop)
+                    .is_ok_and(|found| found == Some(*expected))
             }),
         };
         let (ours, theirs) = (state(Side::Left, left), state(Side::Right, right));
@@ -663,7 +690,8 @@ impl<'a> Visit<'a> {
                 let (ours, theirs) =
                     (Held { store: self.input.left, path }, Held { store: self.input.right, path });
                 (timed && self.input.by.same_time(left, right))
-                    || content::equal(ours, theirs, left.size, false, &mut |_| {}).unwrap_or(false)
+                    || content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {})
+                        .unwrap_or(false)
             }
             _ => false,
         }

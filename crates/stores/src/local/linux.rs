@@ -275,9 +275,41 @@ impl Folder {
         if regular && found.st_nlink == 1 { Ok(file) } else { Err(Errno::EXIST.into()) }
     }
 
-    pub(super) fn open_or_create(&self, name: &[u8]) -> io::Result<File> {
-        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        Ok(File::from(rustix::fs::openat(&self.fd, name, flags, Mode::from_raw_mode(0o644))?))
+    /// Opens a lock file, making it when there is none. Reading is enough to lock one that another account has made.
+    pub(super) fn open_lock(&self, name: &[u8], shared: Sharing) -> io::Result<File> {
+        let flags = OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let open =
+            |more: OFlags| rustix::fs::openat(&self.fd, name, flags | more, Mode::from_raw_mode(0o600));
+        match open(OFlags::RDWR | OFlags::CREATE | OFlags::EXCL) {
+            Ok(made) => {
+                let made = File::from(made);
+                // What cannot be shared serves this account all the same.
+                let _ = rustix::fs::fchmod(&made, Mode::from_raw_mode(shared.file_mode()));
+                shared.give_group(&made);
+                Ok(made)
+            }
+            Err(Errno::EXIST) => Ok(open(OFlags::RDWR).or_else(|_| open(OFlags::RDONLY))?.into()),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// How this folder is shared.
+    pub(super) fn sharing(&self) -> Sharing {
+        let found = rustix::fs::fstat(&self.fd).ok();
+        Sharing {
+            mode: found.as_ref().map_or(0o755, |found| found.st_mode & 0o7777),
+            group: found.map(|found| Gid::from_raw(found.st_gid)),
+        }
+    }
+
+    /// Gives a folder in here the mode and group of a shared one. What cannot be shared serves this account all the same.
+    pub(super) fn share(&self, name: &[u8], shared: Sharing) {
+        if let Ok(folder) =
+            rustix::fs::openat(&self.fd, name, folder_flags() | OFlags::NOFOLLOW, Mode::empty())
+        {
+            let _ = rustix::fs::fchown(&folder, None, shared.group);
+            let _ = rustix::fs::fchmod(&folder, Mode::from_raw_mode(shared.mode | 0o700));
+        }
     }
 
     pub(super) fn make_link(&self, target: &[u8], name: &[u8]) -> io::Result<()> {
@@ -393,6 +425,25 @@ impl Folder {
             holes: !plain && kind != HFS_PLUS,
             one_stream: self.has_moving_heads(Path::new("/sys")).unwrap_or(false),
         })
+    }
+}
+
+/// With whom a folder is shared: its mode and its group.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Sharing {
+    mode: u32,
+    group: Option<Gid>,
+}
+
+impl Sharing {
+    /// The mode of a file that whoever may write into the folder may write.
+    pub(super) fn file_mode(self) -> u32 {
+        self.mode & 0o666 | 0o600
+    }
+
+    /// Gives a file the folder's group, where this account may.
+    pub(super) fn give_group(self, file: &File) {
+        let _ = rustix::fs::fchown(file, None, self.group);
     }
 }
 
@@ -571,6 +622,11 @@ pub(super) fn forget_cached(file: &File) {
 /// Whether a file system cannot do what was asked at all.
 pub(super) fn is_unsupported(error: &io::Error) -> bool {
     matches!(Errno::from_io_error(error), Some(Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP))
+}
+
+/// Whether something was to go from one file system to another in one step.
+pub(super) fn is_cross_device(error: &io::Error) -> bool {
+    Errno::from_io_error(error) == Some(Errno::XDEV)
 }
 
 /// A relative path as this system writes it.

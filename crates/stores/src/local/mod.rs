@@ -13,25 +13,35 @@ mod sys;
 mod travel;
 
 use std::collections::HashMap;
-use std::fs::File;
+use std::fs::{File, TryLockError};
 use std::io::{self, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use reedhook_core::entry::{FileId, Meta};
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, Expect, FaultKind, Listing, Place, Publish, Result, Sealed, Space,
-    Stage, Store, StoreError, is_still,
+    Attributes, Capabilities, Content, Expect, FaultKind, Flow, Listing, Place, Publish, Result, Sealed,
+    Space, Stage, Store, StoreError, is_still,
 };
 
 use stage::{LocalContent, LocalStage};
 use sys::Folder;
-use travel::Ways;
+use travel::{TravelError, Ways};
 
 /// Open folders that are kept for the next call.
 const OPEN_FOLDERS: usize = 128;
+
+/// How long an open folder is taken to be where it was: whoever moves it away must not find our writing in it for long.
+const TRUSTED_FOR: Duration = Duration::from_millis(10);
+
+/// A folder that is kept open, and when it was last seen to be where it was.
+struct Opened {
+    folder: Arc<Folder>,
+    seen: Instant,
+}
 
 /// A folder of this machine as a store.
 pub struct LocalStore {
@@ -39,7 +49,9 @@ pub struct LocalStore {
     path: PathBuf,
     place: PathBuf,
     capabilities: Capabilities,
-    open: Mutex<HashMap<RelPath, Arc<Folder>>>,
+    open: Mutex<HashMap<RelPath, Opened>>,
+    /// Folders that somebody has moved away, by where they were: what we left in them has to go.
+    away: Mutex<Vec<(RelPath, Arc<Folder>)>>,
     next_part: AtomicU64,
     ways: Arc<Ways>,
 }
@@ -73,6 +85,7 @@ impl LocalStore {
             place,
             capabilities,
             open: Mutex::default(),
+            away: Mutex::default(),
             next_part: AtomicU64::new(seed()),
             ways: Arc::default(),
         })
@@ -83,20 +96,75 @@ impl LocalStore {
         if path.is_root() {
             return Ok(self.root.clone());
         }
-        if let Some(folder) = self.cache().get(path) {
-            return Ok(folder.clone());
+        if let Some(opened) = self.cache().get(path) {
+            return Ok(opened.folder.clone());
         }
         let folder = Arc::new(self.root.open_below(path).map_err(|error| fault(action, path, error))?);
+        self.keep_open(path, &folder);
+        Ok(folder)
+    }
+
+    fn keep_open(&self, path: &RelPath, folder: &Arc<Folder>) {
         let mut cache = self.cache();
         if cache.len() >= OPEN_FOLDERS {
             cache.clear();
         }
-        cache.insert(path.clone(), folder.clone());
-        Ok(folder)
+        cache.insert(path.clone(), Opened { folder: folder.clone(), seen: Instant::now() });
     }
 
-    fn cache(&self) -> std::sync::MutexGuard<'_, HashMap<RelPath, Arc<Folder>>> {
+    fn cache(&self) -> std::sync::MutexGuard<'_, HashMap<RelPath, Opened>> {
         self.open.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The open folder for a path in which something is about to change: it is still where it was, not long ago.
+    fn folder_to_change(&self, path: &RelPath, action: &'static str) -> Result<Arc<Folder>> {
+        let folder = self.folder(path, action)?;
+        let fresh = path.is_root()
+            || self.cache().get(path).is_some_and(|opened| opened.seen.elapsed() < TRUSTED_FOR);
+        if fresh {
+            return Ok(folder);
+        }
+        let there = self.root.open_below(path).and_then(|there| there.stat_self());
+        match (there, folder.stat_self()) {
+            (Ok(there), Ok(ours)) if there.id == ours.id => {
+                self.keep_open(path, &folder);
+                Ok(folder)
+            }
+            _ => {
+                self.forget(path);
+                self.away().push((path.clone(), folder));
+                Err(StoreError::new(FaultKind::Changed, action, path)
+                    .because("its folder has been moved away"))
+            }
+        }
+    }
+
+    fn away(&self) -> std::sync::MutexGuard<'_, Vec<(RelPath, Arc<Folder>)>> {
+        self.away.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Clears a sealed file that is not wanted, wherever its folder is now. A leftover is recognised by its name and cleared by
+    /// the next run, so nothing is said when that fails.
+    fn clear(&self, sealed: &Sealed) {
+        if let Ok((folder, part)) = self.parent(&sealed.temporary, "remove") {
+            let _ = folder.unlink(part.as_bytes());
+        }
+        if let Some((parent, part)) = sealed.temporary.split() {
+            for (_, folder) in self.away().iter().filter(|(path, _)| *path == parent) {
+                let _ = folder.unlink(part.as_bytes());
+            }
+        }
+    }
+
+    /// As [`LocalStore::parent`], for what is about to change.
+    fn parent_to_change(&self, path: &RelPath, action: &'static str) -> Result<(Arc<Folder>, Name)> {
+        let (parent, name) =
+            path.split().ok_or_else(|| StoreError::new(FaultKind::Unsupported, action, path))?;
+        let folder = self.folder_to_change(&parent, action).map_err(|mut error| {
+            error.path = path.clone();
+            error
+        })?;
+        Ok((folder, name))
     }
 
     /// Forgets open folders at or below a path that is about to move or go.
@@ -115,6 +183,11 @@ impl LocalStore {
         Ok((folder, name))
     }
 
+    /// How what Reedhook keeps for itself at the root is shared: as the root is, so that whoever works in it can.
+    fn ours(&self) -> sys::Sharing {
+        self.root.sharing()
+    }
+
     fn unfinished(
         &self,
         folder: Arc<Folder>,
@@ -123,8 +196,9 @@ impl LocalStore {
         target: &RelPath,
         made_with: Option<u32>,
     ) -> LocalStage {
+        let shared = target.is_reserved().then(|| self.ours());
         let (target, ways) = (target.clone(), self.ways.clone());
-        LocalStage { folder, part, file: Some(file), target, at: 0, made_with, ways }
+        LocalStage { folder, part, file: Some(file), target, at: 0, made_with, ways, shared }
     }
 
     fn part_name(&self) -> Vec<u8> {
@@ -149,7 +223,7 @@ impl LocalStore {
 
     fn put_in_place(&self, sealed: &Sealed, how: &Publish) -> Result<()> {
         let path = &sealed.target;
-        let (folder, name) = self.parent(path, "write")?;
+        let (folder, name) = self.parent_to_change(path, "write")?;
         let temporary = sealed.temporary.file_name().unwrap_or_default();
         let failed = |error| fault("write", path, error);
         match &how.expect {
@@ -182,6 +256,11 @@ impl LocalStore {
                 let (kept_folder, kept_name) = self.parent(keep_as, "keep")?;
                 match folder.link(name.as_bytes(), &kept_folder, kept_name.as_bytes()) {
                     Ok(()) => Some((kept_folder, kept_name)),
+                    // The path is on a file system of its own, mounted below the root.
+                    Err(error) if sys::is_cross_device(&error) => {
+                        self.copy_to(folder, name, (&kept_folder, &kept_name), was, path)?;
+                        Some((kept_folder, kept_name))
+                    }
                     Err(_) => {
                         return self.replace_in_two_steps(
                             folder,
@@ -234,6 +313,56 @@ impl LocalStore {
         Err(StoreError::new(FaultKind::Changed, "write", path))
     }
 
+    /// Copies a file or link to another file system below the same root, durably and as it is.
+    fn copy_to(
+        &self,
+        folder: &Folder,
+        name: &Name,
+        (to_folder, to_name): (&Folder, &Name),
+        was: &Meta,
+        path: &RelPath,
+    ) -> Result<()> {
+        let failed = |error| fault("copy", path, error);
+        let part = self.part_name();
+        let attributes = Attributes { modified: was.modified, mode: was.mode, extra: was.extra.clone() };
+        let copied = if let Some(target) = &was.target {
+            to_folder
+                .make_link(target, &part)
+                .and_then(|()| to_folder.set_all(&part, None, &Attributes { mode: None, ..attributes }))
+                .map(drop)
+        } else {
+            copy_file(&self.ways, folder, name, (to_folder, &part), &attributes)
+        };
+        let published = copied.and_then(|()| {
+            match folder.stat(name.as_bytes())? {
+                Some(found) if is_still(was, &found) => {}
+                _ => return Err(io::Error::other(StoreError::new(FaultKind::Changed, "copy", path))),
+            }
+            to_folder.rename_new(&part, to_folder, to_name.as_bytes())
+        });
+        published.map_err(|error| {
+            let _ = to_folder.unlink(&part);
+            failed(error)
+        })
+    }
+
+    /// Moves a file or link to another file system below the same root: copied there, then removed here.
+    fn move_across(
+        &self,
+        (old_folder, old): (&Folder, &Name),
+        new: (&Folder, &Name),
+        from: &RelPath,
+    ) -> Result<()> {
+        let found = old_folder.stat(old.as_bytes()).map_err(|error| fault("rename", from, error))?;
+        let was = found.ok_or_else(|| StoreError::new(FaultKind::NotFound, "rename", from))?;
+        if !was.is_item() {
+            let across = StoreError::new(FaultKind::Unsupported, "rename", from);
+            return Err(across.because("it would go from one file system to another"));
+        }
+        self.copy_to(old_folder, old, new, &was, from)?;
+        self.remove(from, &was)
+    }
+
     /// For file systems without second names: the old file moves away, is looked at, and the new one takes the free place.
     fn replace_in_two_steps(
         &self,
@@ -282,10 +411,38 @@ fn give_back(folder: &Folder, (temporary, name): (&[u8], &Name), ours: Option<Fi
     Err(io::Error::other("it is replaced again and again"))
 }
 
+/// Copies a file's content to an unfinished one on another file system, with its metadata, and waits until it is durable.
+fn copy_file(
+    ways: &Ways,
+    folder: &Folder,
+    name: &Name,
+    (to_folder, part): (&Folder, &[u8]),
+    attributes: &Attributes,
+) -> io::Result<()> {
+    let from = folder.open_file(name.as_bytes())?;
+    let to = to_folder.create_file(part, None)?;
+    match travel::travel(ways, &from, &to, 0, &mut |_| Flow::Go) {
+        Ok(_) => {}
+        Err(TravelError::Read(error) | TravelError::Write(error)) => return Err(error),
+    }
+    sys::set_file(&to, attributes, attributes.mode)?;
+    to.sync_all()
+}
+
 /// A start for temporary names that another process is unlikely to share; a clash would only be refused by the kernel.
 fn seed() -> u64 {
     use std::hash::{BuildHasher, Hasher};
     std::collections::hash_map::RandomState::new().build_hasher().finish()
+}
+
+/// Opens what the plan saw to be a file. A socket in its place answers as if the device were gone.
+fn open_file(folder: &Folder, name: &Name, path: &RelPath) -> Result<File> {
+    folder.open_file(name.as_bytes()).map_err(|error| match sys::fault_kind(&error) {
+        FaultKind::Lost if matches!(folder.stat(name.as_bytes()), Ok(Some(found)) if !found.is_item()) => {
+            StoreError::new(FaultKind::Changed, "read", path)
+        }
+        _ => fault("read", path, error),
+    })
 }
 
 /// An error of the operating system as a fault.
@@ -331,7 +488,7 @@ impl Store for LocalStore {
     fn open(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
         let (folder, name) = self.parent(path, "read")?;
         let failed = |error| fault("read", path, error);
-        let mut file = folder.open_file(name.as_bytes()).map_err(failed)?;
+        let mut file = open_file(&folder, &name, path)?;
         if offset > 0 {
             file.seek(SeekFrom::Start(offset)).map_err(failed)?;
         }
@@ -350,12 +507,12 @@ impl Store for LocalStore {
 
     fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
         let (folder, name) = self.parent(path, "read")?;
-        let file = folder.open_file(name.as_bytes()).map_err(|error| fault("read", path, error))?;
+        let file = open_file(&folder, &name, path)?;
         Ok(Box::new(LocalContent::new(file, path.clone(), None)))
     }
 
     fn stage(&self, path: &RelPath, mode: Option<u32>) -> Result<Box<dyn Stage>> {
-        let (folder, _) = self.parent(path, "write")?;
+        let (folder, _) = self.parent_to_change(path, "write")?;
         let part = self.part_name();
         let made_with = mode.filter(|mode| folder.makes_exactly(*mode));
         let file = folder.create_file(&part, made_with).map_err(|error| fault("write", path, error))?;
@@ -369,7 +526,7 @@ impl Store for LocalStore {
         _size: u64,
         _hint: &Attributes,
     ) -> Result<Box<dyn Stage>> {
-        let (folder, _) = self.parent(path, "write")?;
+        let (folder, _) = self.parent_to_change(path, "write")?;
         let part = part_name(key);
         let file = folder.open_part(&part).map_err(|error| fault("write", path, error))?;
         Ok(Box::new(self.unfinished(folder, part, file, path, None)))
@@ -379,7 +536,7 @@ impl Store for LocalStore {
         if !self.capabilities.links {
             return Err(StoreError::new(FaultKind::Unsupported, "make link", path));
         }
-        let (folder, _) = self.parent(path, "make link")?;
+        let (folder, _) = self.parent_to_change(path, "make link")?;
         let part = self.part_name();
         let failed = |error| fault("make link", path, error);
         folder.make_link(target, &part).map_err(failed)?;
@@ -388,7 +545,7 @@ impl Store for LocalStore {
     }
 
     fn stage_special(&self, path: &RelPath, from: &Meta, attributes: &Attributes) -> Result<Sealed> {
-        let (folder, _) = self.parent(path, "make special file")?;
+        let (folder, _) = self.parent_to_change(path, "make special file")?;
         let part = self.part_name();
         let failed = |error| fault("make special file", path, error);
         folder.make_special(&part, from).map_err(failed)?;
@@ -397,7 +554,7 @@ impl Store for LocalStore {
     }
 
     fn stage_second_name(&self, path: &RelPath, existing: &RelPath) -> Result<Sealed> {
-        let (folder, _) = self.parent(path, "make second name")?;
+        let (folder, _) = self.parent_to_change(path, "make second name")?;
         let (existing_folder, name) = self.parent(existing, "make second name")?;
         let part = self.part_name();
         let linked = existing_folder.link(name.as_bytes(), &folder, &part);
@@ -412,20 +569,17 @@ impl Store for LocalStore {
     fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()> {
         let outcome = self.put_in_place(&sealed, how);
         if outcome.is_err() {
-            self.discard(sealed);
+            self.clear(&sealed);
         }
         outcome
     }
 
     fn discard(&self, sealed: Sealed) {
-        if let Ok((folder, part)) = self.parent(&sealed.temporary, "remove") {
-            // A leftover is recognised by its name and cleared by the next run.
-            let _ = folder.unlink(part.as_bytes());
-        }
+        self.clear(&sealed);
     }
 
     fn remove(&self, path: &RelPath, expected: &Meta) -> Result<()> {
-        let (folder, name) = self.parent(path, "remove")?;
+        let (folder, name) = self.parent_to_change(path, "remove")?;
         self.check(&folder, &name, expected, "remove", path)?;
         // Under a name of ours first: what is looked at there cannot be replaced any more before it goes.
         let aside = self.part_name();
@@ -452,7 +606,7 @@ impl Store for LocalStore {
 
     fn remove_folder(&self, path: &RelPath) -> Result<()> {
         self.forget(path);
-        let (folder, name) = self.parent(path, "remove folder")?;
+        let (folder, name) = self.parent_to_change(path, "remove folder")?;
         folder.remove_folder(name.as_bytes()).map_err(|error| {
             let error = fault("remove folder", path, error);
             // POSIX lets a full folder be reported in either way.
@@ -466,18 +620,24 @@ impl Store for LocalStore {
 
     fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()> {
         self.forget(from);
-        let (old_folder, old) = self.parent(from, "rename")?;
-        let (new_folder, new) = self.parent(to, "rename")?;
-        old_folder
-            .rename_new(old.as_bytes(), &new_folder, new.as_bytes())
-            .map_err(|error| fault("rename", from, error))
+        let (old_folder, old) = self.parent_to_change(from, "rename")?;
+        let (new_folder, new) = self.parent_to_change(to, "rename")?;
+        match old_folder.rename_new(old.as_bytes(), &new_folder, new.as_bytes()) {
+            Err(error) if sys::is_cross_device(&error) => {
+                self.move_across((&old_folder, &old), (&new_folder, &new), from)
+            }
+            outcome => outcome.map_err(|error| fault("rename", from, error)),
+        }
     }
 
     fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
-        let (folder, name) = self.parent(path, "make folder")?;
-        folder
-            .make_folder(name.as_bytes(), attributes.mode)
-            .map_err(|error| fault("make folder", path, error))
+        let (folder, name) = self.parent_to_change(path, "make folder")?;
+        let failed = |error| fault("make folder", path, error);
+        folder.make_folder(name.as_bytes(), attributes.mode).map_err(failed)?;
+        if path.is_reserved() && attributes.mode.is_none() {
+            folder.share(name.as_bytes(), self.ours());
+        }
+        Ok(())
     }
 
     fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()> {
@@ -485,7 +645,7 @@ impl Store for LocalStore {
         if path.is_root() {
             return self.root.set_self(attributes).map_err(failed);
         }
-        let (folder, name) = self.parent(path, "set time or mode of")?;
+        let (folder, name) = self.parent_to_change(path, "set time or mode of")?;
         match folder.set_all(name.as_bytes(), expected, attributes).map_err(failed)? {
             true => Ok(()),
             false => Err(StoreError::new(FaultKind::Changed, "set time or mode of", path)),
@@ -517,14 +677,36 @@ impl Store for LocalStore {
             _ => {}
         }
         let folder = self.folder(&own, "lock")?;
-        let file = folder.open_or_create(b"lock").map_err(|error| fault("lock", &own, error))?;
+        let file = folder.open_lock(b"lock", self.ours()).map_err(|error| fault("lock", &own, error))?;
         // The kernel lets go of the lock when the process ends, however it ends: a stale lock cannot exist.
-        file.try_lock().map_err(|error| match error {
-            std::fs::TryLockError::WouldBlock => StoreError::new(FaultKind::InUse, "lock", &RelPath::root()),
-            std::fs::TryLockError::Error(error) => fault("lock", &own, error),
+        try_for_a_moment(|| file.try_lock()).map_err(|error| match error {
+            TryLockError::WouldBlock => StoreError::new(FaultKind::InUse, "lock", &RelPath::root()),
+            TryLockError::Error(error) => fault("lock", &own, error),
         })?;
-        Ok(Box::new(file))
+        // A run that works in a folder above takes its unfinished files in here for its own, as this one would take that one's.
+        match self.place.ancestors().skip(1).any(is_being_written) {
+            true => Err(StoreError::new(FaultKind::InUse, "lock", &RelPath::root())),
+            false => Ok(Box::new(file)),
+        }
     }
+}
+
+/// Whether a run is working in the tree of this folder.
+fn is_being_written(root: &Path) -> bool {
+    let lock = root.join(String::from_utf8_lossy(RESERVED_NAME).as_ref()).join("lock");
+    let Ok(lock) = File::open(lock) else { return false };
+    matches!(try_for_a_moment(|| lock.try_lock_shared()), Err(TryLockError::WouldBlock))
+}
+
+/// Tries to lock a little longer than it takes to look whether something is locked.
+fn try_for_a_moment(lock: impl Fn() -> Result<(), TryLockError>) -> Result<(), TryLockError> {
+    for _ in 0..3 {
+        match lock() {
+            Err(TryLockError::WouldBlock) => std::thread::sleep(Duration::from_millis(10)),
+            outcome => return outcome,
+        }
+    }
+    lock()
 }
 
 fn sealed(target: &RelPath, part: &[u8]) -> Sealed {

@@ -81,6 +81,8 @@ pub(super) struct LocalStage {
     pub(super) made_with: Option<u32>,
     /// How bytes travel to here.
     pub(super) ways: Arc<Ways>,
+    /// How it is shared, when it is one of Reedhook's own files.
+    pub(super) shared: Option<sys::Sharing>,
 }
 
 impl LocalStage {
@@ -250,12 +252,16 @@ impl Stage for LocalStage {
     }
 
     fn seal(mut self: Box<Self>, attributes: &Attributes) -> Result<Sealed> {
-        let mode = attributes.mode.unwrap_or_else(sys::default_mode);
+        let own_mode = self.shared.map_or_else(sys::default_mode, sys::Sharing::file_mode);
+        let mode = attributes.mode.unwrap_or(own_mode);
         // A new owner would take special bits away, so with owners the mode is always set last.
         let is_made = self.made_with == Some(mode) && attributes.extra.is_none();
         let target = self.target.clone();
         let set = sys::set_file(self.file()?, attributes, (!is_made).then_some(mode));
         set.map_err(|error| fault("write", &target, error))?;
+        if let (Some(shared), Some(file)) = (self.shared, &self.file) {
+            shared.give_group(file);
+        }
         self.file = None;
         Ok(sealed(&target, &self.part))
     }

@@ -201,6 +201,12 @@ impl ConnectError {
     }
 }
 
+/// Whether a host is this very machine, so that nobody else can read what is said to it.
+pub fn is_loopback(host: &str) -> bool {
+    let address = host.trim_matches(['[', ']']).parse::<std::net::IpAddr>();
+    host.eq_ignore_ascii_case("localhost") || address.is_ok_and(|address| address.is_loopback())
+}
+
 /// How many workers suit a round trip: enough to fill the waiting, few enough not to be a burden to a server nearby.
 pub fn workers_for(round_trip: Duration) -> usize {
     match round_trip.as_micros() {
@@ -208,5 +214,20 @@ pub fn workers_for(round_trip: Duration) -> usize {
         500..3_000 => 8,
         3_000..10_000 => 16,
         _ => 32,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_loopback;
+
+    #[test]
+    fn this_very_machine_in_every_spelling() {
+        for host in ["localhost", "LOCALHOST", "127.0.0.1", "127.8.8.8", "::1", "[::1]"] {
+            assert!(is_loopback(host), "{host}");
+        }
+        for host in ["", "localhost.example", "10.0.0.1", "[::2]", "127.0.0.1.example"] {
+            assert!(!is_loopback(host), "{host}");
+        }
     }
 }

@@ -109,6 +109,7 @@ impl Pair {
             preserve: Preserve::Standard,
             verify: Verify::None,
             owner: "a test",
+            resume: true,
             run: Name::new(format!("run{}", self.runs).as_bytes()).unwrap(),
             strict: false,
             limit: None,

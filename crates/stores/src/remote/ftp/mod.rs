@@ -25,7 +25,7 @@ use reedhook_core::store::{
 use self::facts::{Line, listed_line, machine_line, text_of};
 use self::pool::{Dialer, OPENED, Pool, Taken, refusal};
 use self::transfer::{FtpDownload, FtpUpload};
-use super::connect::{Account, Address, ConnectError, Trust, workers_for};
+use super::connect::{Account, Address, ConnectError, Trust, is_loopback, workers_for};
 use super::gather::{Gather, folder_meta};
 use super::wire::{Again, Answer, Download, Over, Trouble, Upload, Wire};
 
@@ -277,10 +277,6 @@ fn find_root(ftp: &mut RustlsFtpStream, address: &Address) -> Result<Vec<u8>, Co
     }
     let root = facts::bytes_of(&ftp.pwd().map_err(|_| missing())?);
     Ok(root.strip_suffix(b"/").unwrap_or(&root).to_vec())
-}
-
-fn is_loopback(host: &str) -> bool {
-    host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
 }
 
 /// What an error means, as far as its number tells (RFC 959, section 4.2).

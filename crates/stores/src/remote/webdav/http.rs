@@ -14,7 +14,9 @@ use tokio::runtime::Handle;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{FaultKind, StoreError};
 
-use crate::remote::connect::{ANSWER_WITHIN, Account, CONNECT_WITHIN, ConnectError, Secret, Trust};
+use crate::remote::connect::{
+    ANSWER_WITHIN, Account, CONNECT_WITHIN, ConnectError, Secret, Trust, is_loopback,
+};
 use crate::remote::runtime;
 use crate::remote::wire::{Again, Answer, Trouble};
 
@@ -169,7 +171,7 @@ impl Http {
             let user = self.account.user.clone().unwrap_or_else(|| "anybody".to_owned());
             return Err(ConnectError::Login { address: self.shown.clone(), user, tried });
         };
-        let readable = url.scheme() == "http" && !is_loopback(url);
+        let readable = url.scheme() == "http" && !url.host_str().is_some_and(is_loopback);
         let chosen = match (&self.account.user, offer("digest")) {
             (Some(user), Some(digest)) => match digest_auth::parse(digest) {
                 Ok(prompt) => Login::Digest(user.clone(), secret, Arc::new(Mutex::new(prompt))),
@@ -348,16 +350,6 @@ impl Http {
             }
             body.extend_from_slice(&piece);
         }
-    }
-}
-
-fn is_loopback(url: &Url) -> bool {
-    match url.host_str() {
-        Some("localhost") => true,
-        Some(host) => {
-            host.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback())
-        }
-        None => false,
     }
 }
 
