@@ -37,8 +37,8 @@ pub struct Cli {
 #[derive(Debug, Args, Clone)]
 #[command(next_help_heading = "Everywhere")]
 pub struct Global {
-    /// Keep configuration and state together in this folder, for example on a stick.
-    #[arg(long, global = true, value_name = "DIR", env = "REEDHOOK_HOME", hide_env_values = true, value_hint = ValueHint::DirPath)]
+    /// Keep configuration and state together in this folder, for example on a stick; REEDHOOK_HOME says the same.
+    #[arg(long, global = true, value_name = "DIR", value_hint = ValueHint::DirPath)]
     pub home: Option<PathBuf>,
     /// Print one JSON object a line, and nothing else, on standard output.
     #[arg(long, global = true)]
@@ -269,6 +269,16 @@ pub enum Command {
         job: String,
         /// The run: its number, its name, or last.
         run: String,
+    },
+    /// Look at Reedhook's own files: home, state, jobs, stores, clock and zone; and mend what can be mended.
+    #[command(after_help = "Examples:\n  reedhook doctor\n  reedhook doctor --mend\n\n\
+        --mend puts a state file that cannot be read aside, and builds a new one from the runs' logs. What two-way jobs\n\
+        remembered is not in them: their next run compares both sides and removes nothing.\n\n\
+        Exit codes: 0 all is well, 1 something is wrong.")]
+    Doctor {
+        /// Mend what can be mended.
+        #[arg(long)]
+        mend: bool,
     },
     /// Run a small server on this machine over a folder, well or badly behaved, to try things out with.
     #[command(after_help = "Examples:\n  reedhook standin webdav /tmp/archive\n  \
@@ -513,7 +523,7 @@ pub enum StoreCommand {
         reedhook store check sftp://warden@archive.example/srv --accept SHA256:…"
     )]
     Check {
-        /// The store, or an address.
+        /// The store, a folder, or an address.
         name: String,
         /// Also write a small file and remove it again: shows whether that is allowed, and how far the clocks differ.
         #[arg(long)]

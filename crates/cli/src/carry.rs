@@ -17,17 +17,22 @@ use reedhook_core::limit::Throttle;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
 use reedhook_core::problem::{Code, Problem};
-use reedhook_core::record::{Checksum, Outcome as RunOutcome, ProblemGroup, Rotten, RunEnd, RunPlace};
+use reedhook_core::record::{
+    Checksum, Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunEnd, RunPlace,
+};
 use reedhook_core::run::kept::{self, KeptRun};
-use reedhook_core::run::{Ended, Event, Item, RunInput, RunReport, execute};
+use reedhook_core::run::{Ended, Event, Item, RunInput, RunReport, execute, tidy};
 use reedhook_core::store::{FaultKind, Store, StoreError};
+use serde_json::json;
 
 use crate::clock;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
-use crate::home::{Home, make_folder};
+use crate::failure::{Failure, Outcome, STOPPED};
+use crate::home::{Home, closed, make_folder};
 use crate::jobfile::{Job, ONCE};
 use crate::json;
+use crate::logs;
+use crate::output::JSON_VERSION;
 use crate::places::{self, Located};
 use crate::progress::View;
 use crate::recognise;
@@ -50,10 +55,46 @@ pub struct RunResult {
     pub folders_made: u64,
     /// Folders removed.
     pub folders_removed: u64,
+    /// Bytes of large files that were cut short.
+    pub unfinished: u64,
     /// Problems by cause, the largest group first.
     pub problems: Vec<ProblemGroup>,
     /// The time since the scan began.
     pub elapsed: Duration,
+}
+
+/// What the legs of a run have come to so far.
+#[derive(Default)]
+struct Tally {
+    counts: Counts,
+    /// Folders made and removed.
+    folders: (u64, u64),
+    unfinished: u64,
+    /// Something has been changed.
+    begun: bool,
+    interrupted: bool,
+    failure: Option<Failure>,
+}
+
+impl Tally {
+    fn add(&mut self, report: &RunReport) {
+        self.counts.add(&report.counts);
+        self.folders.0 += report.folders_made;
+        self.folders.1 += report.folders_removed;
+        self.unfinished += report.unfinished;
+        self.begun |= self.counts.changes() + self.folders.0 + self.folders.1 > 0;
+    }
+
+    fn outcome(&self) -> RunOutcome {
+        match &self.failure {
+            Some(failure) if failure.exit == STOPPED => RunOutcome::Stopped,
+            Some(_) => RunOutcome::Refused,
+            None if self.interrupted => RunOutcome::Interrupted,
+            None if self.counts.problems > 0 => RunOutcome::Problems,
+            None if self.counts.conflicts > 0 => RunOutcome::Held,
+            None => RunOutcome::Done,
+        }
+    }
 }
 
 /// A run that has begun: it is in the record, and its log is open.
@@ -62,8 +103,24 @@ pub struct Run<'a> {
     job: String,
     name: String,
     id: i64,
+    /// Its number among the job's runs.
+    number: i64,
+    /// When it began, in milliseconds since 1970.
+    began_ms: i64,
+    /// What a run without a job was told.
+    keys: String,
     started: Instant,
+    /// How long people had been waited for when it began.
+    waited: Duration,
     log: Option<BufWriter<File>>,
+    /// Something has been written to the log.
+    logged: bool,
+    /// How long the job keeps copies: as long, its logs are needed to undo its runs.
+    keep_for: Duration,
+    /// Why the log lacks something.
+    log_lost: Option<String>,
+    /// What is to stand in the log when it is opened.
+    places: Vec<RunPlace>,
     /// The line in hand: one buffer for all of them.
     line: Vec<u8>,
     groups: BTreeMap<String, ProblemGroup>,
@@ -79,6 +136,8 @@ pub struct Run<'a> {
     /// What sort of run it is, when it is not the job's usual one: `restore`, `undo`, `reverse`.
     special: &'static str,
     two_way: bool,
+    /// The run before it was cut short, and may have left unfinished files.
+    after_cut_short: bool,
     _lock: JobLock,
 }
 
@@ -93,15 +152,26 @@ impl<'a> Run<'a> {
         let now = clock::now_ms();
         let name = run_name(now);
         let keys = if job.name == ONCE { job.keys.to_toml()? } else { String::new() };
-        let id = context.home.record()?.begin_run(&job.name, &name, now, &keys)?;
+        let mut record = context.home.record()?;
+        let after_cut_short = job.name != ONCE && was_cut_short(&record, &job.name)?;
+        let id = record.begin_run(&job.name, &name, now, &keys)?;
+        let number = record.find_run(&job.name, &name)?.map_or(0, |row| row.number);
         Ok(Run {
             context,
             owner: owner(&job.name),
             job: job.name.clone(),
             name,
             id,
+            number,
+            began_ms: now,
+            keys,
             started: Instant::now(),
+            waited: crate::ask::waited(),
             log: None,
+            logged: false,
+            keep_for: job.rules.keep_for.duration(),
+            log_lost: None,
+            places: Vec::new(),
             line: Vec::new(),
             groups: BTreeMap::new(),
             checksums: Vec::new(),
@@ -110,6 +180,7 @@ impl<'a> Run<'a> {
             flushed: Instant::now(),
             special: "",
             two_way: false,
+            after_cut_short,
             _lock: lock,
         })
     }
@@ -121,63 +192,58 @@ impl<'a> Run<'a> {
     }
 
     /// Carries out a scanned job, leg by leg. The guards have been checked.
-    pub fn carry_out(mut self, round: &Round) -> Outcome<RunResult> {
+    pub fn carry_out(mut self, round: &Round) -> RunResult {
         self.two_way = round.both.is_some();
-        let mut counts = Counts::default();
-        let (mut made, mut removed) = (0, 0);
-        let mut failure = None;
-        let mut interrupted = false;
-        let claimed = match round.both.as_ref().map(|both| self.claim_both(round, both)).transpose() {
-            Ok(claimed) => claimed,
-            Err(refused) => return self.refuse(refused),
-        };
+        let mut tally = Tally::default();
+        if let Err(failure) = self.carry_out_legs(round, &mut tally) {
+            // Refused means before any change; after a destination has been changed it is a stop on the way.
+            tally.failure = Some(if tally.begun { failure.on_the_way() } else { failure.before_the_run() });
+        }
+        let outcome = tally.outcome();
+        let Tally { counts, failure, folders, unfinished, .. } = tally;
+        RunResult { unfinished, ..self.end(outcome, failure, counts, folders) }
+    }
+
+    fn carry_out_legs(&mut self, round: &Round, tally: &mut Tally) -> Outcome<()> {
+        let claimed = round.both.as_ref().map(|both| self.claim_both(round, both)).transpose()?;
         if round.both.is_some() && self.job != ONCE {
             // Before the first of it: what is missing because of us must never be taken for a person's removal.
             let removing = Removing::of(round.legs.iter().map(|leg| &leg.plan));
-            self.context.home.record()?.add_removing(&self.job, &removing)?;
+            let mut record = self.context.home.record()?;
+            record.add_removing(&self.job, &removing)?;
+            record.set_next_run(&self.job, &self.name)?;
+        } else if self.special.is_empty() && self.job != ONCE {
+            // A job that is of another kind now changes its sides without what it once remembered as a two-way one.
+            self.context.home.record()?.forget_baseline(&self.job)?;
         }
         for leg in &round.legs {
-            match self.carry_out_leg(round, leg) {
-                Ok(report) => {
-                    counts.add(&report.counts);
-                    made += report.folders_made;
-                    removed += report.folders_removed;
-                    match report.ended {
-                        Ended::Done => continue,
-                        Ended::Interrupted => interrupted = true,
-                        Ended::Lost(side, error) => failure = Some(lost(side, leg, &error)),
-                    }
+            let report = self.carry_out_leg(round, leg)?;
+            tally.add(&report);
+            match report.ended {
+                Ended::Done => {}
+                Ended::Interrupted => {
+                    tally.interrupted = true;
+                    break;
                 }
-                // Refused means before any change; after another destination has been changed it is a stop on the way.
-                Err(refused) if refused.exit == REFUSED && counts.changes() > 0 => {
-                    failure = Some(Failure { exit: STOPPED, ..refused });
-                }
-                Err(refused) => failure = Some(refused),
+                Ended::Lost(side, error) => return Err(lost(side, leg, &error)),
             }
-            break;
         }
-        if let (Some(claimed), Some(both), None) = (&claimed, &round.both, &failure) {
+        if let (Some(claimed), Some(both)) = (&claimed, &round.both) {
             let marks = (claimed.marks.0.as_str(), claimed.marks.1.as_str());
-            failure = two_way::remember(self.context, &round.job, both, marks, &self.deeds).err();
+            let done = (self.name.as_str(), &self.deeds);
+            let remembered = two_way::remember(self.context, &round.job, both, marks, done);
             self.prune_both(round, both);
-        }
-        if round.both.is_some() && round.job.rules.verify == Verify::All && failure.is_none() && !interrupted
-        {
-            self.verify_both(round, &mut counts)?;
+            remembered.map_err(Failure::on_the_way)?;
+            if round.job.rules.verify == Verify::All && !tally.interrupted {
+                tally.interrupted =
+                    self.verify_both(round, &mut tally.counts).map_err(Failure::on_the_way)?;
+            }
         }
         drop(claimed);
-        let outcome = match &failure {
-            Some(failure) if failure.exit == STOPPED => RunOutcome::Stopped,
-            Some(_) => RunOutcome::Refused,
-            None if interrupted => RunOutcome::Interrupted,
-            None if counts.problems > 0 => RunOutcome::Problems,
-            None if counts.conflicts > 0 => RunOutcome::Held,
-            None => RunOutcome::Done,
-        };
-        if matches!(outcome, RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held) {
-            self.remember_what_went_well(round)?;
+        match tally.interrupted {
+            true => Ok(()),
+            false => self.remember_what_went_well(round).map_err(Failure::on_the_way),
         }
-        self.end(outcome, failure, counts, (made, removed))
     }
 
     /// A run came to its end: these stores are known to each other now, and what was rotten and is no longer is forgotten.
@@ -202,7 +268,7 @@ impl<'a> Run<'a> {
     }
 
     /// Notes which store a leg is about to change, so that an undo finds this one and no other.
-    fn note_place(&self, leg: &Leg, right: &dyn Store) -> Outcome<()> {
+    fn note_place(&mut self, leg: &Leg, right: &dyn Store) -> Outcome<()> {
         let mark = identity::read(right).ok().flatten().unwrap_or_default();
         let place = RunPlace {
             side: leg.plan.changes,
@@ -211,11 +277,29 @@ impl<'a> Run<'a> {
             mark,
             ground: recognise::ground(&leg.to),
         };
-        Ok(self.context.home.record()?.add_run_place(self.id, &place)?)
+        self.add_place(place)
+    }
+
+    /// Notes a store that the run is about to change.
+    pub fn add_place(&mut self, place: RunPlace) -> Outcome<()> {
+        self.context.home.record()?.add_run_place(self.id, &place)?;
+        // A run that does nothing has no log.
+        match self.log {
+            Some(_) => self.log_place(&place),
+            None => self.places.push(place),
+        }
+        Ok(())
+    }
+
+    fn log_place(&mut self, place: &RunPlace) {
+        self.log_line(&json!({"event": "place", "side": place.side.as_str(), "place": place.place,
+            "location": place.location, "mark": place.mark,
+            "ground": place.ground.as_ref().map(reedhook_core::identity::Ground::to_text)}));
     }
 
     /// Notes that a run was refused before any change.
-    pub fn refuse(self, failure: Failure) -> Outcome<RunResult> {
+    pub fn refuse(self, failure: Failure) -> RunResult {
+        let failure = failure.before_the_run();
         let outcome = if failure.exit == 130 { RunOutcome::Interrupted } else { RunOutcome::Refused };
         self.end(outcome, Some(failure), Counts::default(), (0, 0))
     }
@@ -223,9 +307,9 @@ impl<'a> Run<'a> {
     fn carry_out_leg(&mut self, round: &Round, leg: &Leg) -> Outcome<RunReport> {
         let nothing =
             leg.plan.folders.is_empty() && leg.plan.leftovers.is_empty() && leg.plan.problems.is_empty();
-        if nothing && !leg.to_be_made && round.job.rules.verify != Verify::All {
+        if nothing && !leg.to_be_made && !self.after_cut_short && round.job.rules.verify != Verify::All {
             let counts = leg.plan.counts;
-            return Ok(RunReport { counts, folders_made: 0, folders_removed: 0, ended: Ended::Done });
+            return Ok(RunReport::nothing(counts));
         }
         let right = if leg.to_be_made {
             let made = places::make_destination(&leg.to, &self.context.home, round.job.rules.preserve)?;
@@ -234,7 +318,7 @@ impl<'a> Run<'a> {
         } else {
             leg.right.clone()
         };
-        let lock = if leg.ours { Some(self.claim(right.as_ref(), leg)?) } else { None };
+        let lock = if leg.ours { Some(self.claim(right.as_ref(), leg, round)?) } else { None };
         self.note_place(leg, right.as_ref())?;
         self.open_log()?;
         let (sender, receiver) = crossbeam_channel::bounded(64);
@@ -255,6 +339,7 @@ impl<'a> Run<'a> {
                     preserve: rules.preserve,
                     run,
                     owner: &owner,
+                    resume: leg.ours || round.both.is_some(),
                     strict: false,
                     hash: rules.kind == Kind::TwoWay,
                     limit: throttle(context, round),
@@ -269,7 +354,7 @@ impl<'a> Run<'a> {
         view.finish();
         let mut report = report.map_err(|_| engine_failed())?;
         if round.job.rules.verify == Verify::All && leg.ours && matches!(report.ended, Ended::Done) {
-            self.verify_all(round, leg, &pruned_at, &mut report)?;
+            self.verify_all(round, leg, &pruned_at, &mut report).map_err(Failure::on_the_way)?;
         }
         // What was done is done: old copies that cannot be erased now are only worth a word.
         if leg.ours && !context.stop.load(Ordering::Relaxed) {
@@ -287,6 +372,7 @@ impl<'a> Run<'a> {
         let mut claimed = Vec::new();
         for (store, place) in [&both.left, &both.right].into_iter().zip(places) {
             let lock = lock_destination(store.as_ref(), place, home)?;
+            self.tidy(store.as_ref(), place, round)?;
             let mark = if self.job == ONCE {
                 String::new()
             } else {
@@ -314,16 +400,16 @@ impl<'a> Run<'a> {
         }
     }
 
-    /// After a two-way run that is to verify everything.
-    fn verify_both(&mut self, round: &Round, counts: &mut Counts) -> Outcome<()> {
-        let Some(both) = &round.both else { return Ok(()) };
-        let Some(leg) = round.legs.iter().find(|leg| leg.plan.changes == Side::Right) else { return Ok(()) };
-        let nothing =
-            RunReport { counts: Counts::default(), folders_made: 0, folders_removed: 0, ended: Ended::Done };
-        let mut report = nothing;
+    /// After a two-way run that is to verify everything; whether it was stopped on the way.
+    fn verify_both(&mut self, round: &Round, counts: &mut Counts) -> Outcome<bool> {
+        let Some(both) = &round.both else { return Ok(false) };
+        let Some(leg) = round.legs.iter().find(|leg| leg.plan.changes == Side::Right) else {
+            return Ok(false);
+        };
+        let mut report = RunReport::nothing(Counts::default());
         self.verify_all(round, leg, &both.right, &mut report)?;
         counts.add(&report.counts);
-        Ok(())
+        Ok(matches!(report.ended, Ended::Interrupted))
     }
 
     fn mark(&self, store: &dyn Store, place: &Located) -> Outcome<String> {
@@ -336,13 +422,30 @@ impl<'a> Run<'a> {
     }
 
     /// Locks a destination and gives it a mark, which the job remembers.
-    fn claim(&self, right: &dyn Store, leg: &Leg) -> Outcome<Box<dyn Send + Sync>> {
+    fn claim(&self, right: &dyn Store, leg: &Leg, round: &Round) -> Outcome<Box<dyn Send + Sync>> {
         let lock = lock_destination(right, &leg.to, &self.context.home)?;
+        self.tidy(right, &leg.to, round)?;
         if self.job != ONCE {
             let id = self.mark(right, &leg.to)?;
             self.context.home.record()?.set_mark(&self.job, &leg.to.written, &id)?;
         }
         Ok(lock)
+    }
+
+    /// Clears what runs that were cut short have left where no walk looks. The store is locked.
+    fn tidy(&self, store: &dyn Store, place: &Located, round: &Round) -> Outcome<()> {
+        let gone = |error: StoreError| {
+            let message = format!("{} went away", place.shown(&self.context.home));
+            Failure::refused(error.kind.code(), message).hint("Connect it and run again.")
+        };
+        tidy::clear_own(store).map_err(gone)?;
+        if self.after_cut_short {
+            let names = round.ends.landing_names()?;
+            let filter = round.job.filter()?;
+            let filter = if let Some(names) = names { filter.with_top_level(names) } else { filter };
+            tidy::clear_out_of_sight(store, &filter, &self.context.stop).map_err(gone)?;
+        }
+        Ok(())
     }
 
     /// Takes over what was done outside the engine: the log gets it, and so does the reader of `--json`.
@@ -378,11 +481,9 @@ impl<'a> Run<'a> {
             }
             _ => return None,
         };
-        if let Some(log) = &mut self.log {
+        if let Some(Err(error)) = self.log.as_mut().map(|log| log.write_all(&self.line)) {
             // A log that cannot be written must not stop the work.
-            if log.write_all(&self.line).is_err() {
-                self.log = None;
-            }
+            self.lose_log(&error);
         }
         shown.then_some(&self.line)
     }
@@ -420,8 +521,11 @@ impl<'a> Run<'a> {
                 return self.note([Event::Problem(problem)], round.to_key(leg).as_deref());
             }
         };
-        let rotten: Vec<Rotten> = found.different.iter().map(|one| one.to_remember()).collect();
-        self.context.home.record()?.set_rotten(&self.job, &leg.to.written, &rotten)?;
+        let stopped = self.context.stop.load(Ordering::Relaxed);
+        crate::commands::verify::remember_rot(self.context, &round.job, &leg.to.written, &found, stopped)?;
+        if stopped {
+            report.ended = Ended::Interrupted;
+        }
         let failed = Code::VerifyFailed;
         let different = found.different.iter().map(|difference| {
             let side = difference.changed.unwrap_or(Side::Right);
@@ -431,11 +535,6 @@ impl<'a> Run<'a> {
         let problems: Vec<Event> = different.chain(unread).map(Event::Problem).collect();
         report.counts.problems += problems.len() as u64;
         self.note(problems, round.to_key(leg).as_deref())
-    }
-
-    /// Its key in the record.
-    pub fn id(&self) -> i64 {
-        self.id
     }
 
     /// The run's name.
@@ -468,8 +567,8 @@ impl<'a> Run<'a> {
         const EVERY: Duration = Duration::from_millis(100);
         if self.flushed.elapsed() >= EVERY {
             self.flushed = Instant::now();
-            if self.log.as_mut().is_some_and(|log| log.flush().is_err()) {
-                self.log = None;
+            if let Some(Err(error)) = self.log.as_mut().map(Write::flush) {
+                self.lose_log(&error);
             }
         }
     }
@@ -485,16 +584,43 @@ impl<'a> Run<'a> {
         group.count += 1;
     }
 
+    /// Opens the log, where what the run does is written down, unless it is open. One that cannot be written stops no work.
     fn open_log(&mut self) -> Outcome<()> {
-        if self.log.is_some() {
+        if self.log.is_some() || self.log_lost.is_some() {
             return Ok(());
         }
-        let path = self.context.home.run_log(&self.job, &self.name);
         make_folder(&self.context.home.run_logs(&self.job))?;
-        let file =
-            File::create(&path).map_err(|error| Failure::own_files("cannot write the run's log", error))?;
-        self.log = Some(BufWriter::new(file));
+        let path = self.context.home.run_log(&self.job, &self.name);
+        match closed().write(true).create(true).truncate(true).open(&path) {
+            Ok(file) => (self.log, self.logged) = (Some(BufWriter::new(file)), true),
+            Err(error) => self.lose_log(&error),
+        }
+        let mut began = json!({"v": JSON_VERSION, "event": "began", "job": self.job, "run": self.name,
+            "number": self.number, "started": json::time(self.began_ms)});
+        for (key, value) in [("sort", self.special), ("keys", self.keys.as_str())] {
+            if !value.is_empty() {
+                began[key] = value.into();
+            }
+        }
+        self.log_line(&began);
+        for place in std::mem::take(&mut self.places) {
+            self.log_place(&place);
+        }
         Ok(())
+    }
+
+    fn log_line(&mut self, value: &serde_json::Value) {
+        if let Some(log) = &mut self.log
+            && let Err(error) = writeln!(log, "{value}")
+        {
+            self.lose_log(&error);
+        }
+    }
+
+    /// From here on the log lacks something, and tells no longer what the run did.
+    fn lose_log(&mut self, error: &std::io::Error) {
+        self.log = None;
+        self.log_lost.get_or_insert_with(|| error.to_string());
     }
 
     /// Ends a run, writing down what came of it.
@@ -504,38 +630,92 @@ impl<'a> Run<'a> {
         failure: Option<Failure>,
         counts: Counts,
         (folders_made, folders_removed): (u64, u64),
-    ) -> Outcome<RunResult> {
-        if let Some(log) = &mut self.log {
-            log.flush().map_err(|error| Failure::own_files("cannot write the run's log", error))?;
-        }
-        let elapsed = self.started.elapsed();
+    ) -> RunResult {
+        let elapsed = self.started.elapsed().saturating_sub(crate::ask::waited().saturating_sub(self.waited));
         let mut problems: Vec<ProblemGroup> = std::mem::take(&mut self.groups).into_values().collect();
         problems.sort_by(|a, b| b.count.cmp(&a.count).then_with(|| a.code.cmp(&b.code)));
-        let end = RunEnd {
-            elapsed,
-            outcome,
-            code: failure.as_ref().map_or(self.special.to_owned(), |failure| failure.code.to_owned()),
-            message: failure.as_ref().map_or(String::new(), Failure::text),
-            folders_made,
-            folders_removed,
-            counts,
-        };
-        let mut record = self.context.home.record()?;
-        record.set_checksums(&self.job, &std::mem::take(&mut self.checksums))?;
-        record.end_run(self.id, &end, &problems)?;
-        let number = record.find_run(&self.job, &self.name)?.map_or(0, |row| row.number);
-        Ok(RunResult {
-            run: self.name,
-            number,
+        let mut result = RunResult {
+            run: self.name.clone(),
+            number: self.number,
             outcome,
             failure,
             counts,
             folders_made,
             folders_removed,
+            unfinished: 0,
             problems,
             elapsed,
-        })
+        };
+        self.close_log(&result);
+        if let Err(failure) = self.write_down(&result) {
+            let message = format!("what was done is whole, but could not be remembered: {}", failure.message);
+            let failure = Failure { message, ..failure.on_the_way() };
+            result.outcome = RunOutcome::Stopped;
+            result.failure.get_or_insert(failure);
+        }
+        if self.logged {
+            logs::clear_old(self.context, &self.job, self.keep_for);
+        }
+        result
     }
+
+    fn close_log(&mut self, result: &RunResult) {
+        self.log_line(&finished(&self.job, result));
+        if let Some(Err(error)) = self.log.as_mut().map(Write::flush) {
+            self.lose_log(&error);
+        }
+        if let Some(why) = &self.log_lost {
+            self.context.warn(format!(
+                "the log of this run could not be written whole ({why}): the history has its numbers, but it cannot be undone"
+            ));
+        }
+    }
+
+    /// Writes down in the record how the run ended.
+    fn write_down(&mut self, result: &RunResult) -> Outcome<()> {
+        let failure = result.failure.as_ref();
+        let end = RunEnd {
+            elapsed: result.elapsed,
+            outcome: result.outcome,
+            code: failure.map_or(self.special, |failure| failure.code).to_owned(),
+            message: failure.map_or(String::new(), Failure::text),
+            folders_made: result.folders_made,
+            folders_removed: result.folders_removed,
+            counts: result.counts,
+            log_whole: self.log_lost.is_none(),
+        };
+        let state_file = self.context.home.state_file();
+        let named = |error: RecordError| Failure::from(error).about_state_file(&state_file);
+        let mut record = self.context.home.record()?;
+        record.set_checksums(&self.job, &std::mem::take(&mut self.checksums)).map_err(named)?;
+        record.end_run(self.id, &end, &result.problems).map_err(named)
+    }
+}
+
+/// The last line of a run, for programs and for its log.
+pub fn finished(job: &str, result: &RunResult) -> serde_json::Value {
+    let object = json::object(json!({
+        "event": "finished",
+        "job": job,
+        "run": result.run,
+        "outcome": result.outcome.as_str(),
+    }));
+    let mut object = json::with_counts(object, &result.counts);
+    object.insert("seconds".into(), json!(json::seconds(result.elapsed)));
+    if let Some(failure) = &result.failure {
+        object.insert("code".into(), json!(failure.code));
+        object.insert("message".into(), json!(failure.text()));
+    }
+    object.into()
+}
+
+/// Whether the newest run of a job that did anything was cut short.
+fn was_cut_short(record: &Record, job: &str) -> Outcome<bool> {
+    /// More refused runs in a row than this are as good as none.
+    const ENOUGH: u32 = 50;
+    let runs = record.runs(Some(job), ENOUGH)?;
+    let newest = runs.iter().map(|run| run.outcome).find(|outcome| *outcome != RunOutcome::Refused);
+    Ok(matches!(newest, Some(RunOutcome::Unfinished | RunOutcome::Stopped | RunOutcome::Interrupted)))
 }
 
 /// What keeps a job's transfers below its limit; `None` when it has none.
@@ -678,8 +858,7 @@ impl JobLock {
         }
         let failed =
             |error: std::io::Error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
-        let file =
-            fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).map_err(failed)?;
+        let file = closed().create(true).truncate(false).write(true).open(&path).map_err(failed)?;
         match file.try_lock() {
             Ok(()) => Ok(JobLock(Some(file))),
             Err(fs::TryLockError::WouldBlock) => {

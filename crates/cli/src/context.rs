@@ -5,6 +5,8 @@ use std::io::IsTerminal;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
+pub use crate::output::text as print_text;
+
 use crate::args::{Color, Global};
 use crate::failure::{Failure, Outcome};
 use crate::home::Home;
@@ -23,8 +25,8 @@ pub struct Context {
 }
 
 impl Context {
-    /// Reads what is there and prepares for Ctrl-C.
-    pub fn new(global: &Global) -> Outcome<Context> {
+    /// Reads what is there and prepares for Ctrl-C. Whoever looks for what is wrong tolerates settings that cannot be read.
+    pub fn new(global: &Global, tolerant: bool) -> Outcome<Context> {
         let choice = match global.color {
             Color::Auto => anstream::ColorChoice::Auto,
             Color::Always => anstream::ColorChoice::Always,
@@ -32,8 +34,13 @@ impl Context {
         };
         choice.write_global();
         let home = Home::find(global.home.as_deref())?;
-        let settings = Settings::load(&home)?;
-        Ok(Context { global: global.clone(), home, settings, stop: stop_on_signals()? })
+        let settings = match Settings::load(&home) {
+            Err(_) if tolerant => Settings::default(),
+            settings => settings?,
+        };
+        let stop = crate::signals::stop_flag()
+            .map_err(|error| Failure::own_files("cannot listen for signals", error))?;
+        Ok(Context { global: global.clone(), home, settings, stop })
     }
 
     /// Whether a person can be asked: both ends are a terminal, and nobody wants JSON.
@@ -53,9 +60,9 @@ impl Context {
         }
     }
 
-    /// Says what failed.
+    /// Says what failed, to people and to programs.
     pub fn complain(&self, failure: &Failure) {
-        complain(failure);
+        complain(failure, self.global.json);
     }
 
     /// Warns people, also when they want silence; JSON readers get it on standard error too.
@@ -71,27 +78,12 @@ pub fn warn(text: impl std::fmt::Display) {
     let _ = writeln!(anstream::stderr(), "{label} {text}");
 }
 
-/// Says on standard error what failed.
-pub fn complain(failure: &Failure) {
+/// Says what failed: on standard error, and with `--json` on standard output too.
+pub fn complain(failure: &Failure, json: bool) {
     use std::io::Write;
+    if json {
+        crate::output::json(&failure.to_json());
+    }
     let label = crate::text::styled(crate::text::BAD, "Error:");
     let _ = writeln!(anstream::stderr(), "{label} {failure}");
-}
-
-/// Prints text with a line end. A reader that went away is no error.
-pub fn print_text(text: impl std::fmt::Display) {
-    use std::io::Write;
-    let _ = writeln!(anstream::stdout(), "{text}");
-}
-
-/// The first signal asks for a clean stop; a second Ctrl-C ends the program at once, which harms nothing either.
-fn stop_on_signals() -> Outcome<Arc<AtomicBool>> {
-    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-    let stop = Arc::new(AtomicBool::new(false));
-    let failed = |error: std::io::Error| Failure::own_files("cannot listen for signals", error);
-    for signal in [SIGINT, SIGTERM, SIGHUP] {
-        signal_hook::flag::register_conditional_shutdown(signal, 130, stop.clone()).map_err(failed)?;
-        signal_hook::flag::register(signal, stop.clone()).map_err(failed)?;
-    }
-    Ok(stop)
 }

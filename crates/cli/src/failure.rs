@@ -1,6 +1,7 @@
 //! How a command fails: one sentence, what to do, and the exit code.
 
 use std::fmt;
+use std::path::Path;
 
 /// Wrong usage or configuration; nothing was touched.
 pub const USAGE: u8 = 2;
@@ -8,6 +9,13 @@ pub const USAGE: u8 = 2;
 pub const REFUSED: u8 = 3;
 /// Stopped on the way.
 pub const STOPPED: u8 = 5;
+/// A person stopped it.
+pub const INTERRUPTED: u8 = 130;
+
+/// Reedhook's own files cannot be used.
+const OWN_FILES: &str = "own-files";
+/// The state file cannot be used.
+const STATE_FILE: &str = "state-file";
 
 /// A command that did not do what it was asked to.
 #[derive(Debug)]
@@ -36,15 +44,53 @@ impl Failure {
         Failure { exit: REFUSED, code, message: message.into(), hint: String::new() }
     }
 
-    /// Reedhook's own files cannot be used.
+    /// Reedhook's own files cannot be used. It is the machine's configuration that is wrong, until a run has begun to change
+    /// something: then it is [`on_the_way`](Failure::on_the_way).
     pub fn own_files(what: &str, cause: impl fmt::Display) -> Failure {
-        Failure { exit: STOPPED, code: "own-files", message: format!("{what}: {cause}"), hint: String::new() }
+        Failure {
+            exit: USAGE,
+            code: OWN_FILES,
+            message: format!("{what}: {cause}"),
+            hint: "Check the rights and the free space there; `reedhook doctor` looks at all of it."
+                .to_owned(),
+        }
+    }
+
+    /// Whether it is about Reedhook's own files.
+    pub fn is_about_own_files(&self) -> bool {
+        [OWN_FILES, STATE_FILE].contains(&self.code)
+    }
+
+    /// The same before a run has changed anything.
+    pub fn before_the_run(self) -> Failure {
+        if self.is_about_own_files() { Failure { exit: REFUSED, ..self } } else { self }
+    }
+
+    /// The same after a run has begun to change something.
+    pub fn on_the_way(self) -> Failure {
+        if [USAGE, REFUSED].contains(&self.exit) { Failure { exit: STOPPED, ..self } } else { self }
+    }
+
+    /// Names the state file, which knows nothing of its path.
+    pub fn about_state_file(mut self, file: &Path) -> Failure {
+        if self.code == STATE_FILE && self.hint.is_empty() {
+            self.message = format!("{}: {}", file.display(), self.message);
+            self.hint =
+                "`reedhook doctor` says what is wrong; `reedhook doctor --mend` puts a broken one aside and builds a new one."
+                    .to_owned();
+        }
+        self
     }
 
     /// The same with advice.
     pub fn hint(mut self, hint: impl Into<String>) -> Failure {
         self.hint = hint.into();
         self
+    }
+
+    /// The line that programs get.
+    pub fn to_json(&self) -> serde_json::Value {
+        serde_json::json!({"event": "failure", "code": self.code, "message": self.text(), "exit": self.exit})
     }
 
     /// The sentence and the advice.
@@ -66,10 +112,21 @@ impl From<reedhook_core::record::RecordError> for Failure {
         let mut text = error.to_string();
         let mut cause = std::error::Error::source(&error);
         while let Some(below) = cause {
-            text = format!("{text}: {below}");
+            // SQLite tells the same twice: in its words, then as its number.
+            let said = below.to_string();
+            if !text.ends_with(&said) {
+                text = format!("{text}: {}", said.split(": Error code").next().unwrap_or_default());
+            }
             cause = below.source();
         }
-        Failure { exit: STOPPED, code: "own-files", message: text, hint: String::new() }
+        // A newer program's file says itself what to do.
+        let newer = matches!(error, reedhook_core::record::RecordError::TooNew { .. });
+        Failure {
+            exit: USAGE,
+            code: if newer { OWN_FILES } else { STATE_FILE },
+            message: text,
+            hint: String::new(),
+        }
     }
 }
 

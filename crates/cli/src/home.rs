@@ -3,7 +3,7 @@
 //! With `--home` everything is in one folder, so that the tool can live on a stick. Otherwise configuration and state go to
 //! the folders of the XDG base directory specification.
 
-use std::fs;
+use std::fs::{self, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -25,11 +25,13 @@ impl Home {
     pub fn find(chosen: Option<&Path>) -> Outcome<Home> {
         let variable =
             |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+        let told = variable("REEDHOOK_HOME");
+        let named = if chosen.is_some() { "--home" } else { "REEDHOOK_HOME" };
         // Services of the system run without the variable; the account has a folder all the same.
         let user = std::env::home_dir().filter(|folder| folder.is_absolute());
-        if let Some(folder) = chosen {
+        if let Some(folder) = chosen.or(told.as_deref()) {
             let folder = std::path::absolute(folder)
-                .map_err(|error| Failure::usage(format!("--home {}: {error}", folder.display())))?;
+                .map_err(|error| Failure::usage(format!("{named} {}: {error}", folder.display())))?;
             return Ok(Home { config: folder.clone(), state: folder, user });
         }
         let xdg = |name: &str, below: &str| {
@@ -65,6 +67,16 @@ impl Home {
         self.state.join("runs").join(job).join(format!("{run}.ndjson"))
     }
 
+    /// The folder of all logs, with one in it for each job.
+    pub fn all_logs(&self) -> PathBuf {
+        self.state.join("runs")
+    }
+
+    /// The folder of lock files.
+    pub fn locks(&self) -> PathBuf {
+        self.state.join("locks")
+    }
+
     /// The folder of a job's run logs.
     pub fn run_logs(&self, job: &str) -> PathBuf {
         self.state.join("runs").join(job)
@@ -90,20 +102,47 @@ impl Home {
         self.config.join("known_hosts")
     }
 
+    /// Makes the file of such hosts, closed to others like everything here; what adds to it would not.
+    pub fn make_known_hosts(&self) -> Outcome<()> {
+        make_folder(&self.config)?;
+        let file = self.known_hosts();
+        let made = closed().append(true).create(true).open(&file);
+        made.map(drop).map_err(|error| Failure::own_files(&format!("cannot make {}", file.display()), error))
+    }
+
     /// The user's own folder.
     pub fn user_folder(&self) -> Option<&Path> {
         self.user.as_deref()
     }
 
-    /// The state file; its folder is made.
-    pub fn state_file(&self) -> Outcome<PathBuf> {
-        make_folder(&self.state)?;
-        Ok(self.state.join("state.db"))
+    /// The folder of state and logs.
+    pub fn state(&self) -> &Path {
+        &self.state
+    }
+
+    /// The folder of jobs and settings.
+    pub fn config(&self) -> &Path {
+        &self.config
+    }
+
+    /// The state file.
+    pub fn state_file(&self) -> PathBuf {
+        self.state.join("state.db")
     }
 
     /// Opens the record of past runs, making it when there is none.
     pub fn record(&self) -> Outcome<Record> {
-        Ok(Record::open(&self.state_file()?)?)
+        make_folder(&self.state)?;
+        let file = self.state_file();
+        // SQLite gives what it makes beside the file the file's own mode.
+        match closed().append(true).create_new(true).open(&file) {
+            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => close(&file),
+            Ok(_) => {}
+            Err(error) => {
+                return Err(Failure::own_files(&format!("cannot make {}", file.display()), error));
+            }
+        }
+        Record::open(&file).map_err(|error| Failure::from(error).about_state_file(&file))
     }
 
     /// `~` and `~/x` as paths; anything else as it is.
@@ -126,22 +165,62 @@ impl Home {
     }
 }
 
-/// Makes a folder of Reedhook's own and the ones above it.
+/// Makes a folder of Reedhook's own, and the ones above it. What is made is closed to others.
 pub fn make_folder(path: &Path) -> Outcome<()> {
-    fs::create_dir_all(path)
+    let mut how = fs::DirBuilder::new();
+    #[cfg(unix)]
+    std::os::unix::fs::DirBuilderExt::mode(&mut how, 0o700);
+    how.recursive(true)
+        .create(path)
         .map_err(|error| Failure::own_files(&format!("cannot make {}", path.display()), error))
 }
 
-/// Writes a whole file or leaves the old one: to a temporary beside it, then renamed.
+/// How a file of Reedhook's own is made: what is in it is nobody else's business.
+pub fn closed() -> OpenOptions {
+    let mut how = OpenOptions::new();
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut how, 0o600);
+    how
+}
+
+/// Closes a file to others that an older Reedhook has made. Where there are no modes, there is nothing to close.
+fn close(path: &Path) {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        let open = fs::metadata(path).is_ok_and(|meta| meta.permissions().mode() & 0o077 != 0);
+        if open {
+            let _ = fs::set_permissions(path, fs::Permissions::from_mode(0o600));
+        }
+    }
+    #[cfg(not(unix))]
+    let _ = path;
+}
+
+/// Writes a whole file of Reedhook's own, or leaves the old one, also through a power cut: to a new one beside it, closed from its
+/// first byte on and made durable, which then takes the old one's place. A link is followed, so that the file may lie elsewhere.
 pub fn write_file(path: &Path, text: &str) -> Outcome<()> {
     let failed =
         |error: std::io::Error| Failure::own_files(&format!("cannot write {}", path.display()), error);
     if let Some(parent) = path.parent() {
         make_folder(parent)?;
     }
-    let temporary = path.with_extension("toml.new");
-    let mut file = fs::File::create(&temporary).map_err(failed)?;
-    file.write_all(text.as_bytes()).map_err(failed)?;
-    file.sync_all().map_err(failed)?;
-    fs::rename(&temporary, path).map_err(failed)
+    let path = &fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(".new");
+    let temporary = path.with_file_name(name);
+    let write = || -> std::io::Result<()> {
+        let mut file = closed().write(true).create_new(true).open(&temporary)?;
+        file.write_all(text.as_bytes())?;
+        file.sync_all()?;
+        fs::rename(&temporary, path)
+    };
+    // One that is there already is what a crash has left.
+    let _ = fs::remove_file(&temporary);
+    write().map_err(failed)?;
+    // The new name is durable when its folder is; a folder that cannot be opened for that is none of ours to mend.
+    if let Some(folder) = path.parent().and_then(|folder| fs::File::open(folder).ok()) {
+        let _ = folder.sync_all();
+    }
+    Ok(())
 }

@@ -310,6 +310,26 @@ fn check_fit(name: &str, kind: Kind, keys: &JobKeys) -> Outcome<()> {
     }
 }
 
+/// Refuses limits between which nothing fits.
+fn check_limits(name: &str, keys: &JobKeys) -> Outcome<()> {
+    let sizes = matches!((keys.min_size, keys.max_size), (Some(min), Some(max)) if min.bytes() > max.bytes());
+    let times = match (&keys.newer_than, &keys.older_than) {
+        (Some(Moment::Ago(since)), Some(Moment::Ago(until))) => since.duration() < until.duration(),
+        (Some(Moment::Date(since)), Some(Moment::Date(until))) => since >= until,
+        _ => false,
+    };
+    let (one, other) = match (sizes, times) {
+        (true, _) => ("min_size", "max_size"),
+        (_, true) => ("newer_than", "older_than"),
+        _ => return Ok(()),
+    };
+    Err(Failure {
+        code: "contradiction",
+        ..Failure::usage(format!("job \"{name}\": {one} and {other} leave nothing between them"))
+    }
+    .hint("No file would take part: change one of the two."))
+}
+
 /// A checked job.
 #[derive(Debug, Clone)]
 pub struct Job {
@@ -334,6 +354,7 @@ impl Job {
         };
         let kind = keys.kind.ok_or_else(|| missing("kind", "kind = \"mirror\""))?;
         check_fit(name, kind, &keys)?;
+        check_limits(name, &keys)?;
         let two_way = kind == Kind::TwoWay;
         let sides = |several: &[String], one: &Option<String>| {
             if two_way { one.iter().cloned().collect() } else { several.to_vec() }
@@ -388,6 +409,30 @@ impl Job {
             polite: keys.polite.unwrap_or(false),
         };
         Ok(Job { name: name.to_owned(), keys, from, to, rules })
+    }
+
+    /// Keys that are given and have no effect in this job, each as a sentence.
+    pub fn idle_keys(&self) -> Vec<String> {
+        let (keys, rules) = (&self.keys, &self.rules);
+        let copy = rules.kind == Kind::Copy;
+        let keeps = rules.replaced == Replaced::Keep || (rules.removed == Removed::Keep && !copy);
+        let idle = [
+            (copy && keys.removed.is_some(), "removed has no effect: a copy removes nothing"),
+            (copy && keys.max_removals.is_some(), "max_removals has no effect: a copy removes nothing"),
+            (
+                rules.kind == Kind::Mirror && keys.newer.is_some(),
+                "newer has no effect: a mirror makes the right like the left, whichever is newer",
+            ),
+            (!keeps && keys.keep_for.is_some(), "keep_for has no effect: this job keeps no copies"),
+            (!keeps && keys.keep_max.is_some(), "keep_max has no effect: this job keeps no copies"),
+            (
+                keys.owners.is_some(),
+                "owners has no effect yet: no place of today is on another machine and has owners",
+            ),
+        ];
+        let both = keys.only.iter().filter(|line| keys.exclude.contains(line));
+        let both = both.map(|line| format!("\"{line}\" is in only and in exclude: it is left out"));
+        idle.into_iter().filter(|(idle, _)| *idle).map(|(_, words)| words.to_owned()).chain(both).collect()
     }
 
     /// The job's filter, with ages counted from now.

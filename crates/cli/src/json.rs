@@ -1,7 +1,7 @@
 //! The lines of `--json` and of run logs: one object each, with the same keys in both.
 
 use std::borrow::Cow;
-use std::io::Write;
+use std::time::Duration;
 
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
@@ -15,16 +15,7 @@ use reedhook_core::walk::two_way::Conflict;
 use serde::Serialize;
 use serde_json::{Map, Value, json};
 
-/// Prints one object on standard output.
-pub fn print(value: &Value) {
-    // Whoever stopped reading the output does not need it.
-    let _ = writeln!(std::io::stdout().lock(), "{value}");
-}
-
-/// Prints a line that is ready, with its end.
-pub fn print_line(line: &[u8]) {
-    let _ = std::io::stdout().lock().write_all(line);
-}
+pub use crate::output::{json as print, json_line as print_line};
 
 /// A path as its JSON keys: text, and the bytes where the text cannot be exact.
 pub struct PathKeys<'a> {
@@ -110,13 +101,43 @@ impl<'a> ItemLine<'a> {
     }
 }
 
-/// A time as `SECONDS.NANOSECONDS` since 1970.
-struct StampText(Stamp);
+/// A time as RFC 3339 has it, in UTC: `2031-05-04T16:15:00.5Z`. Stamps that lie outside its years, as broken file systems have
+/// them, are told as `SECONDS.NANOSECONDS` since 1970.
+pub struct StampText(pub Stamp);
+
+impl std::fmt::Display for StampText {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match jiff::Timestamp::from_nanosecond(self.0.as_nanos()) {
+            Ok(time) if self.0.seconds() >= YEAR_ONE => write!(f, "{time}"),
+            _ => write!(f, "{}", self.0),
+        }
+    }
+}
+
+/// RFC 3339 has no years before this one: 0001-01-01.
+const YEAR_ONE: i64 = -62_135_596_800;
 
 impl Serialize for StampText {
     fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(&self.0)
+        serializer.collect_str(self)
     }
+}
+
+/// What [`StampText`] wrote, now or as it once did.
+pub fn stamp_of(text: &str) -> Option<Stamp> {
+    match text.parse::<jiff::Timestamp>() {
+        Ok(time) => {
+            let nanos = time.as_nanosecond();
+            let seconds = i64::try_from(nanos.div_euclid(1_000_000_000)).ok()?;
+            Some(Stamp::new(seconds, u32::try_from(nanos.rem_euclid(1_000_000_000)).ok()?))
+        }
+        Err(_) => Stamp::from_text(text),
+    }
+}
+
+/// A moment as RFC 3339 has it.
+pub fn time(ms: i64) -> String {
+    StampText(Stamp::new(ms.div_euclid(1000), (ms.rem_euclid(1000) * 1_000_000) as u32)).to_string()
 }
 
 /// An item that was done. `to` tells several destinations apart.
@@ -204,7 +225,7 @@ pub fn add_past(past: &mut Past, wanted: Side, value: &Value) {
         return;
     }
     let mark = |modified: &str, mode: &str| Mark {
-        modified: value.get(modified).and_then(Value::as_str).and_then(Stamp::from_text),
+        modified: value.get(modified).and_then(Value::as_str).and_then(stamp_of),
         mode: value.get(mode).and_then(Value::as_u64).and_then(|mode| u32::try_from(mode).ok()),
     };
     match value.get("event").and_then(Value::as_str) {
@@ -248,5 +269,34 @@ pub fn object(value: Value) -> Map<String, Value> {
     match value {
         Value::Object(map) => map,
         _ => Map::new(),
+    }
+}
+
+/// A duration as every line gives it: seconds, exact to the millisecond.
+pub fn seconds(duration: Duration) -> f64 {
+    (duration.as_secs_f64() * 1000.0).round() / 1000.0
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_have_one_form_and_come_back_exactly() {
+        let rows = [
+            (0, 0, "1970-01-01T00:00:00Z"),
+            (1_935_850_500, 500_000_000, "2031-05-06T16:15:00.5Z"),
+            (1_935_850_500, 1, "2031-05-06T16:15:00.000000001Z"),
+            (-1, 999_999_999, "1969-12-31T23:59:59.999999999Z"),
+            (i64::MAX / 4, 7, "2305843009213693951.000000007"),
+            (YEAR_ONE - 1, 0, "-62135596801.000000000"),
+        ];
+        for (seconds, nanos, text) in rows {
+            let stamp = Stamp::new(seconds, nanos);
+            assert_eq!(StampText(stamp).to_string(), text);
+            assert_eq!(stamp_of(text), Some(stamp), "{text}");
+            assert_eq!(stamp_of(&stamp.to_text()), Some(stamp), "as it once was written");
+        }
+        assert_eq!((time(-1).as_str(), stamp_of("heron")), ("1969-12-31T23:59:59.999Z", None));
     }
 }

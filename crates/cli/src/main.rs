@@ -14,6 +14,8 @@ mod failure;
 mod home;
 mod jobfile;
 mod json;
+mod logs;
+mod output;
 mod places;
 mod polite;
 mod progress;
@@ -22,29 +24,83 @@ mod remote;
 mod render;
 mod round;
 mod secrets;
+mod signals;
 mod text;
 mod two_way;
 
+use std::ffi::OsString;
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::{ColorChoice, CommandFactory, FromArgMatches};
 
-use args::Cli;
+use args::{Cli, Color, Command};
 use context::Context;
-use failure::Outcome;
+use failure::{Failure, USAGE};
 
 fn main() -> ExitCode {
-    let cli = Cli::parse();
-    match act(cli) {
-        Ok(code) => ExitCode::from(code),
-        Err(failure) => {
-            context::complain(&failure);
+    let typed: Vec<OsString> = std::env::args_os().collect();
+    let code = match understand(&typed) {
+        Ok(cli) => act(cli),
+        Err(error) => explain(&error, typed.iter().any(|word| word == "--json")),
+    };
+    // Half an output with an exit code that says that all went well would be believed.
+    match output::failure() {
+        Some(failure) => {
+            context::complain(&failure, false);
             ExitCode::from(failure.exit)
         }
+        None => ExitCode::from(code),
     }
 }
 
-fn act(cli: Cli) -> Outcome {
-    let context = Context::new(&cli.global)?;
-    commands::carry_out(&context, cli.command)
+/// What was typed, as the command line has it.
+fn understand(typed: &[OsString]) -> Result<Cli, clap::Error> {
+    let mut command = Cli::command().color(color_of(typed));
+    let matches = command.try_get_matches_from_mut(typed);
+    matches.and_then(|matches| Cli::from_arg_matches(&matches)).map_err(|error| error.format(&mut command))
+}
+
+/// The colour that was asked for: what explains the command line has to know it before the command line is understood.
+fn color_of(typed: &[OsString]) -> ColorChoice {
+    let words = typed.iter().map(|word| word.to_string_lossy());
+    let mut after = words.clone().skip(1);
+    let chosen = words.filter_map(|word| {
+        let next = after.next();
+        match word.strip_prefix("--color") {
+            Some("") => next.map(|next| next.into_owned()),
+            Some(value) => value.strip_prefix('=').map(str::to_owned),
+            None => None,
+        }
+    });
+    match chosen.last().as_deref().and_then(|word| <Color as clap::ValueEnum>::from_str(word, false).ok()) {
+        Some(Color::Always) => ColorChoice::Always,
+        Some(Color::Never) => ColorChoice::Never,
+        Some(Color::Auto) | None => ColorChoice::Auto,
+    }
+}
+
+/// Prints help, or what is wrong about what was typed.
+fn explain(error: &clap::Error, json: bool) -> u8 {
+    let code = u8::try_from(error.exit_code()).unwrap_or(USAGE);
+    if json && code != 0 {
+        let text = error.render().to_string();
+        let first = text.lines().next().unwrap_or_default();
+        let message = first.strip_prefix("error: ").unwrap_or(first);
+        output::json(&Failure::usage(message).to_json());
+    }
+    output::note(error.print());
+    code
+}
+
+fn act(cli: Cli) -> u8 {
+    let json = cli.global.json;
+    let tolerant = matches!(cli.command, Command::Doctor { .. });
+    let outcome = Context::new(&cli.global, tolerant).and_then(|context| {
+        commands::carry_out(&context, cli.command)
+            .map_err(|failure| failure.about_state_file(&context.home.state_file()))
+    });
+    outcome.unwrap_or_else(|failure| {
+        context::complain(&failure, json);
+        failure.exit
+    })
 }

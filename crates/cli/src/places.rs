@@ -8,6 +8,7 @@ use std::sync::Arc;
 use reedhook_core::job::Preserve;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{FaultKind, Place, Store};
+use reedhook_core::units::{Age, Size};
 use reedhook_stores::drives;
 use reedhook_stores::gathered::Gathered;
 use reedhook_stores::local::LocalStore;
@@ -25,6 +26,31 @@ use crate::remote::{self, Reach, ReachKeys};
 pub struct Settings {
     /// Named stores.
     pub stores: BTreeMap<String, StoreEntry>,
+    /// How long the runs' logs are kept.
+    #[serde(skip_serializing_if = "LogKeys::is_default")]
+    pub logs: LogKeys,
+}
+
+/// How long logs are kept, and how much room those of one job may take.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct LogKeys {
+    /// What is older goes.
+    pub keep_for: Age,
+    /// The oldest go when they take more.
+    pub keep_max: Size,
+}
+
+impl Default for LogKeys {
+    fn default() -> LogKeys {
+        LogKeys { keep_for: Age::from_days(400), keep_max: Size::from_bytes(1_000_000_000) }
+    }
+}
+
+impl LogKeys {
+    fn is_default(&self) -> bool {
+        *self == LogKeys::default()
+    }
 }
 
 /// A named store.
@@ -398,7 +424,7 @@ fn refuse_absent_drive(located: &Located) -> Outcome<()> {
 }
 
 /// Only the last folder of a path may be missing; of a place in a store, everything below the store's root may.
-fn can_be_made(located: &Located) -> bool {
+pub fn can_be_made(located: &Located) -> bool {
     match &located.store_root {
         Some(root) => located.path != *root && root.is_dir(),
         None => located.path.parent().is_some_and(Path::is_dir),

@@ -11,9 +11,10 @@ use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use reedhook_core::plan::Plan;
 use reedhook_core::run::{Done, Event};
 use reedhook_core::walk::ScanProgress;
+use unicode_width::UnicodeWidthStr;
 
 use crate::context::{Context, print_text};
-use crate::text::{bytes, count, duration, grouped, rate};
+use crate::text::{bytes, count, duration, elided, elided_end, grouped, rate};
 
 /// How often the live view is drawn.
 const FRAME: Duration = Duration::from_millis(100);
@@ -82,6 +83,23 @@ impl Tally {
         ((self.bytes + self.files * FILE_WEIGHT).min(total), total)
     }
 
+    /// Done and total, as the view shows how far it is: of the bytes, or of the files where those are what takes the time. Either is
+    /// one of the two figures that stand beside it.
+    fn share(&self) -> (u64, u64) {
+        let (done, total) = if self.bytes_total >= self.files_total * FILE_WEIGHT {
+            (self.bytes, self.bytes_total)
+        } else {
+            (self.files, self.files_total)
+        };
+        (done.min(total), total.max(1))
+    }
+
+    fn percent(&self) -> u64 {
+        let (done, total) = self.share();
+        // Bytes of a large file system times a hundred fit all the same.
+        u64::try_from(u128::from(done) * 100 / u128::from(total)).unwrap_or(100)
+    }
+
     fn time_left(&self, elapsed: Duration) -> Option<Duration> {
         let (done, total) = self.weight();
         if done == 0 || elapsed < Duration::from_secs(1) {
@@ -99,12 +117,11 @@ impl Tally {
 
     /// The whole state in one line.
     fn line(&self, elapsed: Duration) -> String {
-        let (done, total) = self.weight();
         let left =
             self.time_left(elapsed).map_or(String::new(), |left| format!(", about {} left", duration(left)));
         format!(
             "{:>3} %  {} of {} files, {} of {}, {}{left}, {}",
-            done * 100 / total.max(1),
+            self.percent(),
             grouped(self.files),
             grouped(self.files_total),
             bytes(self.bytes),
@@ -217,36 +234,29 @@ impl Live {
                 .unwrap_or_else(|_| ProgressStyle::default_bar())
                 .progress_chars("━╸─")
         };
-        let total = screen.add(ProgressBar::new(1).with_style(plain("  {bar:60.green/8}  {msg}")));
+        let columns = columns();
+        let bar = columns.saturating_sub(BESIDE_THE_BAR).clamp(4, 60);
+        let total =
+            screen.add(ProgressBar::new(1).with_style(plain(&format!("  {{bar:{bar}.green/8}}  {{msg}}"))));
         let facts = screen.add(ProgressBar::new(1).with_style(plain("  {msg}")));
         let problems = screen.add(ProgressBar::new(1).with_style(plain("  {msg}")));
         Live { screen, total, facts, workers: Vec::new(), problems }
     }
 
     fn draw(&mut self, tally: &Tally, elapsed: Duration) {
-        let (done, total) = tally.weight();
-        self.total.set_length(total.max(1));
+        let (done, total) = tally.share();
+        self.total.set_length(total);
         self.total.set_position(done);
-        self.total.set_message(format!("{} %", done * 100 / total.max(1)));
-        let left = match tally.time_left(elapsed) {
-            Some(left) => format!("about {} left", duration(left)),
-            None => "estimating the time left".to_owned(),
-        };
-        self.facts.set_message(format!(
-            "{} of {}   {} of {} files   {}   {left}",
-            bytes(tally.bytes),
-            bytes(tally.bytes_total),
-            grouped(tally.files),
-            grouped(tally.files_total),
-            rate(tally.bytes, elapsed),
-        ));
-        self.draw_workers(tally);
+        self.total.set_message(format!("{} %", tally.percent()));
+        let columns = columns();
+        self.facts.set_message(facts(tally, elapsed, columns.saturating_sub(INDENT)));
+        self.draw_workers(tally, columns.saturating_sub(INDENT));
         self.problems.set_message(tally.problems());
     }
 
     /// A line for each worker, or where there are many, as with a store far away, for the largest files and one for the rest.
-    fn draw_workers(&mut self, tally: &Tally) {
-        let lines = worker_lines(&tally.workers);
+    fn draw_workers(&mut self, tally: &Tally, columns: usize) {
+        let lines = worker_lines(&tally.workers, columns);
         while self.workers.len() < lines.len() {
             let style =
                 ProgressStyle::with_template("  {wide_msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
@@ -259,19 +269,45 @@ impl Live {
     }
 }
 
+/// What stands beside the bar: its indent, two spaces, the percentage, and one column that stays free.
+const BESIDE_THE_BAR: usize = 11;
+
+/// What stands before each line, and one column that stays free: a terminal that is filled to its last column wraps.
+const INDENT: usize = 3;
+
+fn columns() -> usize {
+    usize::from(console::Term::stderr().size().1).max(20)
+}
+
+/// How far it is, in figures: as many as fit, the most wanted first.
+fn facts(tally: &Tally, elapsed: Duration, columns: usize) -> String {
+    let left = match tally.time_left(elapsed) {
+        Some(left) => format!("about {} left", duration(left)),
+        None => "estimating the time left".to_owned(),
+    };
+    let size = format!("{} of {}", bytes(tally.bytes), bytes(tally.bytes_total));
+    let files = format!("{} of {} files", grouped(tally.files), grouped(tally.files_total));
+    let pace = rate(tally.bytes, elapsed);
+    let choices =
+        [vec![&size, &files, &pace, &left], vec![&size, &files, &left], vec![&size, &left], vec![&size]];
+    let lines = choices.map(|parts| parts.into_iter().map(String::as_str).collect::<Vec<_>>().join("   "));
+    let fits = lines.iter().find(|line| line.width() <= columns);
+    fits.cloned().unwrap_or_else(|| elided_end(&size, columns))
+}
+
 /// More lines than this nobody reads.
 const LINES: usize = 4;
 
-fn worker_lines(workers: &[Option<Worker>]) -> Vec<String> {
+fn worker_lines(workers: &[Option<Worker>], columns: usize) -> Vec<String> {
     if workers.len() <= LINES {
         return workers
             .iter()
-            .map(|worker| worker.as_ref().map_or("idle".to_owned(), Worker::line))
+            .map(|worker| worker.as_ref().map_or("idle".to_owned(), |worker| worker.line(columns)))
             .collect();
     }
     let mut busy: Vec<&Worker> = workers.iter().flatten().collect();
     busy.sort_by_key(|worker| std::cmp::Reverse(worker.size));
-    let mut lines: Vec<String> = busy.iter().take(LINES - 1).map(|worker| worker.line()).collect();
+    let mut lines: Vec<String> = busy.iter().take(LINES - 1).map(|worker| worker.line(columns)).collect();
     lines.resize(LINES - 1, "idle".to_owned());
     let rest = busy.len().saturating_sub(LINES - 1);
     lines.push(if rest > 0 {
@@ -283,14 +319,17 @@ fn worker_lines(workers: &[Option<Worker>]) -> Vec<String> {
 }
 
 impl Worker {
-    fn line(&self) -> String {
+    /// What is in hand, in at most so many columns. A long path loses its middle: its end is the file's name.
+    fn line(&self, columns: usize) -> String {
         if self.size == 0 {
-            return self.path.clone();
+            return elided(&self.path, columns);
         }
         let percent = (self.done * 100 / self.size).min(100);
         // All of it has been handed over; the medium is still at it.
         let state = if percent == 100 { "flushing".to_owned() } else { format!("{percent:>3} % of") };
-        format!("{state:<8} {:>8}  {}", bytes(self.size), self.path)
+        let before = format!("{state:<8} {:>8}  ", bytes(self.size));
+        let room = columns.saturating_sub(before.width());
+        elided_end(&format!("{before}{}", elided(&self.path, room)), columns)
     }
 }
 
@@ -307,13 +346,40 @@ pub fn watch_scan(context: &Context, job: &str, progress: &ScanProgress, finishe
         if begun.elapsed() > Duration::from_millis(300) {
             let entries = progress.entries.load(Ordering::Relaxed);
             let folders = progress.folders.load(Ordering::Relaxed);
-            spinner.set_message(format!(
+            let message = format!(
                 "{job}: looking at both sides, {} in {} so far",
                 count(entries, "entry", "entries"),
                 count(folders, "folder", "folders")
-            ));
+            );
+            spinner.set_message(elided_end(&message, columns().saturating_sub(INDENT)));
             spinner.tick();
         }
     }
     spinner.finish_and_clear();
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_percentage_is_that_of_a_figure_beside_it_and_nothing_is_wider_than_the_terminal() {
+        let worker = |path: &str| Some(Worker { path: path.to_owned(), size: 24 << 20, done: 8 << 20 });
+        let name = "stills/2031/05/nest-camera-three-north-of-the-boardwalk-0001.jpg";
+        let few = Tally { files_total: 12, bytes: 8 << 20, bytes_total: 24 << 20, ..Tally::default() };
+        let many = Tally { files: 150, files_total: 1000, bytes: 900, bytes_total: 1000, ..Tally::default() };
+        let none = Tally::default();
+        assert_eq!((few.percent(), many.percent(), none.percent()), (33, 15, 0));
+        for columns in [20, 40, 80, 200] {
+            let lines = worker_lines(&[worker(name), worker("a"), None], columns - INDENT);
+            assert!(lines.iter().all(|line| line.width() <= columns - INDENT), "{lines:?}");
+            assert!(
+                columns < 40 || lines[0].ends_with("0001.jpg"),
+                "the name's end is what tells: {}",
+                lines[0]
+            );
+            let facts = facts(&few, Duration::from_secs(9), columns - INDENT);
+            assert!(facts.width() <= columns - INDENT && facts.starts_with("8.39 MB"), "{facts}");
+        }
+    }
 }

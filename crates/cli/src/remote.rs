@@ -14,7 +14,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use reedhook_core::path::RelPath;
 use reedhook_core::record::KeptNotes;
 use reedhook_core::store::StoreExt;
-use reedhook_stores::remote::connect::{Account, Address, ConnectError, FindSecret, Secret, Trust};
+use reedhook_stores::remote::connect::{
+    Account, Address, ConnectError, FindSecret, Secret, Trust, is_loopback,
+};
 use reedhook_stores::remote::object::ObjectSetup;
 use reedhook_stores::remote::patience::Patience;
 use reedhook_stores::remote::sftp::SshSetup;
@@ -191,8 +193,10 @@ impl Reach {
         let setup = |why: String| ConnectError::Setup(why);
         let base =
             RelPath::new(&base).map_err(|error| setup(format!("{}: {error}", self.address.shown())))?;
-        let file = home.state_file().map_err(|failure| setup(failure.message))?;
-        let notes = KeptNotes::open(&file, &server, base).map_err(|error| setup(error.to_string()))?;
+        // The record lays out the file that the notes are in.
+        drop(home.record().map_err(|failure| setup(failure.text()))?);
+        let notes =
+            KeptNotes::open(&home.state_file(), &server, base).map_err(|error| setup(error.to_string()))?;
         Remote::open(self.address.clone(), self.account(home), &self.options(home), Arc::new(notes))
     }
 
@@ -281,13 +285,19 @@ fn patience() -> Patience {
     Patience { attempts: attempts.unwrap_or(usual.attempts), ..usual }
 }
 
+/// The account that this runs as: who has set the variables right, else who the system says it is.
 fn local_user() -> String {
-    std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "root".to_owned())
+    let variable = |name: &str| std::env::var(name).ok().filter(|name| !name.is_empty());
+    variable("USER").or_else(|| variable("LOGNAME")).or_else(account_name).unwrap_or_default()
 }
 
-fn is_loopback(host: &str) -> bool {
-    host == "localhost"
-        || host.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback())
+/// The name of this process's account, from the table of accounts.
+fn account_name() -> Option<String> {
+    let number = rustix::process::getuid().as_raw().to_string();
+    let table = std::fs::read_to_string("/etc/passwd").ok()?;
+    let fields = table.lines().map(|line| line.split(':').collect::<Vec<_>>());
+    let own = fields.into_iter().find(|fields| fields.get(2) == Some(&number.as_str()))?;
+    own.first().map(|name| (*name).to_owned())
 }
 
 /// Reads an address: `SCHEME://[USER@]HOST[:PORT]/PATH`.
@@ -355,8 +365,7 @@ fn look_for_secret(
         return Ok(Some(kept));
     }
     if std::io::stdin().is_terminal() && std::io::stderr().is_terminal() {
-        let asked = dialoguer::Password::new().with_prompt(question).allow_empty_password(true).interact();
-        let typed = asked.map_err(|error| format!("no answer ({error})"))?;
+        let typed = crate::ask::secret(question, true).map_err(|failure| failure.message)?;
         return Ok(Some(Secret::new(typed)).filter(|secret| !secret.reveal().is_empty()));
     }
     Ok(None)

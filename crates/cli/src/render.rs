@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write;
 
 use reedhook_core::entry::{Meta, Side};
-use reedhook_core::job::{Kind, Removed, Replaced};
+use reedhook_core::job::{JobRules, Kind, Removals, Removed, Replaced};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::two_way::Settled;
 use reedhook_core::plan::{Action, Fate, FolderPlan, Role, Step};
@@ -70,8 +70,15 @@ pub fn heading(round: &Round, home: &Home) -> String {
 pub fn empty_source(round: &Round, leg: &Leg, home: &Home) -> Option<String> {
     let empty = round.both.is_none() && leg.plan.left_items == 0 && leg.plan.folders_seen <= 1;
     let from: Vec<String> = round.ends.from.iter().map(|from| from.short(home)).collect();
+    let why = match leg.plan.filtered {
+        0 => String::new(),
+        _ => format!(
+            ": the filter leaves out all of it, and `reedhook job filter {}` shows which line does",
+            round.job.name
+        ),
+    };
     (empty && !from.is_empty())
-        .then(|| format!("The source {} holds nothing that takes part.", from.join(", ")))
+        .then(|| format!("The source {} holds nothing that takes part{why}.", from.join(", ")))
 }
 
 /// What a run would do, for one leg.
@@ -360,6 +367,13 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
         let pace = if long { format!(" at {}", rate(counts.bytes, result.elapsed)) } else { String::new() };
         let _ = writeln!(text, "  {} written{pace}.", bytes(counts.bytes));
     }
+    if result.unfinished > 0 {
+        let _ = writeln!(
+            text,
+            "  {} of unfinished files are there; the next run goes on with them.",
+            bytes(result.unfinished)
+        );
+    }
     if let Some(line) = kept_line(round, result, home) {
         let _ = writeln!(text, "  {line}");
     }
@@ -386,11 +400,13 @@ pub fn undo_summary(undone: &reedhook_core::record::RunRow, result: &RunResult) 
         (counts.moved, "that it moved put back"),
         (counts.updated, "that it replaced put back"),
         (counts.added, "that it removed brought back"),
-        (counts.meta, "given their mode and time again"),
         (counts.same, "already as they were"),
     ];
     for (number, words) in rows.into_iter().filter(|(number, _)| *number > 0) {
         let _ = writeln!(text, "  {} {words}", count(number, "file", "files"));
+    }
+    if counts.meta > 0 {
+        let _ = writeln!(text, "  {} given their mode and time again", count(counts.meta, "item", "items"));
     }
     text.push_str(&problem_groups(&result.problems));
     text
@@ -414,6 +430,9 @@ pub fn count_table(counts: &reedhook_core::plan::Counts, made: u64, removed: u64
     for (word, number) in rows.into_iter().filter(|(word, number)| *number > 0 || *word == "same") {
         let noun = match word {
             "problems" => "",
+            // Folders have a mode too.
+            "adjusted" if number == 1 => "item",
+            "adjusted" => "items",
             _ if number == 1 => "file",
             _ => "files",
         };
@@ -474,13 +493,24 @@ pub fn folder_fates(leg: &Leg) -> impl Iterator<Item = (&FolderPlan, reedhook_co
 }
 
 /// What removals mean for a kind of job, for `job show` and `job add`.
-pub fn kind_sentence(kind: Kind, removed: Removed) -> String {
-    let noun = if kind == Kind::TwoWay { "two-way job" } else { kind.as_str() };
-    format!("A {noun} {}.", kind_means(kind, removed))
+pub fn kind_sentence(rules: &JobRules) -> String {
+    let noun = if rules.kind == Kind::TwoWay { "two-way job" } else { rules.kind.as_str() };
+    format!("A {noun} {}.", kind_means(rules))
 }
 
-fn kind_means(kind: Kind, removed: Removed) -> String {
-    match (kind, removed) {
+fn kind_means(rules: &JobRules) -> String {
+    match (rules.kind, rules.removed) {
+        (Kind::TwoWay, _) if rules.removals == Removals::Ignore => {
+            "keeps both sides alike in what is new or changed; what is removed at one stays at the other".to_owned()
+        }
+        (Kind::TwoWay, Removed::Erase) => {
+            "keeps both sides alike: what is new, changed or removed at one becomes so at the other, where it is erased for good"
+                .to_owned()
+        }
+        (Kind::TwoWay, Removed::Trash) => {
+            "keeps both sides alike: what is new, changed or removed at one becomes so at the other, where it is moved to the trash"
+                .to_owned()
+        }
         (Kind::Mirror, Removed::Erase) => {
             "makes the right like the left; what is only on the right is erased there for good".to_owned()
         }

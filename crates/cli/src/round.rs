@@ -107,7 +107,7 @@ impl Round {
         refuse_nested(&self.ends, home)?;
         let facts = facts(&leg.plan, leg.left.as_ref(), made, Vec::new());
         match guard::check(&leg.plan, &self.job.rules, &facts, &self.lifted) {
-            Some(refusal) => Err(guard_failure(leg, &refusal, home)),
+            Some(refusal) => Err(guard_failure(&self.job, leg, &refusal, home)),
             None => Ok(()),
         }
     }
@@ -406,7 +406,7 @@ pub fn lifted(allowed: &[Guard]) -> Vec<Lift> {
 }
 
 /// A guard's refusal as a failure with the way on.
-pub fn guard_failure(leg: &Leg, refusal: &Refusal, home: &Home) -> Failure {
+pub fn guard_failure(job: &Job, leg: &Leg, refusal: &Refusal, home: &Home) -> Failure {
     let mut message = match refusal {
         Refusal::Space { needed, free } => format!(
             "it needs {} at {}, where {} are free",
@@ -441,7 +441,15 @@ pub fn guard_failure(leg: &Leg, refusal: &Refusal, home: &Home) -> Failure {
         }
         Refusal::Space { .. } => "Free space there, or filter something out.",
     };
-    let hint = format!("{advice} If it is right: reedhook run --allow {}.", refusal.lift().as_str());
+    let lift = refusal.lift().as_str();
+    let way = if job.name == ONCE {
+        format!("the same with --allow {lift}")
+    } else if !leg.ours && leg.plan.changes == Side::Left {
+        format!("reedhook run {} --reverse --allow {lift}", job.name)
+    } else {
+        format!("reedhook run {} --allow {lift}", job.name)
+    };
+    let hint = format!("{advice} If it is right: {way}.");
     Failure::refused(refusal.code(), message).hint(hint)
 }
 

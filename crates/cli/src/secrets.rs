@@ -1,9 +1,8 @@
 //! Secrets that are kept: in the system's keyring where there is one, otherwise in a file that only its owner may read.
 
 use std::collections::BTreeMap;
-use std::fs::{self, OpenOptions};
-use std::io::Write;
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
 
 use reedhook_stores::remote::connect::Secret;
 use serde::{Deserialize, Serialize};
@@ -77,20 +76,10 @@ fn read_file(home: &Home) -> Result<SecretsFile, String> {
     toml::from_str(&text).map_err(|_| format!("{} cannot be read as TOML", path.display()))
 }
 
-/// Writes the file anew beside the old one, closed to others from its first byte on.
 fn write_file(home: &Home, file: &SecretsFile) -> Outcome<()> {
-    let path = home.secrets_file();
-    let failed = |error: std::io::Error| Failure::own_files("the secret cannot be kept", error);
-    if let Some(folder) = path.parent() {
-        fs::create_dir_all(folder).map_err(failed)?;
-    }
     let text =
         toml::to_string(file).map_err(|error| Failure::own_files("the secret cannot be kept", error))?;
-    let fresh = path.with_extension("new");
-    let _ = fs::remove_file(&fresh);
-    let mut out = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&fresh).map_err(failed)?;
-    out.write_all(text.as_bytes()).and_then(|()| out.sync_all()).map_err(failed)?;
-    fs::rename(&fresh, &path).map_err(failed)
+    crate::home::write_file(&home.secrets_file(), &text)
 }
 
 #[cfg(test)]

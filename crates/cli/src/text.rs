@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
 use jiff::Timestamp;
-use unicode_width::UnicodeWidthStr;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 /// Headings and names.
 pub const BOLD: Style = Style::new().bold();
@@ -93,6 +93,55 @@ pub fn ago(ms: i64, now_ms: i64) -> String {
         3600..86_400 => said(seconds / 3600, "hour", "hours"),
         _ => said(seconds / 86_400, "day", "days"),
     }
+}
+
+/// A text that is at most so many columns wide; what is too long loses its middle, because both its beginning and its end tell it
+/// from others.
+pub fn elided(text: &str, columns: usize) -> String {
+    if text.width() <= columns {
+        return text.to_owned();
+    }
+    let room = columns.saturating_sub(1);
+    let head = taken(text.chars(), room / 2);
+    let tail: Vec<char> = taken(text.chars().rev(), room - room / 2).chars().collect();
+    format!("{head}…{}", tail.into_iter().rev().collect::<String>())
+}
+
+/// A text that is at most so many columns wide; what is too long loses its end.
+pub fn elided_end(text: &str, columns: usize) -> String {
+    if text.width() <= columns {
+        return text.to_owned();
+    }
+    format!("{}…", taken(text.chars(), columns.saturating_sub(1)).trim_end())
+}
+
+/// As many characters as fit.
+fn taken(chars: impl Iterator<Item = char>, columns: usize) -> String {
+    let mut left = columns;
+    chars
+        .take_while(|c| {
+            let width = c.width().unwrap_or(0);
+            let fits = width <= left;
+            left = left.saturating_sub(width);
+            fits
+        })
+        .collect()
+}
+
+/// A text in lines that are at most so many columns wide, where its words allow it.
+pub fn wrapped(text: &str, columns: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        match lines.last_mut() {
+            Some(line) if line.is_empty() => line.push_str(word),
+            Some(line) if line.width() + 1 + word.width() < columns => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
 }
 
 /// How a column is aligned.
@@ -191,6 +240,22 @@ mod tests {
             (ago(0, 59_000), ago(0, 3_600_000), ago(0, 864_000_000)),
             ("just now".into(), "1 hour ago".into(), "10 days ago".into())
         );
+    }
+
+    #[test]
+    fn what_is_too_long_is_shortened_where_it_hurts_least() {
+        let rows = [
+            ("counts/north.csv", 20, "counts/north.csv", "counts/north.csv"),
+            ("counts/north-2031-05-04.csv", 13, "counts…04.csv", "counts/north…"),
+            ("Graugänse/鶴鶴鶴鶴.csv", 10, "Grau….csv", "Graugänse…"),
+            ("heron", 1, "…", "…"),
+        ];
+        for (text, columns, middle, end) in rows {
+            assert_eq!((elided(text, columns).as_str(), elided_end(text, columns).as_str()), (middle, end));
+            assert!(elided(text, columns).width() <= columns);
+        }
+        assert_eq!(wrapped("what is only there is removed", 12), ["what is", "only there", "is removed"]);
+        assert_eq!(wrapped("", 12), [""]);
     }
 
     #[test]

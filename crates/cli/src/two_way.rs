@@ -125,9 +125,12 @@ impl Memory {
     /// The memory of this pair of stores; an empty one when they have never been run together.
     pub fn of(context: &Context, job: &Job, left: &dyn Store, right: &dyn Store) -> Outcome<Memory> {
         let record = context.home.record()?;
-        let known = match marks(left, right)? {
-            Some((left, right)) if job.name != ONCE => record.has_baseline(&job.name, &left, &right)?,
-            _ => false,
+        let known = match marks(left, right)?.filter(|_| job.name != ONCE) {
+            Some((one, other)) => match record.baseline_runs(&job.name, &one, &other)? {
+                Some(runs) => is_current(left, right, (&one, &other), &runs)?,
+                None => false,
+            },
+            None => false,
         };
         Ok(Memory { record: known.then(|| Mutex::new(record)), job: job.name.clone() })
     }
@@ -144,6 +147,21 @@ impl Memory {
     pub fn is_there(&self) -> bool {
         self.record.is_some()
     }
+}
+
+/// Whether a memory is of the same run as both sides. One that was put back, or that others have gone on without, knows less than
+/// nothing: what came back with its old time would seem to have been there all the time, and its counterpart to have been removed.
+fn is_current(left: &dyn Store, right: &dyn Store, marks: (&str, &str), runs: &[String; 2]) -> Outcome<bool> {
+    let says = |store: &dyn Store| {
+        identity::last_run(store, marks).map_err(|error| {
+            Failure::refused(
+                "side-foreign",
+                format!("what {} says of its last run cannot be read: {}", store.name(), error.reason()),
+            )
+        })
+    };
+    let known = |said: Option<String>| runs.contains(&said.unwrap_or_default());
+    Ok(known(says(left)?) && known(says(right)?))
 }
 
 /// The job's policies, or the person's word for what is being settled.
@@ -228,8 +246,8 @@ pub fn remember(
     context: &Context,
     job: &Job,
     both: &Both,
-    (left_mark, right_mark): (&str, &str),
-    deeds: &Deeds,
+    marks: (&str, &str),
+    (run, deeds): (&str, &Deeds),
 ) -> Outcome<()> {
     if job.name == ONCE {
         return Ok(());
@@ -246,6 +264,13 @@ pub fn remember(
         left.sync().and_then(|()| right.sync()).map_err(stopped)?;
     }
     let updates = learn(&both.news, (left, right), &by, deeds).map_err(stopped)?;
-    context.home.record()?.set_baseline(&job.name, left_mark, right_mark, &updates)?;
+    let mut record = context.home.record()?;
+    let changed = !updates.is_empty();
+    if changed {
+        for store in [left, right] {
+            identity::set_last_run(store, marks, run).map_err(stopped)?;
+        }
+    }
+    record.set_baseline(&job.name, marks, changed.then_some(run), &updates)?;
     Ok(())
 }

@@ -17,6 +17,7 @@ use serde_json::{Value, json};
 use similar::{ChangeTag, TextDiff};
 
 use super::run::told;
+use crate::ask;
 use crate::carry::Run;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, suggestion};
@@ -77,7 +78,7 @@ fn look(context: &Context, name: &str) -> Outcome<(Job, Both)> {
 /// A conflict as a line of JSON.
 pub fn as_json(conflict: &Conflict) -> Value {
     let side = |meta: &Meta| {
-        let modified = meta.modified.map(|stamp| stamp.to_text());
+        let modified = meta.modified.map(|stamp| lines::StampText(stamp).to_string());
         json!({"size": meta.size, "modified": modified, "kind": kind_word(meta)})
     };
     let mut object = lines::object(json!({"event": "conflict"}));
@@ -247,13 +248,13 @@ fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
     match two_way::look(context, job, &lifted, Moves::Proved, Some(&settling)) {
         Ok(round) => {
             if let Some((leg, refusal)) = round.refusal() {
-                let failure = crate::round::guard_failure(leg, refusal, &context.home);
-                return told(context, job, None, run.refuse(failure)?);
+                let failure = crate::round::guard_failure(job, leg, refusal, &context.home);
+                return told(context, job, None, run.refuse(failure));
             }
-            let result = run.carry_out(&round)?;
+            let result = run.carry_out(&round);
             told(context, job, Some(&round), result)
         }
-        Err(failure) => told(context, job, None, run.refuse(failure)?),
+        Err(failure) => told(context, job, None, run.refuse(failure)),
     }
 }
 
@@ -263,7 +264,6 @@ type Decisions = Vec<(ConflictPolicy, Vec<RelPath>)>;
 /// Shows each conflict and reads one key.
 fn ask_each(context: &Context, both: &Both, conflicts: &[&Conflict]) -> Outcome<Decisions> {
     const KEYS: &str = "[l]eft  [r]ight  [b]oth  [n]ewest  [d]ifference  [s]kip  [q]uit";
-    let terminal = console::Term::stderr();
     let mut decisions: Decisions = Vec::new();
     'conflicts: for (number, conflict) in conflicts.iter().enumerate() {
         context.say(format!(
@@ -274,10 +274,7 @@ fn ask_each(context: &Context, both: &Both, conflicts: &[&Conflict]) -> Outcome<
         ));
         loop {
             context.say(format!("    Keep which?  {}", styled(DIM, KEYS)));
-            let key = terminal
-                .read_char()
-                .map_err(|error| Failure::own_files("cannot read the terminal", error))?;
-            let policy = match key.to_ascii_lowercase() {
+            let policy = match ask::key()?.to_ascii_lowercase() {
                 'l' => ConflictPolicy::Left,
                 'r' => ConflictPolicy::Right,
                 'b' => ConflictPolicy::Both,

@@ -1,8 +1,5 @@
 //! `history`: what ran, when, and what came of it.
 
-use std::fs::File;
-use std::io::{BufRead, BufReader};
-
 use reedhook_core::record::RunRow;
 use serde_json::{Value, json};
 
@@ -11,6 +8,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::jobfile::{ONCE, load_job};
 use crate::json as lines;
+use crate::logs;
 use crate::render;
 use crate::text::{Align, BOLD, Columns, bytes, moment, styled};
 
@@ -76,11 +74,11 @@ fn list(context: &Context, job: Option<&str>, limit: u32) -> Outcome {
 
 fn run_line(run: &RunRow) -> Value {
     let object = lines::object(json!({
-        "event": "run", "job": run.job, "number": run.number, "run": run.run, "started": run.started_ms / 1000,
+        "event": "run", "job": run.job, "number": run.number, "run": run.run, "started": lines::time(run.started_ms),
         "outcome": run.outcome.as_str(),
     }));
     let mut object = lines::with_counts(object, &run.counts);
-    object.insert("seconds".into(), json!(run.elapsed.as_secs_f64()));
+    object.insert("seconds".into(), json!(lines::seconds(run.elapsed)));
     if !run.code.is_empty() {
         object.insert("code".into(), json!(run.code));
         object.insert("message".into(), json!(run.message));
@@ -104,7 +102,7 @@ fn problems(context: &Context, run: &RunRow) -> Outcome {
             return;
         }
         if context.global.json {
-            crate::context::print_text(line);
+            lines::print_line(format!("{line}\n").as_bytes());
         }
         let text = |key: &str| value.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
         let path = lines::path_of(value).map(|path| path.to_string()).unwrap_or_default();
@@ -137,13 +135,22 @@ fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
     }
     if context.global.json {
         lines::print(&run_line(&run));
-        read_log(context, &run, |line, _| {
-            crate::context::print_text(line);
+        read_log(context, &run, |line, value| {
+            if tells_of_an_item(value) {
+                lines::print_line(format!("{line}\n").as_bytes());
+            }
         })?;
         return Ok(0);
     }
+    let sort = match run.code.as_str() {
+        "undo" => ", an undo",
+        "restore" => ", a restore",
+        "reverse" => ", the other way round",
+        "settle" => ", settling conflicts",
+        _ => "",
+    };
     let mut text = format!(
-        "{}  run {}, {}\n{}",
+        "{}  run {}{sort}, {}\n{}",
         styled(BOLD, job),
         run.number,
         moment(run.started_ms),
@@ -157,6 +164,11 @@ fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
         text.push_str(&format!("  {} written.\n", bytes(run.counts.bytes)));
     }
     text.push_str(&render::problem_groups(&record.problem_groups(run.id)?));
+    if !run.log_whole {
+        text.push_str(
+            "  Its log could not be written whole: items may be missing, and it cannot be undone.\n",
+        );
+    }
     text.push_str(&items_text(context, &run, detail.items)?);
     context.say(text.trim_end());
     Ok(0)
@@ -167,7 +179,7 @@ fn items_text(context: &Context, run: &RunRow, all: bool) -> Outcome<String> {
     let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right]);
     let mut total = 0;
     read_log(context, run, |_, value| {
-        if value.get("event").and_then(Value::as_str) == Some("folder") {
+        if !tells_of_an_item(value) {
             return;
         }
         total += 1;
@@ -185,6 +197,11 @@ fn items_text(context: &Context, run: &RunRow, all: bool) -> Outcome<String> {
     Ok(text)
 }
 
+/// Whether a line of a log is about something that was done, or could not be.
+fn tells_of_an_item(value: &Value) -> bool {
+    matches!(value.get("event").and_then(Value::as_str), Some("item" | "problem"))
+}
+
 fn item_cells(value: &Value) -> Vec<String> {
     let word = value.get("do").or_else(|| value.get("code")).and_then(Value::as_str).unwrap_or_default();
     let path = lines::path_of(value).map(|path| path.to_string()).unwrap_or_default();
@@ -196,19 +213,7 @@ fn item_cells(value: &Value) -> Vec<String> {
     vec![word.to_owned(), path, last]
 }
 
-/// Reads a run's log line by line. A run that did nothing has none; a line cut off by a crash is passed over.
-pub fn read_log(context: &Context, run: &RunRow, mut each: impl FnMut(&str, &Value)) -> Outcome<()> {
-    let path = context.home.run_log(&run.job, &run.run);
-    let file = match File::open(&path) {
-        Ok(file) => file,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
-        Err(error) => return Err(Failure::own_files("cannot read the run's log", error)),
-    };
-    for line in BufReader::new(file).lines() {
-        let line = line.map_err(|error| Failure::own_files("cannot read the run's log", error))?;
-        if let Ok(value) = serde_json::from_str::<Value>(&line) {
-            each(&line, &value);
-        }
-    }
-    Ok(())
+/// Reads a run's log line by line. A run that did nothing has none.
+pub fn read_log(context: &Context, run: &RunRow, each: impl FnMut(&str, &Value)) -> Outcome<()> {
+    logs::read(&context.home.run_log(&run.job, &run.run), each)
 }

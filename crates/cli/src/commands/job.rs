@@ -10,9 +10,10 @@ use serde_json::{Value, json};
 use crate::alignment;
 use crate::args::JobCommand;
 use crate::ask;
+use crate::carry::JobLock;
 use crate::context::{Context, print_text};
 use crate::failure::{Failure, Outcome};
-use crate::home::write_file;
+use crate::home::{make_folder, write_file};
 use crate::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
 use crate::json as lines;
 use crate::places::{Ends, Located, locate, make_destination, written_for_keeping};
@@ -181,7 +182,37 @@ fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
             }
         }
     }
-    Ok(())
+    ends.to.iter().try_for_each(|to| refuse_bad_destination(context, to))
+}
+
+/// Refuses a destination that no run could ever use, and asks about one that is not there and cannot be made now.
+fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
+    if to.remote.is_some() || to.absent.is_some() || to.path.is_dir() {
+        return Ok(());
+    }
+    let shown = to.shown(&context.home);
+    let refused = |why: &str| {
+        Err(Failure {
+            code: "destination-unusable",
+            ..Failure::usage(format!("the destination {shown} {why}"))
+        })
+    };
+    match to.path.symlink_metadata() {
+        Ok(found) if found.is_symlink() => return refused("is a link that leads nowhere"),
+        Ok(_) => return refused("is no folder"),
+        Err(_) => {}
+    }
+    if crate::places::can_be_made(to) || context.global.yes {
+        return Ok(());
+    }
+    let question = format!("{shown} is not there, nor is the folder above it. Set the job up all the same?");
+    if context.can_ask() && ask::yes(&question, false)? {
+        return Ok(());
+    }
+    let above = to.path.parent().unwrap_or(Path::new("/")).display();
+    let message = format!("the destination {shown} is not there, nor is {above}");
+    Err(Failure { code: "destination-missing", ..Failure::usage(message) }
+        .hint("Check the path, make the folder, or connect the drive; --yes sets the job up all the same."))
 }
 
 /// Makes missing destinations after asking. Where nobody can be asked, the first run does it.
@@ -189,6 +220,10 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
     for to in ends.to.iter().filter(|to| to.remote.is_none() && !to.path.exists()) {
         if let Some(why) = &to.absent {
             context.warn(format!("{}: {why} now", to.written));
+            continue;
+        }
+        if !crate::places::can_be_made(to) {
+            context.warn(format!("{} is not there now", to.shown(&context.home)));
             continue;
         }
         let shown = to.shown(&context.home);
@@ -225,15 +260,16 @@ fn remember_places(context: &Context, job: &Job, ends: &Ends, given: impl Fn(&st
 /// Says what was set up, where things will land, and what deserves a second look.
 fn announce(context: &Context, job: &Job, ends: &Ends) {
     if context.global.json {
+        job.idle_keys().into_iter().for_each(|words| context.warn(words));
         return lines::print(&described(job));
     }
     let name = styled(BOLD, &job.name);
-    let sentence = render::kind_sentence(job.rules.kind, job.rules.removed);
+    let sentence = render::kind_sentence(&job.rules);
     context.say(format!("The job {name} is set up. {sentence}"));
     for line in render::mapping(job.rules.kind, ends, &context.home) {
         context.say(line);
     }
-    for warning in second_looks(context, ends) {
+    for warning in second_looks(context, ends).into_iter().chain(job.idle_keys()) {
         context.warn(warning);
     }
 }
@@ -332,7 +368,7 @@ fn show(context: &Context, name: &str) -> Outcome {
     }
     let ends = Ends::of(&job, &context.home, &context.settings)?;
     let mut text = format!("{}  {}\n", styled(BOLD, name), job.rules.kind);
-    text.push_str(&format!("  {}\n", render::kind_sentence(job.rules.kind, job.rules.removed)));
+    text.push_str(&format!("  {}\n", render::kind_sentence(&job.rules)));
     for line in render::mapping(job.rules.kind, &ends, &context.home) {
         text.push_str(&format!("  {line}\n"));
     }
@@ -341,6 +377,7 @@ fn show(context: &Context, name: &str) -> Outcome {
         text.push_str(&format!("  {line}\n"));
     }
     context.say(text.trim_end());
+    job.idle_keys().into_iter().for_each(|words| context.warn(words));
     Ok(0)
 }
 
@@ -386,10 +423,31 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
         remember_places(context, &new_job, &ends, |place| given.iter().any(|given| given == place))?;
     }
     context.say(format!("The job {} is changed.", styled(BOLD, name)));
+    for (key, was, now) in replaced_lists(&job.keys, &new_job.keys) {
+        context.say(format!("  {key} was {was}; now it is {now}."));
+    }
+    new_job.idle_keys().into_iter().for_each(|words| context.warn(words));
     if new_job.rules.removed == Removed::Erase && job.rules.removed == Removed::Keep {
         context.warn("what this job removes is erased for good from now on");
     }
     Ok(0)
+}
+
+/// The lists of which lines are gone: an option replaces a list whole, which is easily not what was meant.
+fn replaced_lists(old: &JobKeys, new: &JobKeys) -> Vec<(&'static str, String, String)> {
+    let shown = |lines: &[String]| match lines {
+        [] => "empty".to_owned(),
+        lines => lines.iter().map(|line| format!("\"{line}\"")).collect::<Vec<_>>().join(", "),
+    };
+    let texts = |keys: &JobKeys| {
+        let policies = keys.conflict_for.iter().map(|one| format!("{} {}", one.0, one.1)).collect();
+        let limits = keys.limit.iter().map(ToString::to_string).collect();
+        [keys.exclude.clone(), keys.only.clone(), keys.from.clone(), keys.to.clone(), policies, limits]
+    };
+    let names = ["exclude", "only", "from", "to", "conflict_for", "limit"];
+    let pairs = names.into_iter().zip(texts(old).into_iter().zip(texts(new)));
+    let lost = pairs.filter(|(_, (was, now))| was.iter().any(|line| !now.contains(line)));
+    lost.map(|(name, (was, now))| (name, shown(&was), shown(&now))).collect()
 }
 
 /// The new list when the option was given, nothing otherwise.
@@ -436,8 +494,10 @@ fn edit_by_hand(context: &Context, name: &str) -> Outcome {
     let variable = |name: &str| std::env::var(name).ok().filter(|value| !value.trim().is_empty());
     let editor = variable("VISUAL").or_else(|| variable("EDITOR")).unwrap_or_else(|| "vi".to_owned());
     let draft = file.with_extension("draft");
+    // The editor's text lies there until it is taken over: closed like the job itself.
+    let text = fs::read_to_string(&file).map_err(|error| Failure::own_files("cannot edit the job", error))?;
     let failed = |error: std::io::Error| Failure::own_files("cannot edit the job", error);
-    fs::copy(&file, &draft).map_err(failed)?;
+    write_file(&draft, &text)?;
     let mut words = editor.split_whitespace();
     let program = words.next().unwrap_or("vi");
     let status = std::process::Command::new(program).args(words).arg(&draft).status().map_err(failed)?;
@@ -462,11 +522,13 @@ fn rename(context: &Context, name: &str, new_name: &str) -> Outcome {
     check_name(new_name, "job")?;
     unused(context, new_name)?;
     let failed = |error: std::io::Error| Failure::own_files("cannot rename the job", error);
+    // A run that is going on would go on writing under the old name.
+    let _locks = [JobLock::take(&context.home, name)?, JobLock::take(&context.home, new_name)?];
     context.home.record()?.rename_job(name, new_name)?;
     let (old_logs, new_logs) = (context.home.run_logs(name), context.home.run_logs(new_name));
     match fs::read_dir(&old_logs) {
         Ok(logs) => {
-            fs::create_dir_all(&new_logs).map_err(failed)?;
+            make_folder(&new_logs)?;
             for log in logs.flatten() {
                 fs::rename(log.path(), new_logs.join(log.file_name())).map_err(failed)?;
             }
@@ -488,6 +550,7 @@ fn remove(context: &Context, name: &str) -> Outcome {
     if context.can_ask() && !context.global.yes && !ask::yes(&format!("Remove the job {name}?"), false)? {
         return Ok(0);
     }
+    let _lock = JobLock::take(&context.home, name)?;
     let text = fs::read_to_string(&file).unwrap_or_default();
     fs::remove_file(&file).map_err(|error| Failure::own_files("cannot remove the job", error))?;
     context.say(format!(

@@ -2,6 +2,7 @@
 
 mod conflicts;
 mod demo;
+mod doctor;
 mod extras;
 mod filter;
 mod history;
@@ -51,6 +52,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::History { job, run, limit, items, problems } => {
             history::history(context, job, run, limit, history::Detail { items, problems })
         }
+        Command::Doctor { mend } => doctor::doctor(context, mend),
         Command::Standin(wanted) => standin::standin(context, wanted),
         Command::Demo { folder } => demo::demo(context, folder),
         Command::Completions { shell } => extras::completions(shell),

@@ -22,7 +22,7 @@ pub fn preview(context: &Context, name: &str, all: bool) -> Outcome {
 /// Shows what a run would do, also for a job that is not saved.
 pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -> Outcome {
     let round = look(context, job, &lifted(allowed), Moves::Unproved)?;
-    let refusal = round.refusal().map(|(leg, refusal)| guard_failure(leg, refusal, &context.home));
+    let refusal = round.refusal().map(|(leg, refusal)| guard_failure(job, leg, refusal, &context.home));
     if context.global.json {
         print_json(&round, refusal.as_ref());
     } else {
@@ -86,9 +86,15 @@ fn with_refusal(mut text: String, refusal: Option<&Failure>) -> String {
 }
 
 fn print_json(round: &Round, refusal: Option<&Failure>) {
-    use std::io::Write;
-    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    /// So much is written at once.
+    const TOGETHER: usize = 64 << 10;
     let mut text = Vec::new();
+    let told = |text: &mut Vec<u8>, enough: usize| {
+        if text.len() > enough {
+            lines::print_line(text);
+            text.clear();
+        }
+    };
     for leg in &round.legs {
         let to = round.to_key(leg);
         for (folder, done) in render::folder_fates(leg) {
@@ -98,19 +104,16 @@ fn print_json(round: &Round, refusal: Option<&Failure>) {
             for action in &folder.actions {
                 lines::action(&mut text, folder, action, to.as_deref());
             }
-            let _ = out.write_all(&text);
-            text.clear();
+            told(&mut text, TOGETHER);
         }
         for problem in &leg.plan.problems {
             lines::problem(&mut text, problem);
         }
-        let _ = out.write_all(&text);
-        text.clear();
     }
     for conflict in round.both.iter().flat_map(Both::held) {
         lines::conflict_action(&mut text, conflict);
     }
-    let _ = out.write_all(&text);
+    told(&mut text, 0);
     let outcome = if refusal.is_some() { "refused" } else { "ready" };
     let object = lines::object(json!({"event": "preview", "job": round.job.name, "outcome": outcome}));
     let mut object = lines::with_counts(object, &round.counts());
@@ -119,5 +122,5 @@ fn print_json(round: &Round, refusal: Option<&Failure>) {
         object.insert("code".into(), json!(failure.code));
         object.insert("message".into(), json!(failure.text()));
     }
-    let _ = writeln!(out, "{}", Value::Object(object));
+    lines::print(&Value::Object(object));
 }

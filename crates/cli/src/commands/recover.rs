@@ -411,12 +411,7 @@ fn relative(typed: &Path, ends: &Ends, holders: &[Holder]) -> Outcome<RelPath> {
     let roots =
         ends.from.iter().map(|from| &from.path).chain(holders.iter().map(|holder| &holder.place.path));
     let below = roots.filter_map(|root| typed.strip_prefix(root).ok()).next().unwrap_or(typed);
-    let bytes = below.as_os_str().as_encoded_bytes();
-    let trimmed = bytes.strip_suffix(b"/").unwrap_or(bytes);
-    RelPath::new(trimmed).map_err(|error| {
-        Failure::usage(format!("\"{}\" {error}", typed.display()))
-            .hint("Give a path relative to the side's root.")
-    })
+    super::why::typed_path(below)
 }
 
 fn bring_back(
@@ -434,10 +429,10 @@ fn bring_back(
                 context.home.record()?.forget_names(&job.name, &brought(&round))?;
             }
             tell_origins(context, source, &round);
-            let result = run.carry_out(&round)?;
+            let result = run.carry_out(&round);
             told(context, job, Some(&round), result)
         }
-        Err(failure) => told(context, job, None, run.refuse(failure)?),
+        Err(failure) => told(context, job, None, run.refuse(failure)),
     }
 }
 
@@ -508,7 +503,7 @@ fn look_at_restore(
     leg.ours = false;
     leg.plan.set_changes(side);
     if let Some(refusal) = &leg.refusal {
-        return Err(crate::round::guard_failure(&leg, refusal, &context.home));
+        return Err(crate::round::guard_failure(job, &leg, refusal, &context.home));
     }
     let ends = Ends { from: Vec::new(), to: vec![target.clone()] };
     Ok(Round::new(&copy, (ends, Seen::default()), vec![leg], &[]).with_rotten(rotten_within(rotten, &filter)))
@@ -561,14 +556,15 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
         context.say(format!("Run {} of {name} changed nothing.", row.number));
         return Ok(0);
     }
+    refuse_incomplete_log(context, name, &row)?;
     let question = format!("Undo run {} of {name}: {}?", row.number, super::status::result_words(&row));
     if context.can_ask() && !context.global.yes && !ask::yes(&question, false)? {
         return Ok(0);
     }
     let mut run = Run::begin_locked(context, &job, lock)?.special("undo");
-    let done = match undo_everywhere(context, &job, (&sides, &places), &pasts, &run) {
+    let done = match undo_everywhere(context, &job, (&sides, &places), &pasts, &mut run) {
         Ok(done) => done,
-        Err(failure) => return told(context, &job, None, run.refuse(failure)?),
+        Err(failure) => return told(context, &job, None, run.refuse(failure)),
     };
     let (counts, folders) = undone_counts(&done);
     let several = sides.len() > 1 && job.rules.kind != Kind::TwoWay;
@@ -580,13 +576,25 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
         run.note(events.chain(folder_events).chain(problems), several.then(|| places[at].place.as_str()))?;
     }
     let outcome = if counts.problems > 0 { RunOutcome::Problems } else { RunOutcome::Done };
-    let result = run.end(outcome, None, counts, folders)?;
+    let result = run.end(outcome, None, counts, folders);
     if !context.global.json {
         let text = render::undo_summary(&row, &result);
         context.say(text.trim_end());
         return Ok(u8::from(counts.problems > 0));
     }
     told(context, &job, None, result)
+}
+
+/// A log that lacks something cannot say what the run did, and one that has been cleared away says nothing.
+fn refuse_incomplete_log(context: &Context, name: &str, row: &RunRow) -> Outcome<()> {
+    let cleared = row.counts.changes() > 0 && !context.home.run_log(&row.job, &row.run).exists();
+    let why = match row.log_whole {
+        true if !cleared => return Ok(()),
+        true => "is no longer kept",
+        false => "could not be written whole",
+    };
+    Err(Failure::refused("log-incomplete", format!("the log of run {} of {name} {why}", row.number))
+        .hint("Bring things back by hand: reedhook kept list, kept restore."))
 }
 
 /// Opens a store that a run changed; anything else that is there now is refused.
@@ -616,7 +624,7 @@ fn undo_everywhere(
     job: &Job,
     (sides, places): (&[Holder], &[RunPlace]),
     pasts: &[Past],
-    run: &Run<'_>,
+    run: &mut Run<'_>,
 ) -> Outcome<Vec<Undone>> {
     let own = Name::new(run.name().as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
     let mut locks = Vec::new();
@@ -625,7 +633,7 @@ fn undo_everywhere(
         if !past.mark.is_empty() {
             locks.push(lock_destination(store.as_ref(), place, &context.home)?);
         }
-        context.home.record()?.add_run_place(run.id(), past)?;
+        run.add_place(past.clone())?;
     }
     if job.rules.kind == Kind::TwoWay && job.name != ONCE {
         // First of all: were the undoing remembered as a removal, the next run would carry it to the other side.

@@ -8,7 +8,7 @@ use serde_json::{Value, json};
 
 use crate::args::Allow;
 use crate::ask;
-use crate::carry::{Run, RunResult};
+use crate::carry::{Run, RunResult, finished};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
 use crate::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
@@ -26,8 +26,19 @@ pub fn run(context: &Context, names: &[String], all: bool, allow: &Allow) -> Out
     if names.is_empty() {
         return Err(Failure::usage("there is no job yet").hint("Set one up with `reedhook job add`."));
     }
-    let jobs = names.iter().map(|name| load_job(&context.home, name)).collect::<Outcome<Vec<_>>>()?;
     let mut worst = 0;
+    let mut jobs = Vec::new();
+    for name in &names {
+        match load_job(&context.home, name) {
+            Ok(job) => jobs.push(job),
+            // One broken file does not keep the others from running at night.
+            Err(failure) if all => {
+                context.complain(&failure);
+                worst = worse(worst, failure.exit);
+            }
+            Err(failure) => return Err(failure),
+        }
+    }
     for (at, job) in jobs.iter().enumerate() {
         if at > 0 {
             context.say("");
@@ -69,10 +80,7 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
     std::mem::swap(&mut job.from, &mut job.to);
     let run = match Run::begin(context, &job) {
         Ok(run) => run.special("reverse"),
-        Err(failure) if failure.exit == REFUSED => {
-            return Ok(refused_before_the_record(context, &job, &failure));
-        }
-        Err(failure) => return Err(failure),
+        Err(failure) => return not_begun(context, &job, failure),
     };
     let looked = look(context, &job, &lifted(&allow.allow), Moves::Proved).and_then(|mut round| {
         // The left stays the person's own: no lock, no mark.
@@ -83,11 +91,8 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
         agree_to_reverse(context, round)
     });
     match looked {
-        Ok(round) => {
-            let result = run.carry_out(&round)?;
-            told(context, &job, Some(&round), result)
-        }
-        Err(failure) => told(context, &job, None, run.refuse(failure)?),
+        Ok(round) => told(context, &job, Some(&round), run.carry_out(&round)),
+        Err(failure) => told(context, &job, None, run.refuse(failure)),
     }
 }
 
@@ -103,7 +108,7 @@ fn refuse_wrong_right(context: &Context, job: &Job) -> Outcome<()> {
 
 fn agree_to_reverse(context: &Context, round: Round) -> Outcome<Round> {
     if let Some((leg, refusal)) = round.refusal() {
-        return Err(guard_failure(leg, refusal, &context.home));
+        return Err(guard_failure(&round.job, leg, refusal, &context.home));
     }
     let counts = round.counts();
     if context.global.yes || counts.updated + counts.removed == 0 {
@@ -156,21 +161,16 @@ fn run_now(context: &Context, job: &Job, allow: &Allow) -> Outcome {
     }
     let run = match Run::begin(context, job) {
         Ok(run) => run,
-        // Nothing was begun, so nothing is remembered; a program still gets its last line.
-        Err(failure) if failure.exit == REFUSED => {
-            return Ok(refused_before_the_record(context, job, &failure));
-        }
-        Err(failure) => return Err(failure),
+        Err(failure) => return not_begun(context, job, failure),
     };
     let round = match look_and_agree(context, job, allow) {
         Ok(round) => round,
-        Err(failure) => return told(context, job, None, run.refuse(failure)?),
+        Err(failure) => return told(context, job, None, run.refuse(failure)),
     };
     if context.talks() {
         super::preview::tell_losses(context, &round);
     }
-    let result = run.carry_out(&round)?;
-    told(context, job, Some(&round), result)
+    told(context, job, Some(&round), run.carry_out(&round))
 }
 
 fn look_and_agree(context: &Context, job: &Job, allow: &Allow) -> Outcome<Round> {
@@ -183,7 +183,7 @@ fn look_and_agree(context: &Context, job: &Job, allow: &Allow) -> Outcome<Round>
             make_destination(&leg.to, &context.home, job.rules.preserve)?;
             let round = look()?;
             match round.refusal() {
-                Some((leg, refusal)) => Err(guard_failure(leg, refusal, &context.home)),
+                Some((leg, refusal)) => Err(guard_failure(job, leg, refusal, &context.home)),
                 None => Ok(round),
             }
         }
@@ -194,7 +194,7 @@ fn look_and_agree(context: &Context, job: &Job, allow: &Allow) -> Outcome<Round>
 /// Guards first, then the question about removals.
 fn agreed(context: &Context, round: Round) -> Outcome<Round> {
     if let Some((leg, refusal)) = round.refusal() {
-        return Err(guard_failure(leg, refusal, &context.home));
+        return Err(guard_failure(&round.job, leg, refusal, &context.home));
     }
     for leg in round.legs.iter().filter(|leg| leg.to_be_made) {
         context.say(format!("  The folder {} is not there yet and is made.", leg.to.shown(&context.home)));
@@ -264,7 +264,7 @@ pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResu
         (None, _) => 0,
     };
     if context.global.json {
-        lines::print(&finished(job, &result));
+        lines::print(&finished(&job.name, &result));
     } else if let Some(round) = round.filter(|_| result.failure.is_none() || result.counts.changes() > 0) {
         let text = render::summary(round, &result, &context.home);
         context.say(text.trim_end());
@@ -292,23 +292,12 @@ fn say_even_when_quiet(context: &Context, result: &RunResult) {
     }
 }
 
-fn finished(job: &Job, result: &RunResult) -> Value {
-    let object = lines::object(json!({
-        "event": "finished",
-        "job": job.name,
-        "run": result.run,
-        "outcome": result.outcome.as_str(),
-    }));
-    let mut object = lines::with_counts(object, &result.counts);
-    object.insert("seconds".into(), json!((result.elapsed.as_secs_f64() * 1000.0).round() / 1000.0));
-    if let Some(failure) = &result.failure {
-        object.insert("code".into(), json!(failure.code));
-        object.insert("message".into(), json!(failure.text()));
+/// Nothing was begun, so nothing is remembered; a program still gets its last line.
+fn not_begun(context: &Context, job: &Job, failure: Failure) -> Outcome {
+    let failure = failure.before_the_run();
+    if failure.exit != REFUSED {
+        return Err(failure);
     }
-    Value::Object(object)
-}
-
-fn refused_before_the_record(context: &Context, job: &Job, failure: &Failure) -> u8 {
     if context.global.json {
         let object = lines::object(json!({
             "event": "finished", "job": job.name, "run": null, "outcome": "refused",
@@ -319,7 +308,7 @@ fn refused_before_the_record(context: &Context, job: &Job, failure: &Failure) ->
         object.insert("message".into(), json!(failure.text()));
         lines::print(&Value::Object(object));
     } else {
-        context.complain(failure);
+        context.complain(&failure);
     }
-    failure.exit
+    Ok(failure.exit)
 }

@@ -96,7 +96,7 @@ pub fn result_words(run: &RunRow) -> String {
         parts.push(bytes(counts.bytes));
     }
     if parts.is_empty() || parts.last().is_some_and(|part| part.ends_with(':')) {
-        parts.push("nothing to do".to_owned());
+        parts.push(if counts.problems > 0 { "nothing done" } else { "nothing to do" }.to_owned());
     }
     if counts.problems > 0 {
         parts.push(count(counts.problems, "problem", "problems"));
@@ -114,7 +114,7 @@ fn status_line(name: &str, kind: &str, last: Option<&RunRow>, running: bool) -> 
         return Value::Object(object);
     };
     object.insert("run".into(), json!(last.run));
-    object.insert("started".into(), json!(last.started_ms / 1000));
+    object.insert("started".into(), json!(lines::time(last.started_ms)));
     object.insert("outcome".into(), json!(last.outcome.as_str()));
     Value::Object(lines::with_counts(object, &last.counts))
 }

@@ -1,22 +1,25 @@
 //! `store`: names for places.
 
 use std::io::IsTerminal;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use reedhook_core::store::{Capabilities, NameRule, Store, StoreError};
+use reedhook_core::identity;
+use reedhook_core::path::{Name, RelPath, part_name};
+use reedhook_core::store::{Capabilities, FaultKind, NameRule, Store, StoreError, StoreExt};
 use reedhook_stores::local::LocalStore;
 use reedhook_stores::remote::connect::Secret;
 use serde_json::json;
 
 use crate::args::StoreCommand;
+use crate::ask;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome, REFUSED};
+use crate::failure::{Failure, Outcome};
 use crate::jobfile::{check_name, job_names, load_job};
 use crate::json as lines;
 use crate::places::{Settings, StoreEntry, locate, written_for_keeping};
 use crate::remote::{Reach, ReachKeys, is_address};
 use crate::secrets::{self, Kept};
-use crate::text::{Align, BOLD, Columns, bytes, styled};
+use crate::text::{Align, BOLD, Columns, bytes, count, styled};
 
 /// Carries out a `store` command.
 pub fn store(context: &Context, command: StoreCommand) -> Outcome {
@@ -176,9 +179,7 @@ fn secret(context: &Context, name: &str, forget: bool) -> Outcome {
         return Ok(0);
     }
     let typed = if std::io::stdin().is_terminal() {
-        let question = format!("Secret of @{name}");
-        let asked = dialoguer::Password::new().with_prompt(question).interact();
-        asked.map_err(|error| Failure::usage(format!("no answer ({error}); nothing was kept")))?
+        ask::secret(&format!("Secret of @{name}:"), false)?
     } else {
         let mut line = String::new();
         let read = std::io::stdin().read_line(&mut line);
@@ -206,6 +207,9 @@ fn check_server(
     write: bool,
     accept: Option<String>,
 ) -> Outcome {
+    if accept.is_some() {
+        context.home.make_known_hosts()?;
+    }
     reach.accept = accept;
     let store = reach.open(&context.home).map_err(|error| reach.failure(&error))?;
     let refused = |error: StoreError| Failure::refused(error.kind.code(), error.to_string());
@@ -263,43 +267,93 @@ fn clock_words(ahead: i64) -> String {
 }
 
 fn check(context: &Context, name: &str, write: bool, accept: Option<String>) -> Outcome {
-    let written =
-        if is_address(name) { name.to_owned() } else { format!("@{}", name.trim_start_matches('@')) };
+    // A name is a store's; what can be no name is a place as it stands.
+    let is_place = is_address(name) || name.contains(['/', '~']) || name.starts_with('@') || name == ".";
+    let written = if is_place { name.to_owned() } else { format!("@{name}") };
     let located = locate(&context.home, &context.settings, &written)?;
     if let Some(reach) = located.remote {
         return check_server(context, name, reach, write, accept);
     }
+    if accept.is_some() {
+        return Err(Failure::usage(format!("{written} is on this machine and shows no fingerprint")));
+    }
     if let Some(why) = &located.absent {
-        return Err(Failure::refused("drive-absent", format!("@{name}: {why}"))
+        return Err(Failure::refused("drive-absent", format!("{written}: {why}"))
             .hint("`reedhook drives` shows what is connected."));
     }
-    let store = LocalStore::open(&located.path).map_err(|error| {
-        let shown = located.path.display();
-        Failure {
-            exit: REFUSED,
-            code: error.kind.code(),
-            message: format!("{shown}: {}", error.kind.words()),
-            hint: "Connect the drive, or correct the place with `reedhook store add --yes`.".into(),
-        }
-    })?;
+    check_folder(context, &written, &located.path, write)
+}
+
+/// Looks into a folder of this machine and tells what was found.
+fn check_folder(context: &Context, written: &str, path: &Path, write: bool) -> Outcome {
+    let refused = |error: StoreError| {
+        let (code, words) = match error.kind {
+            FaultKind::NotFound => ("not-found", "there is no such folder"),
+            kind => (kind.code(), kind.words()),
+        };
+        Failure::refused(code, format!("{}: {words}", path.display())).hint(
+            "Connect the drive, check the rights, or correct the place with `reedhook store add --yes`.",
+        )
+    };
+    let store = LocalStore::open(path).map_err(refused)?;
+    let listing = store.list(&RelPath::root()).map_err(refused)?;
+    let entries = listing.entries.len() + listing.unknown.len();
+    let mark = identity::read(&store).ok().flatten();
+    let ground = reedhook_stores::drives::ground_of(path);
     let space = store.space().ok().flatten();
     let can = store.capabilities();
+    let tried = write.then(|| try_writing(&store));
     if context.global.json {
         lines::print(&json!({
-            "event": "store", "name": name, "location": context.settings.store(name)?.location, "present": true,
+            "event": "store", "name": written.trim_start_matches('@'), "location": path.to_string_lossy(), "present": true,
             "free": space.map(|space| space.free), "total": space.map(|space| space.total),
             "modes": can.modes, "links": can.links, "folds_case": can.folds_case, "max_name": can.max_name,
+            "folder_times": can.folder_times, "entries": entries, "file_system": ground.as_ref().map(|ground| &ground.kind),
+            "mark": mark, "writable": tried.as_ref().map(Result::is_ok),
         }));
-        return Ok(0);
+        return Ok(u8::from(matches!(tried, Some(Err(_)))));
     }
-    context.say(format!("@{}  {}", styled(BOLD, name), located.path.display()));
-    if let Some(space) = space {
-        context.say(format!("  {} free of {}", bytes(space.free), bytes(space.total)));
+    let mut told = vec![
+        ("folder", path.display().to_string()),
+        ("holds", count(entries as u64, "entry", "entries")),
+        ("mark", mark.unwrap_or_else(|| "none: no job has written here yet".to_owned())),
+    ];
+    told.extend(ground.map(|ground| ("on", ground.kind)));
+    told.extend(
+        space.map(|space| ("space", format!("{} free of {}", bytes(space.free), bytes(space.total)))),
+    );
+    told.push((
+        "writing",
+        match &tried {
+            None => "not tried (--write does)".to_owned(),
+            Some(Err(error)) => format!("refused: {}", error.reason()),
+            Some(Ok(())) => "allowed".to_owned(),
+        },
+    ));
+    told.push(("keeps", abilities(can).join(", ")));
+    context.say(styled(BOLD, written));
+    for (fact, value) in told {
+        context.say(format!("  {fact:<11} {value}"));
     }
-    for line in abilities(can) {
-        context.say(format!("  {line}"));
+    Ok(u8::from(matches!(tried, Some(Err(_)))))
+}
+
+/// Writes a small file, reads it back and removes it again.
+fn try_writing(store: &dyn Store) -> Result<(), StoreError> {
+    const TRIAL: &[u8] = b"A trial of whether this can be written.\n";
+    let name = Name::new(&part_name(&format!("trial-{}", std::process::id())));
+    let path = name.map(|name| RelPath::from(&name)).unwrap_or_default();
+    store.write_small(&path, TRIAL)?;
+    let read = store.read_small(&path, TRIAL.len() as u64);
+    if let Some(meta) = store.stat(&path)? {
+        store.remove(&path, &meta)?;
     }
-    Ok(0)
+    match read?.as_deref() == Some(TRIAL) {
+        true => Ok(()),
+        false => {
+            Err(StoreError::new(FaultKind::Io, "read", &path).because("it does not hold what was written"))
+        }
+    }
 }
 
 /// What a store keeps and what gets lost there, in words.

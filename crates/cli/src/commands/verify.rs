@@ -1,5 +1,6 @@
 //! `verify`: every file on both sides, read whole and compared.
 
+use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
@@ -15,13 +16,13 @@ use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
 use serde_json::json;
 
 use crate::context::Context;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Failure, INTERRUPTED, Outcome};
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::places::{Ends, open_destination};
 use crate::recognise::{self, Part};
 use crate::round::{interrupted, open_sources};
-use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, rate, styled};
+use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, grouped, rate, styled};
 
 /// Verifies a job's sides against each other.
 pub fn verify(context: &Context, name: &str) -> Outcome {
@@ -39,12 +40,15 @@ pub fn verify(context: &Context, name: &str) -> Outcome {
         recognise::refuse_foreign(context, &job, to, right.as_ref(), Part::of(job.rules.kind, false))?;
         let begun = Instant::now();
         let (plan, found) = compare(context, &job, &ends, &left, &right)?;
-        let rotten: Vec<Rotten> = found.different.iter().map(|one| one.to_remember()).collect();
-        context.home.record()?.set_rotten(&job.name, &to.written, &rotten)?;
+        let stopped = context.stop.load(Ordering::Relaxed);
+        remember_rot(context, &job, &to.written, &found, stopped)?;
         if context.global.json {
-            print_json(&job, &plan, &found, begun);
+            print_json(&job, &plan, &found, begun, stopped);
         } else {
-            context.say(text(&job, &plan, &found, begun).trim_end());
+            context.say(text(&job, &plan, &found, begun, stopped).trim_end());
+        }
+        if stopped {
+            return Ok(INTERRUPTED);
         }
         let differs = found.different.len() + found.unread.len() + plan.problems.len();
         code = code.max(u8::from(differs > 0 || !plan.is_empty()));
@@ -52,7 +56,26 @@ pub fn verify(context: &Context, name: &str) -> Outcome {
     Ok(code)
 }
 
-/// Scans both sides and compares the content of what looks the same. Nothing is changed.
+/// Remembers what was found to have changed by itself, until it is mended. A look that was broken off adds to what is known and
+/// takes nothing back.
+pub fn remember_rot(
+    context: &Context,
+    job: &Job,
+    place: &str,
+    found: &Verified,
+    stopped: bool,
+) -> Outcome<()> {
+    let mut record = context.home.record()?;
+    let mut rotten: Vec<Rotten> = found.different.iter().map(|one| one.to_remember()).collect();
+    if stopped {
+        let known = record.rotten(&job.name, place)?;
+        rotten.extend(known.into_iter().filter(|old| found.different.iter().all(|new| new.path != old.path)));
+    }
+    Ok(record.set_rotten(&job.name, place, &rotten)?)
+}
+
+/// Scans both sides and compares the content of what looks the same. Nothing is changed. When it is stopped on the way, the plan is
+/// empty and what was looked at until then is told.
 pub fn compare(
     context: &Context,
     job: &Job,
@@ -98,6 +121,10 @@ pub fn compare(
         };
         scan(&input, &progress)
     });
+    let plan = plan.or_else(|error| match error {
+        ScanError::Stopped => Ok(Plan::default()),
+        other => Err(other),
+    });
     let plan = plan.map_err(|error| match error {
         ScanError::Stopped => interrupted(),
         ScanError::Baseline(error) => error.into(),
@@ -111,11 +138,18 @@ pub fn compare(
     }
 }
 
-fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant) -> String {
+fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant, stopped: bool) -> String {
     let took = begun.elapsed();
+    let stopped = match found.asked.checked_sub(found.looked_at()) {
+        Some(left) if left > 0 || stopped => {
+            let of = count(found.asked, "file", "files");
+            format!("{}: stopped after {} of {of}. ", styled(BOLD, &job.name), grouped(found.looked_at()))
+        }
+        _ => String::new(),
+    };
+    let name = if stopped.is_empty() { format!("{}: ", styled(BOLD, &job.name)) } else { stopped };
     let mut text = format!(
-        "{}: {} the same on both sides, byte for byte.\n  {} read in {}, {}.\n",
-        styled(BOLD, &job.name),
+        "{name}{} the same on both sides, byte for byte.\n  {} read in {}, {}.\n",
         count(found.same, "file is", "files are"),
         bytes(found.bytes),
         duration(took),
@@ -188,7 +222,7 @@ fn pending(plan: &Plan) -> String {
     files.chain(folders).collect::<Vec<_>>().join(", ")
 }
 
-fn print_json(job: &Job, plan: &Plan, found: &Verified, begun: Instant) {
+fn print_json(job: &Job, plan: &Plan, found: &Verified, begun: Instant, stopped: bool) {
     for difference in &found.different {
         let mut object = lines::object(json!({"event": "difference", "state": "differs",
             "changed": difference.changed.map(|side| side.as_str()), "message": difference.sentence()}));
@@ -203,8 +237,9 @@ fn print_json(job: &Job, plan: &Plan, found: &Verified, begun: Instant) {
     }
     let counts = &plan.counts;
     lines::print(
-        &json!({"event": "verified", "job": job.name, "same": found.same, "different": found.different.len(),
+        &json!({"event": "verified", "job": job.name, "outcome": if stopped { "interrupted" } else { "done" },
+        "files": found.asked, "same": found.same, "different": found.different.len(),
         "unread": found.unread.len(), "pending": counts.changes(), "bytes": found.bytes,
-        "seconds": begun.elapsed().as_secs_f64()}),
+        "seconds": lines::seconds(begun.elapsed())}),
     );
 }

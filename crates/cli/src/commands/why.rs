@@ -1,6 +1,7 @@
 //! `why`: what each side holds of a path, what is remembered of it, and what decides.
 
-use std::path::Path;
+use std::path::{Component, Path, PathBuf};
+use std::sync::atomic::Ordering;
 
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Meta, Side};
@@ -17,18 +18,22 @@ use crate::failure::{Failure, Outcome};
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::places::{Ends, open_destination, open_source};
-use crate::round::{one_way_rules, open_sources};
+use crate::round::{interrupted, one_way_rules, open_sources};
 use crate::text::{BOLD, bytes, moment, styled};
 use crate::two_way::Memory;
 
 /// A path as typed, relative to a side's root.
 pub fn typed_path(typed: &Path) -> Outcome<RelPath> {
-    let given = typed.as_os_str().as_encoded_bytes();
-    let trimmed = given.strip_suffix(b"/").unwrap_or(given);
-    RelPath::new(trimmed).map_err(|error| {
+    let plain = without_dots(typed);
+    RelPath::new(plain.as_os_str().as_encoded_bytes()).map_err(|error| {
         Failure::usage(format!("\"{}\" {error}", typed.display()))
             .hint("Give a path relative to the side's root.")
     })
+}
+
+/// The same path without what a shell may have put around it: `./` before it, a slash behind it.
+pub fn without_dots(typed: &Path) -> PathBuf {
+    typed.components().filter(|part| *part != Component::CurDir).collect()
 }
 
 /// Explains what a run would do about one path.
@@ -90,7 +95,11 @@ impl Facts {
             (Kind::TwoWay, Some(right)) => {
                 facts.two_way(context, job, (left, right), path, (ours.as_ref(), theirs.as_ref()))?
             }
-            _ => facts.one_way(job, (left, right), path, (ours.as_ref(), theirs.as_ref())),
+            _ => facts.one_way(context, job, (left, right), path, (ours.as_ref(), theirs.as_ref())),
+        }
+        if context.stop.load(Ordering::Relaxed) {
+            // What was being compared has come to no answer.
+            return Err(interrupted());
         }
         Ok(facts)
     }
@@ -135,6 +144,7 @@ impl Facts {
 
     fn one_way(
         &mut self,
+        context: &Context,
         job: &Job,
         (left, right): (&dyn Store, Option<&dyn Store>),
         path: &RelPath,
@@ -149,8 +159,13 @@ impl Facts {
         let decision = match (decide(&rules, ours, theirs), ours, theirs, right) {
             (Decision::Unsure, Some(ours), Some(theirs), Some(right)) => {
                 let held = |store| reedhook_core::content::Held { store, path };
-                let same =
-                    reedhook_core::content::equal(held(left), held(right), ours.size, false, &mut |_| {});
+                let same = reedhook_core::content::equal(
+                    held(left),
+                    held(right),
+                    ours.size,
+                    (false, &context.stop),
+                    &mut |_| {},
+                );
                 let same = same.unwrap_or(false);
                 self.say("The right one's time is only that of its arrival, so the two were compared byte by byte.");
                 decide_by_content(&rules, ours, theirs, same)
@@ -208,7 +223,8 @@ impl Facts {
             Some(known) => {
                 let store = if side == Side::Left { left } else { right };
                 known.state(side, entry, &mut |hash| {
-                    reedhook_core::content::hash(store, path).is_ok_and(|found| found == *hash)
+                    reedhook_core::content::hash(store, path, &context.stop)
+                        .is_ok_and(|found| found == Some(*hash))
                 })
             }
             None => State::unremembered(entry),
@@ -233,7 +249,7 @@ impl Facts {
                             held(left),
                             held(right),
                             ours.size,
-                            false,
+                            (false, &context.stop),
                             &mut |_| {},
                         )
                         .unwrap_or(false))

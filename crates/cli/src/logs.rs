@@ -1,0 +1,203 @@
+//! The logs of runs: reading one, clearing away old ones, and telling from them what ran when the state file is lost.
+//!
+//! A log is a file of lines of JSON. The first says which run it is (`began`), then come the stores that it was about to change
+//! (`place`) and what it did (`item`, `folder`, `problem`); the last says how it ended (`finished`). A run that did nothing has none.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+use reedhook_core::entry::Side;
+use reedhook_core::identity::Ground;
+use reedhook_core::plan::Counts;
+use reedhook_core::record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunPlace, RunRow};
+use reedhook_core::run::Done;
+use serde_json::Value;
+
+use crate::clock;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::home::Home;
+use crate::json;
+
+/// So many of a job's newest logs stay, however old and large they are.
+const ALWAYS_KEPT: usize = 20;
+
+/// Reads a log line by line; a line cut off by a crash is passed over. There need be none.
+pub fn read(path: &Path, mut each: impl FnMut(&str, &Value)) -> Outcome<()> {
+    let failed =
+        |error: std::io::Error| Failure::own_files(&format!("cannot read {}", path.display()), error);
+    let file = match File::open(path) {
+        Ok(file) => file,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+        Err(error) => return Err(failed(error)),
+    };
+    for line in BufReader::new(file).lines() {
+        let line = line.map_err(failed)?;
+        if let Ok(value) = serde_json::from_str::<Value>(&line) {
+            each(&line, &value);
+        }
+    }
+    Ok(())
+}
+
+/// A log that lies in a job's folder.
+struct Lying {
+    path: PathBuf,
+    size: u64,
+    written: SystemTime,
+}
+
+fn lying(folder: &Path) -> Vec<Lying> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let logs = entries.filter_map(|entry| {
+        let (path, meta) = (entry.path(), entry.metadata().ok()?);
+        let is_log = path.extension().is_some_and(|end| end == "ndjson") && meta.is_file();
+        is_log.then(|| Some(Lying { path, size: meta.len(), written: meta.modified().ok()? }))?
+    });
+    let mut logs: Vec<Lying> = logs.collect();
+    // A run's name begins with its time; what was written last decides all the same, because names follow the clock.
+    logs.sort_by(|a, b| (b.written, &b.path).cmp(&(a.written, &a.path)));
+    logs
+}
+
+/// Clears away a job's logs that have been kept long enough, or take too much room; as long as the job keeps copies, their logs stay
+/// too, so that its runs can be undone. What cannot be cleared away now is by a later run.
+pub fn clear_old(context: &Context, job: &str, copies_kept_for: Duration) {
+    let keys = &context.settings.logs;
+    // Without a clock that can be believed, nothing is old.
+    let Ok(now) = clock::trusted(context) else { return };
+    let now = SystemTime::UNIX_EPOCH + Duration::from_secs(now.seconds().max(0).unsigned_abs());
+    let kept_for = keys.keep_for.duration().max(copies_kept_for);
+    let mut room = keys.keep_max.bytes();
+    for (at, log) in lying(&context.home.run_logs(job)).into_iter().enumerate() {
+        let age = now.duration_since(log.written).unwrap_or_default();
+        let fits = log.size <= room;
+        room = room.saturating_sub(log.size);
+        let too_much = !fits && age > copies_kept_for;
+        if at >= ALWAYS_KEPT && (age > kept_for || too_much) {
+            let _ = fs::remove_file(&log.path);
+        }
+    }
+}
+
+/// The number of all logs, and their bytes.
+pub fn amount(home: &Home) -> (u64, u64) {
+    let all = jobs(home).into_iter().flat_map(|job| lying(&home.run_logs(&job)));
+    all.fold((0, 0), |(number, size), log| (number + 1, size + log.size))
+}
+
+/// The jobs that have logs.
+fn jobs(home: &Home) -> Vec<String> {
+    let entries = fs::read_dir(home.all_logs()).into_iter().flatten().flatten();
+    entries.filter_map(|entry| entry.file_name().into_string().ok()).collect()
+}
+
+/// Fills a new state file with what the logs tell; returns how many runs that are.
+pub fn rebuild(home: &Home, record: &mut Record) -> Outcome<u64> {
+    let mut found: Vec<Told> = Vec::new();
+    for job in jobs(home) {
+        for log in lying(&home.run_logs(&job)) {
+            found.extend(Told::by(&job, &log.path)?);
+        }
+    }
+    found.sort_by(|a, b| (a.row.started_ms, &a.row.run).cmp(&(b.row.started_ms, &b.row.run)));
+    let failed = |error: RecordError| Failure::from(error).about_state_file(&home.state_file());
+    for told in &found {
+        let id = record.restore_run(&told.row, &told.problems).map_err(failed)?;
+        for place in &told.places {
+            record.add_run_place(id, place).map_err(failed)?;
+            // The mark says which store the job wrote to; without it an empty mount point could be taken for it.
+            if !place.mark.is_empty() && told.row.code.is_empty() {
+                record.set_mark(&told.row.job, &place.place, &place.mark).map_err(failed)?;
+            }
+        }
+    }
+    Ok(found.len() as u64)
+}
+
+/// What a log tells of its run.
+struct Told {
+    row: RunRow,
+    places: Vec<RunPlace>,
+    problems: Vec<ProblemGroup>,
+}
+
+impl Told {
+    fn by(job: &str, path: &Path) -> Outcome<Option<Told>> {
+        let Some(run) = path.file_stem().and_then(std::ffi::OsStr::to_str) else { return Ok(None) };
+        let written = fs::metadata(path).and_then(|meta| meta.modified()).ok();
+        let written = written.and_then(|time| time.duration_since(SystemTime::UNIX_EPOCH).ok());
+        let row = RunRow {
+            id: 0,
+            job: job.to_owned(),
+            number: 0,
+            run: run.to_owned(),
+            started_ms: written.map_or(0, |since| i64::try_from(since.as_millis()).unwrap_or(0)),
+            elapsed: Duration::ZERO,
+            outcome: RunOutcome::Unfinished,
+            code: String::new(),
+            message: String::new(),
+            folders_made: 0,
+            folders_removed: 0,
+            counts: Counts::default(),
+            keys: String::new(),
+            log_whole: true,
+        };
+        let mut told = Told { row, places: Vec::new(), problems: Vec::new() };
+        let mut problems: BTreeMap<String, ProblemGroup> = BTreeMap::new();
+        read(path, |_, value| told.take(value, &mut problems))?;
+        told.problems = problems.into_values().collect();
+        Ok(Some(told))
+    }
+
+    fn take(&mut self, value: &Value, problems: &mut BTreeMap<String, ProblemGroup>) {
+        let text = |key: &str| value.get(key).and_then(Value::as_str);
+        match text("event") {
+            Some("began") => {
+                self.row.number = value.get("number").and_then(Value::as_i64).unwrap_or(0);
+                if let Some(started) = text("started").and_then(json::stamp_of) {
+                    self.row.started_ms = i64::try_from(started.as_nanos() / 1_000_000).unwrap_or(0);
+                }
+                self.row.code = text("sort").unwrap_or_default().to_owned();
+                self.row.keys = text("keys").unwrap_or_default().to_owned();
+            }
+            Some("place") => self.places.push(RunPlace {
+                side: if text("side") == Some(Side::Left.as_str()) { Side::Left } else { Side::Right },
+                place: text("place").unwrap_or_default().to_owned(),
+                location: text("location").unwrap_or_default().to_owned(),
+                mark: text("mark").unwrap_or_default().to_owned(),
+                ground: text("ground").and_then(Ground::from_text),
+            }),
+            Some("item") => match text("do").and_then(Done::parse) {
+                Some(Done::FolderMade) => self.row.folders_made += 1,
+                Some(Done::FolderRemoved) => self.row.folders_removed += 1,
+                _ => {}
+            },
+            Some("problem") => {
+                let code = text("code").unwrap_or_default().to_owned();
+                let group = problems.entry(code.clone()).or_insert_with(|| ProblemGroup {
+                    code,
+                    count: 0,
+                    path: json::path_of(value).map(|path| path.as_bytes().to_vec()).unwrap_or_default(),
+                    message: text("message").unwrap_or_default().to_owned(),
+                });
+                group.count += 1;
+            }
+            Some("finished") => {
+                self.row.outcome = RunOutcome::parse(text("outcome").unwrap_or_default());
+                let seconds = value.get("seconds").and_then(Value::as_f64).unwrap_or(0.0);
+                self.row.elapsed = Duration::try_from_secs_f64(seconds).unwrap_or_default();
+                let fields = Counts::NAMES.map(|name| value.get(name).and_then(Value::as_u64).unwrap_or(0));
+                self.row.counts = Counts::from_fields(fields);
+                if let Some(code) = text("code") {
+                    self.row.code = code.to_owned();
+                    self.row.message = text("message").unwrap_or_default().to_owned();
+                }
+            }
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,34 @@
+//! The wish to stop, as the operating system brings it.
+
+use std::io;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+
+/// Set by the first signal, which asks for a clean stop; a second one ends the program at once, which harms nothing either. A
+/// signal that whoever started the program wants to be ignored stays ignored: that is how a run outlives its terminal.
+pub fn stop_flag() -> io::Result<Arc<AtomicBool>> {
+    let stop = Arc::new(AtomicBool::new(false));
+    let ignored = ignored();
+    for signal in [SIGINT, SIGTERM, SIGHUP].into_iter().filter(|signal| !ignored.contains(signal)) {
+        signal_hook::flag::register_conditional_shutdown(signal, 130, stop.clone())?;
+        signal_hook::flag::register(signal, stop.clone())?;
+    }
+    Ok(stop)
+}
+
+/// The signals that were ignored when the program began.
+#[cfg(target_os = "linux")]
+fn ignored() -> Vec<i32> {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let mask = status.lines().find_map(|line| line.strip_prefix("SigIgn:"));
+    let mask = mask.and_then(|hex| u64::from_str_radix(hex.trim(), 16).ok()).unwrap_or(0);
+    [SIGINT, SIGTERM, SIGHUP].into_iter().filter(|signal| mask & (1 << (signal - 1)) != 0).collect()
+}
+
+/// The signals that were ignored when the program began: not told here.
+#[cfg(not(target_os = "linux"))]
+fn ignored() -> Vec<i32> {
+    Vec::new()
+}
