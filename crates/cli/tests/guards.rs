@@ -82,7 +82,10 @@ fn a_destination_that_was_there_when_the_job_was_set_up_is_missed_at_the_first_r
 fn a_new_destination_is_made_but_only_its_last_folder() {
     let station = Station::new();
     station.write("a", "1", 1000);
-    station.run(&["job", "add", "counts", "mirror", "left", "drive/counts"]).expect(0);
+    let refused = station.run(&["job", "add", "counts", "mirror", "left", "drive/counts"]).expect(2);
+    assert!(refused.err.contains("nor is") && refused.err.contains("--yes"), "{}", refused.err);
+    station.run(&["job", "add", "counts", "mirror", "left", "drive/counts", "--yes"]).expect(0);
+    assert!(!station.path("drive").exists());
     refused_without_right(&station, "destination-missing");
     fs::create_dir(station.path("drive")).unwrap();
     assert_eq!(number(&station.run(&["preview", "counts", "--json"]).expect(0).last(), "added"), 1);

@@ -106,6 +106,7 @@ fn with_json_there_is_nothing_but_json() {
     }
     let finished = station.run_job(&[]).expect(0).last();
     let keys = [
+        "v",
         "event",
         "job",
         "run",

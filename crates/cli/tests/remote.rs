@@ -466,10 +466,12 @@ fn a_server_that_asks_for_patience_gets_it_and_a_full_one_is_told_of() {
         let running = standin(&station, kind, Behaviour { quota: Some(20_000), ..Behaviour::default() });
         know_standin(&station, &running);
         write(&station.left().join("a small one"), &[1; 2_000], 1_000);
-        write(&station.left().join("too large"), &[1; 50_000], 1_000);
         station.run(&["job", "add", "up", "mirror", "left", "@archive/up", "--yes"]).expect(0);
+        station.run(&["run", "up", "--yes"]).expect(0);
+        // In a run of its own: what is there of it while it is sent takes the room of others.
+        write(&station.left().join("too large"), &[1; 50_000], 1_000);
         let run = station.run(&["run", "up", "--json", "--yes"]).expect(1);
-        assert_eq!(number(&run.last(), "added"), 1, "{kind:?}: {}", run.out);
+        assert_eq!(number(&run.last(), "same"), 1, "{kind:?}: {}", run.out);
         let problem = run.json().into_iter().find(|line| line["event"] == "problem").unwrap();
         assert_eq!(problem["path"], "too large", "{problem}");
         assert!(!station.path("served/archive/up/too large").exists());
@@ -672,4 +674,44 @@ fn walk(folder: &Path) -> Vec<PathBuf> {
         if entry.path().is_dir() { found.extend(walk(&entry.path())) } else { found.push(entry.path()) }
     }
     found
+}
+
+/// What is read from a server that is far away takes long enough to be met on the way: many files, and one large one.
+#[test]
+fn a_verification_that_is_broken_off_says_how_far_it_came() {
+    let station = Station::new();
+    let far = Behaviour { round_trip: Duration::from_millis(40), ..Behaviour::default() };
+    let running = standin(&station, Kind::Sftp, far);
+    know_standin(&station, &running);
+    for number in 0..400 {
+        station.write(&format!("counts/{number}.csv"), "heron", 1000);
+    }
+    write(&station.left().join("stills/large.jpg"), &vec![7; 48 << 20], 1000);
+    for (name, only, all) in [("many", "counts/", 400), ("large", "stills/", 1)] {
+        station.run(&["job", "add", name, "copy", "left", "@archive/up", "--only", only]).expect(0);
+        station.run(&["run", name]).expect(0);
+        let mut command = station.command(&["verify", name, "--json"]);
+        let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(700));
+        let told = std::time::Instant::now();
+        common::tool(&["kill", "-INT", &child.id().to_string()]);
+        let ended = child.wait_with_output().unwrap();
+        let ran = Ran {
+            code: ended.status.code().unwrap(),
+            out: String::from_utf8_lossy(&ended.stdout).into_owned(),
+            err: String::from_utf8_lossy(&ended.stderr).into_owned(),
+        };
+        let verified = ran.expect(130).last();
+        assert_eq!(verified["outcome"], "interrupted", "{name}: {verified}");
+        assert!(number(&verified, "same") < all, "{name}: {verified}");
+        assert!(told.elapsed() < Duration::from_secs(20), "{name}: it does not read on to the end");
+    }
+    // A run that is to verify everything, broken off while it does, is not done either.
+    station.run(&["job", "edit", "many", "--verify", "all"]).expect(0);
+    let child = station.command(&["run", "many", "--json"]).stdout(Stdio::piped()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(1200));
+    common::tool(&["kill", "-INT", &child.id().to_string()]);
+    let ended = child.wait_with_output().unwrap();
+    assert_eq!(ended.status.code(), Some(130), "{}", String::from_utf8_lossy(&ended.stdout));
+    assert_eq!(station.run(&["history", "many", "last", "--json"]).json()[0]["outcome"], "interrupted");
 }
