@@ -102,27 +102,25 @@ impl Bench {
         Row::of(name, aim, self.pairs(), || {}, || self.find_both(tree), || self.mirror(tree))
     }
 
-    fn small(&self) -> Vec<Row> {
+    fn small(&self) {
         let count = if self.quick { 10_000 } else { 100_000 };
         let what = format!("{count} small files");
         trees::small(&self.path("small"), count);
-        let mut rows = vec![
-            self.first_mirror("small", &what, Some(0.6)),
-            self.nothing_changed("small", &what, Some(0.5)),
-        ];
+        self.first_mirror("small", &what, Some(0.6));
+        self.nothing_changed("small", &what, Some(0.5));
         let round = Cell::new(0);
         let change = || {
             trees::change_one_in_a_hundred(&self.path("small"), count, round.get());
             round.set(round.get() + 1);
         };
-        rows.push(Row::of(
+        Row::of(
             format!("1 % of {what} changed{} / two `find`", self.to),
             Some(1.0),
             self.pairs(),
             change,
             || self.find_both("small"),
             || self.mirror("small"),
-        ));
+        );
         self.mirror("small");
         let mirror = self.side("small", "mirror");
         // The same trees are mirrored beside them and to a drive: a job for each.
@@ -131,16 +129,16 @@ impl Bench {
         self.reedhook(&["job", "add", &both, "two-way", "small", &mirror, "--quiet", "--yes"]);
         // The first run only takes note of what is the same.
         self.reedhook(&["run", &both, "--quiet", "--yes"]);
-        rows.push(Row::of(
+        Row::of(
             format!("two-way, nothing changed, {what}{} / two `find`", self.to),
             Some(1.0),
             self.pairs(),
             || {},
             || self.find_both("small"),
             || self.reedhook(&["run", &both, "--quiet", "--yes"]),
-        ));
+        );
         self.reedhook(&["job", "add", &bench, "mirror", "small", &mirror, "--quiet", "--yes"]);
-        rows.push(Row::of(
+        Row::of(
             format!("comparing the content of {what}{} / `diff -rq`", self.to),
             Some(0.6),
             self.pairs(),
@@ -149,39 +147,38 @@ impl Bench {
             // Reedhook's own folder differs.
             || run(&mut self.command("diff", &["-rq", "small", &mirror]), true),
             || self.reedhook(&["verify", &bench, "--quiet"]),
-        ));
+        );
         self.remove("small");
-        rows
     }
 
-    fn shaped(&self, tree: &str, what: &str) -> Vec<Row> {
-        let rows = vec![self.first_mirror(tree, what, None), self.nothing_changed(tree, what, None)];
+    fn shaped(&self, tree: &str, what: &str) {
+        self.first_mirror(tree, what, None);
+        self.nothing_changed(tree, what, None);
         self.remove(tree);
-        rows
     }
 
-    fn wide(&self) -> Vec<Row> {
+    fn wide(&self) {
         let count = if self.quick { 10_000 } else { 100_000 };
         trees::wide(&self.path("wide"), count);
         self.shaped("wide", &format!("one folder of {count} files"))
     }
 
-    fn deep(&self) -> Vec<Row> {
+    fn deep(&self) {
         let chains = if self.quick { 10 } else { 100 };
         trees::deep(&self.path("deep"), chains, 100);
         self.shaped("deep", &format!("{chains} chains of 100 folders"))
     }
 
-    fn media(&self) -> Vec<Row> {
+    fn media(&self) {
         let count = if self.quick { 20 } else { 300 };
         trees::media(&self.path("media"), count);
         self.shaped("media", &format!("{count} files of 2 to 8 MiB"))
     }
 
-    fn big(&self) -> Vec<Row> {
+    fn big(&self) {
         let mib = if self.quick { 256 } else { 2048 };
         trees::big(&self.path("big"), mib);
-        let mirror = self.first_mirror("big", &format!("one file of {mib} MiB"), Some(1.02));
+        self.first_mirror("big", &format!("one file of {mib} MiB"), Some(1.02));
         let copied = format!("{}/one.bin", self.side("big", "copy"));
         // What is compared is to come from the medium: `dd` of nothing drops what memory holds of the file.
         let forget = format!("if={copied}");
@@ -195,14 +192,12 @@ impl Bench {
             self.reedhook(&["once", "mirror", "big", &mirror, "--verify", "changed", "--quiet", "--yes"])
         };
         let name = format!("the same, every byte verified{} / `cp -a`, then `cmp`", self.to);
-        let verified =
-            Row::of(name, Some(0.9), self.pairs(), || self.clear("big"), copy_and_compare, verified);
+        Row::of(name, Some(0.9), self.pairs(), || self.clear("big"), copy_and_compare, verified);
         self.remove("big");
-        vec![mirror, verified]
     }
 
     /// A folder of 10,000 files gets another name: against a run that finds nothing to do.
-    fn moved(&self) -> Vec<Row> {
+    fn moved(&self) {
         trees::wide(&self.path("moved/season"), 10_000);
         self.clear("moved");
         self.mirror("moved");
@@ -234,17 +229,16 @@ impl Bench {
         extra.sort_by(f64::total_cmp);
         println!("\nOn top of the walk: {:.3} s (aim 0.1 s)\n", extra[extra.len() / 2]);
         self.remove("moved");
-        vec![row]
     }
 
     /// What watching costs: on a terminal (as `script` makes one) against --quiet.
-    fn watched(&self) -> Vec<Row> {
+    fn watched(&self) {
         let count = if self.quick { 10_000 } else { 100_000 };
         trees::small(&self.path("watched"), count);
         let mirror = self.side("watched", "mirror");
         let shown = format!("{} once mirror watched {mirror} --yes", env!("CARGO_BIN_EXE_reedhook"));
         let watched = || self.tool("script", &["-qec", &shown, "/dev/null"]);
-        let row = Row::of(
+        Row::of(
             format!("first mirror of {count} small files, watched on a terminal / `--quiet`"),
             None,
             self.pairs(),
@@ -253,11 +247,10 @@ impl Bench {
             watched,
         );
         self.remove("watched");
-        vec![row]
     }
 
     /// A million files: what a file costs, and what a run of them takes in memory.
-    fn million(&self) -> Vec<Row> {
+    fn million(&self) {
         let unchanged = |count: usize| {
             let tree = format!("n{count}");
             trees::small(&self.path(&tree), count);
@@ -285,12 +278,11 @@ impl Bench {
                 find.wall.as_secs_f64()
             );
         }
-        Vec::new()
     }
 }
 
 /// A group of rows.
-type Group = (&'static str, fn(&Bench) -> Vec<Row>);
+type Group = (&'static str, fn(&Bench));
 
 const GROUPS: [Group; 10] = [
     ("small", Bench::small),
@@ -315,14 +307,14 @@ fn main() {
     let wanted = |name: &str| after("--only").map_or(!(quick && name == "million"), |only| only == name);
     let beside = Bench { folder: folder.clone(), target: folder.clone(), to: String::new(), quick };
     Row::head();
-    GROUPS.iter().filter(|(name, _)| wanted(name)).for_each(|(_, group)| drop(group(&beside)));
+    GROUPS.iter().filter(|(name, _)| wanted(name)).for_each(|(_, group)| group(&beside));
     // Every drive is another file system.
     match Drive::mount(after("--drive").map(PathBuf::from), quick) {
         Some(drive) => {
             let target = drive.at.clone();
             let bench = Bench { target, to: ", to a drive".to_owned(), ..beside };
             let copying = GROUPS.iter().filter(|(name, _)| COPYING.contains(name) && wanted(name));
-            rows.extend(copying.flat_map(|(_, group)| group(&bench)));
+            copying.for_each(|(_, group)| group(&bench));
         }
         None => println!("no drive could be mounted here: the rows between two file systems are left out"),
     }

@@ -59,8 +59,8 @@ fn peak_memory(process: u32) -> Option<u64> {
 
 /// A row of the table: theirs and ours, pair by pair.
 pub struct Row {
-    pub name: String,
-    pub aim: Option<f64>,
+    name: String,
+    aim: Option<f64>,
     pub pairs: Vec<(Taken, Taken)>,
 }
 

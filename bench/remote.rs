@@ -81,7 +81,7 @@ impl Bench {
     }
 
     /// Many small files, 20 ms away.
-    pub fn far(&self) -> Vec<Row> {
+    pub fn far(&self) {
         let count = if self.quick { 100 } else { 2_000 };
         let pairs = 1;
         let folder = self.path("far");
@@ -90,7 +90,6 @@ impl Bench {
             fs::create_dir_all(file.parent().unwrap_or(&folder)).expect("a folder");
             fs::write(file, format!("heron,{number}\n").repeat(100)).expect("a file");
         }
-        let mut rows = Vec::new();
         // Half of the quick run's time is saying hello.
         let aim = (!self.quick).then_some(0.125);
         if let Some(server) = Server::start_in("sshd", Some(&self.folder)) {
@@ -98,90 +97,87 @@ impl Bench {
             let to = self.know(&server, "sshd", way.address.port());
             let batch = self.path("batch");
             fs::write(&batch, sftp_batch(&folder, &server.root().join("theirs"))).expect("a batch");
-            rows.push(Row::of(
+            Row::of(
                 format!("{count} small files over SFTP, 20 ms away / one `sftp -b`"),
                 aim,
                 pairs,
                 || self.clear_served(&server),
                 || self.ssh_tool("sftp", &server, way.address.port(), &["-b", "batch", "127.0.0.1"]),
                 || self.to_server("far", &to),
-            ));
+            );
         }
         if let Some(server) = Server::start_in("apache-tls", Some(&self.folder)) {
             let way = way_to(&server);
             let to = self.know(&server, "apache-tls", way.address.port());
             let base = format!("https://localhost:{}/files/theirs", way.address.port());
             fs::write(self.path("curl.config"), curl_config(&folder, &base)).expect("a file");
-            rows.push(Row::of(
+            Row::of(
                 format!("{count} small files over WebDAV, 20 ms away / one `curl`"),
                 aim,
                 pairs,
                 || self.clear_served(&server),
                 || self.curl(&server, &["-K", "curl.config"]),
                 || self.to_server("far", &to),
-            ));
+            );
         }
         let _ = fs::remove_dir_all(&folder);
-        rows
     }
 
     /// One large file, nearby.
-    pub fn net(&self) -> Vec<Row> {
+    pub fn net(&self) {
         let mib = if self.quick { 64 } else { 1024 };
         trees::big(&self.path("net"), mib);
         let file =
             fs::read_dir(self.path("net")).expect("a tree").flatten().next().expect("a file").file_name();
         let file = format!("net/{}", file.to_string_lossy());
-        let mut rows = Vec::new();
         // A speed of 0.9 of theirs.
         let aim = (!self.quick).then_some(1.0 / 0.9);
         if let Some(server) = Server::start_in("sshd", Some(&self.folder)) {
             let to = self.know(&server, "sshd", server.port);
             let theirs = format!("127.0.0.1:{}/theirs/", server.root().display());
-            rows.push(Row::of(
+            Row::of(
                 format!("one file of {mib} MiB up over SFTP / `scp`"),
                 aim,
                 self.pairs(),
                 || self.clear_served(&server),
                 || self.ssh_tool("scp", &server, server.port, &[&file, &theirs]),
                 || self.to_server("net", &to),
-            ));
+            );
             self.to_server("net", &to);
             let from = format!("127.0.0.1:{}/ours/{}", server.root().display(), &file[4..]);
-            rows.push(Row::of(
+            Row::of(
                 format!("one file of {mib} MiB down over SFTP / `scp`"),
                 aim,
                 self.pairs(),
                 || self.clear_local(),
                 || self.ssh_tool("scp", &server, server.port, &[&from, "net-theirs/"]),
                 || self.to_server(&to, "net-ours"),
-            ));
+            );
         }
         if let Some(server) = Server::start_in("apache-tls", Some(&self.folder)) {
             let to = self.know(&server, "apache-tls", server.port);
             let theirs = format!("https://localhost:{}/files/theirs/", server.port);
-            rows.push(Row::of(
+            Row::of(
                 format!("one file of {mib} MiB up over WebDAV / `curl`"),
                 aim,
                 self.pairs(),
                 || self.clear_served(&server),
                 || self.curl(&server, &["-T", &file, &theirs]),
                 || self.to_server("net", &to),
-            ));
+            );
             self.to_server("net", &to);
             let from = format!("https://localhost:{}/files/ours/{}", server.port, &file[4..]);
-            rows.push(Row::of(
+            Row::of(
                 format!("one file of {mib} MiB down over WebDAV / `curl`"),
                 aim,
                 self.pairs(),
                 || self.clear_local(),
                 || self.curl(&server, &["-o", "net-theirs/file", &from]),
                 || self.to_server(&to, "net-ours"),
-            ));
+            );
         }
         self.clear_local();
         let _ = fs::remove_dir_all(self.path("net"));
-        rows
     }
 
     fn clear_local(&self) {
