@@ -25,22 +25,29 @@ use crate::json;
 /// So many of a job's newest logs stay, however old and large they are.
 const ALWAYS_KEPT: usize = 20;
 
-/// Reads a log line by line; a line cut off by a crash is passed over. There need be none.
-pub fn read(path: &Path, mut each: impl FnMut(&str, &Value)) -> Outcome<()> {
+/// Reads a log line by line. There need be none. A last line that was cut off by a crash is passed over; so is what a bad disk
+/// has made of a line, and the answer is how many those are.
+pub fn read(path: &Path, mut each: impl FnMut(&str, &Value)) -> Outcome<u64> {
     let failed =
         |error: std::io::Error| Failure::own_files(&format!("cannot read {}", path.display()), error);
     let file = match File::open(path) {
         Ok(file) => file,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(0),
         Err(error) => return Err(failed(error)),
     };
-    for line in BufReader::new(file).lines() {
-        let line = line.map_err(failed)?;
-        if let Ok(value) = serde_json::from_str::<Value>(&line) {
-            each(&line, &value);
+    let mut reader = BufReader::new(file);
+    let (mut bytes, mut garbled) = (Vec::new(), 0);
+    loop {
+        bytes.clear();
+        if reader.read_until(b'\n', &mut bytes).map_err(failed)? == 0 {
+            return Ok(garbled);
+        }
+        let line = std::str::from_utf8(&bytes).ok().map(str::trim_end);
+        match line.and_then(|line| Some((line, serde_json::from_str::<Value>(line).ok()?))) {
+            Some((line, value)) => each(line, &value),
+            None => garbled += u64::from(bytes.ends_with(b"\n")),
         }
     }
-    Ok(())
 }
 
 /// A log that lies in a job's folder.

@@ -122,6 +122,24 @@ fn a_full_disk_under_the_log_ends_no_run() {
 }
 
 #[test]
+fn a_garbled_log_is_read_as_far_as_it_goes_and_undoes_nothing() {
+    let station = with_a_past();
+    let logs = fs::read_dir(station.path("home/runs/counts")).unwrap().flatten().map(|log| log.path());
+    for log in logs {
+        let mut bytes = fs::read(&log).unwrap();
+        let at = bytes.windows(6).position(|six| six == b"\"item\"").unwrap();
+        bytes[at..at + 6].copy_from_slice(b"\xff\xfe\0\0\"{");
+        fs::write(&log, bytes).unwrap();
+    }
+    station.run(&["history", "counts", "2"]).expect(0);
+    let refused = station.run(&["undo", "counts", "2"]).expect(3).err;
+    assert!(refused.contains("cannot be read whole") && refused.contains("kept list"), "{refused}");
+    break_state_file(&station);
+    station.run(&["doctor", "--mend"]).expect(0);
+    assert_eq!(station.run(&["history", "counts", "--json"]).expect(0).json().len(), 2);
+}
+
+#[test]
 fn an_output_that_cannot_be_written_is_an_error_and_a_reader_that_left_is_none() {
     let station = with_a_past();
     for words in

@@ -166,6 +166,30 @@ fn cut_once(kind: &str, cut_left: bool, moment: Option<Duration>) {
 }
 
 #[test]
+fn a_file_system_below_the_destination_is_made_durable_too() {
+    if !with_mounts("cutting the power of a drive in the destination", &["ext4"]) {
+        return;
+    }
+    let station = Station::on_one_file_system();
+    let memory = tempfile::tempdir_in("/dev/shm").unwrap();
+    let mut drive = Drive::new(memory.path(), station.right().join("drive"));
+    let station = station.job("mirror", &["--verify", "none"]);
+    for name in ["drive/stays.csv", "drive/replaced.csv", "into.csv"] {
+        station.write(name, &format!("the first {name}"), 1000);
+    }
+    station.run_job(&["--yes"]).expect(0);
+    drive.cut(|| {});
+    assert_eq!(fs::read(drive.at.join("stays.csv")).unwrap(), b"the first drive/stays.csv");
+    station.write("drive/replaced.csv", "the second, longer", 2000);
+    fs::rename(station.left().join("into.csv"), station.left().join("drive/into.csv")).unwrap();
+    station.run_job(&["--yes"]).expect(0);
+    drive.cut(|| {});
+    assert_eq!(fs::read(drive.at.join("replaced.csv")).unwrap(), b"the second, longer");
+    assert_eq!(fs::read(drive.at.join("into.csv")).unwrap(), b"the first into.csv");
+    station.run_job(&[]).expect(0);
+}
+
+#[test]
 fn after_a_power_cut_nothing_is_torn_lost_or_older() {
     if !with_mounts("cutting the power of a drive", &["ext4"]) {
         return;

@@ -77,15 +77,24 @@ pub fn spot_of(folder: &Path) -> Option<String> {
     Some(format!("{}/{}", mount.ground().key(), mount.path_in(folder)?.display()))
 }
 
-/// The other file systems that are mounted below a folder, with their paths in it. What the kernel makes up is left out, and what comes and goes with programs (the layers of containers, packages).
+/// The other file systems that are mounted below a folder, with their paths in it. What the kernel makes up is left out, and
+/// what comes and goes with programs (the layers of containers, packages).
 pub fn mounts_in(folder: &Path) -> Vec<(RelPath, Ground)> {
+    mounted_below(folder).into_iter().map(|(path, mount)| (path, mount.ground())).collect()
+}
+
+/// Only where they are, without asking what they are.
+pub(crate) fn mount_points_in(folder: &Path) -> Vec<RelPath> {
+    mounted_below(folder).into_iter().map(|(path, _)| path).collect()
+}
+
+fn mounted_below(folder: &Path) -> Vec<(RelPath, Mount)> {
     let below = |mount: &Mount| {
         let below = mount.target.strip_prefix(folder).ok().filter(|below| !below.as_os_str().is_empty())?;
         RelPath::new(below.as_os_str().as_bytes()).ok()
     };
     let mounts = mounts().into_iter().filter(|mount| !mount.is_made_up());
-    let mut found: Vec<(RelPath, Ground)> =
-        mounts.filter_map(|mount| Some((below(&mount)?, mount.ground()))).collect();
+    let mut found: Vec<(RelPath, Mount)> = mounts.filter_map(|mount| Some((below(&mount)?, mount))).collect();
     // Of several mounts on one path the last is the one that shows.
     found.reverse();
     found.sort_by(|a, b| a.0.cmp(&b.0));

@@ -213,7 +213,7 @@ fn item_cells(value: &Value) -> Vec<String> {
     vec![word.to_owned(), path, last]
 }
 
-/// Reads a run's log line by line. A run that did nothing has none.
-pub fn read_log(context: &Context, run: &RunRow, each: impl FnMut(&str, &Value)) -> Outcome<()> {
+/// Reads a run's log line by line; returns how many lines cannot be read. A run that did nothing has none.
+pub fn read_log(context: &Context, run: &RunRow, each: impl FnMut(&str, &Value)) -> Outcome<u64> {
     logs::read(&context.home.run_log(&run.job, &run.run), each)
 }

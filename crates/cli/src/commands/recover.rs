@@ -556,7 +556,7 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
         context.say(format!("Run {} of {name} changed nothing.", row.number));
         return Ok(0);
     }
-    refuse_incomplete_log(context, name, &row)?;
+    refuse_incomplete_log(context, &row)?;
     let question = format!("Undo run {} of {name}: {}?", row.number, super::status::result_words(&row));
     if context.can_ask() && !context.global.yes && !ask::yes(&question, false)? {
         return Ok(0);
@@ -586,15 +586,19 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
 }
 
 /// A log that lacks something cannot say what the run did, and one that has been cleared away says nothing.
-fn refuse_incomplete_log(context: &Context, name: &str, row: &RunRow) -> Outcome<()> {
+fn refuse_incomplete_log(context: &Context, row: &RunRow) -> Outcome<()> {
     let cleared = row.counts.changes() > 0 && !context.home.run_log(&row.job, &row.run).exists();
     let why = match row.log_whole {
         true if !cleared => return Ok(()),
         true => "is no longer kept",
         false => "could not be written whole",
     };
-    Err(Failure::refused("log-incomplete", format!("the log of run {} of {name} {why}", row.number))
-        .hint("Bring things back by hand: reedhook kept list, kept restore."))
+    Err(incomplete_log(row, why))
+}
+
+fn incomplete_log(row: &RunRow, why: &str) -> Failure {
+    Failure::refused("log-incomplete", format!("the log of run {} of {} {why}", row.number, row.job))
+        .hint("Bring things back by hand: reedhook kept list, kept restore.")
 }
 
 /// Opens a store that a run changed; anything else that is there now is refused.
@@ -609,12 +613,15 @@ fn changed_store(context: &Context, job: &Job, past: &RunPlace) -> Outcome<Holde
 
 fn read_past(context: &Context, row: &RunRow, place: &RunPlace) -> Outcome<Past> {
     let mut past = Past::at(place.side, Name::new(row.run.as_bytes()).ok());
-    read_log(context, row, |_, value| {
+    let garbled = read_log(context, row, |_, value| {
         let elsewhere = value.get("to").and_then(Value::as_str).is_some_and(|to| to != place.place);
         if !elsewhere {
             lines::add_past(&mut past, place.side, value);
         }
     })?;
+    if garbled > 0 {
+        return Err(incomplete_log(row, "cannot be read whole"));
+    }
     past.items.retain(|item| item.done != Done::Left);
     Ok(past)
 }

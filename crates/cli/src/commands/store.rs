@@ -291,9 +291,12 @@ fn check_folder(context: &Context, written: &str, path: &Path, write: bool) -> O
             FaultKind::NotFound => ("not-found", "there is no such folder"),
             kind => (kind.code(), kind.words()),
         };
-        Failure::refused(code, format!("{}: {words}", path.display())).hint(
-            "Connect the drive, check the rights, or correct the place with `reedhook store add --yes`.",
-        )
+        let correct = match written.strip_prefix('@') {
+            Some(_) => ", or correct the place with `reedhook store add --yes`",
+            None => ", or the spelling",
+        };
+        Failure::refused(code, format!("{}: {words}", path.display()))
+            .hint(format!("Connect the drive, check the rights{correct}."))
     };
     let store = LocalStore::open(path).map_err(refused)?;
     let listing = store.list(&RelPath::root()).map_err(refused)?;

@@ -367,6 +367,11 @@ impl Folder {
         Ok(())
     }
 
+    /// Makes the names in it durable.
+    pub(super) fn sync(&self) -> io::Result<()> {
+        Ok(rustix::fs::fsync(&self.fd)?)
+    }
+
     pub(super) fn sync_file_system(&self) -> io::Result<()> {
         Ok(rustix::fs::syncfs(&self.fd)?)
     }

@@ -338,7 +338,9 @@ impl LocalStore {
                 Some(found) if is_still(was, &found) => {}
                 _ => return Err(io::Error::other(StoreError::new(FaultKind::Changed, "copy", path))),
             }
-            to_folder.rename_new(&part, to_folder, to_name.as_bytes())
+            to_folder.rename_new(&part, to_folder, to_name.as_bytes())?;
+            // What it was copied from goes next, and the other file system may write that down first.
+            to_folder.sync()
         });
         published.map_err(|error| {
             let _ = to_folder.unlink(&part);
@@ -563,7 +565,14 @@ impl Store for LocalStore {
     }
 
     fn sync(&self) -> Result<()> {
-        self.root.sync_file_system().map_err(|error| fault("make durable", &RelPath::root(), error))
+        self.root.sync_file_system().map_err(|error| fault("make durable", &RelPath::root(), error))?;
+        for path in crate::drives::mount_points_in(&self.place) {
+            // What cannot be opened has not been written to either.
+            if let Ok(mounted) = self.root.open_below(&path) {
+                mounted.sync_file_system().map_err(|error| fault("make durable", &path, error))?;
+            }
+        }
+        Ok(())
     }
 
     fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()> {
