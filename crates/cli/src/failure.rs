@@ -112,10 +112,10 @@ impl From<reedhook_core::record::RecordError> for Failure {
         let mut text = error.to_string();
         let mut cause = std::error::Error::source(&error);
         while let Some(below) = cause {
-            // SQLite tells the same twice: in its words, then as its number.
+            // SQLite tells the same twice: in its words, then with its number.
             let said = below.to_string();
-            if !text.ends_with(&said) {
-                text = format!("{text}: {}", said.split(": Error code").next().unwrap_or_default());
+            if !said.starts_with("Error code") {
+                text = format!("{text}: {said}");
             }
             cause = below.source();
         }

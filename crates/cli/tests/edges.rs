@@ -6,7 +6,7 @@ mod common;
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -189,6 +189,54 @@ fn leftovers_are_cleared_wherever_they_are() {
     station.run_job(&[]).expect(0);
     assert_eq!(unfinished_in(&stills), None);
     assert_eq!((unfinished_in(&own), unfinished_in(&own.join("owners"))), (None, None));
+}
+
+/// Unfinished files anywhere below a folder.
+fn unfinished_below(folder: &Path) -> Vec<PathBuf> {
+    let (mut folders, mut found) = (vec![folder.to_path_buf()], Vec::new());
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+            if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+                folders.push(entry.path());
+            } else if entry.file_name().to_string_lossy().starts_with(".reedhook-part-") {
+                found.push(entry.path());
+            }
+        }
+    }
+    found
+}
+
+#[test]
+fn a_kill_leaves_nothing_among_the_kept_copies() {
+    if !with_mounts("a mount point in the destination", &[]) {
+        return;
+    }
+    let station = Station::on_one_file_system().job("mirror", &[]);
+    let _drive = Mounted::memory(&station.right().join("drive"), "200m");
+    write(&station.left().join("drive/large.jpg"), &vec![7; 60 << 20], 1000);
+    station.run_job(&[]).expect(0);
+    write(&station.left().join("drive/large.jpg"), b"small now", 2000);
+    let mut child = station.command(&["run", "counts", "--quiet"]).stdout(Stdio::null()).spawn().unwrap();
+    wait_until("a copy of the old version", || {
+        !unfinished_below(&station.right().join(".reedhook")).is_empty()
+    });
+    child.kill().unwrap();
+    child.wait().unwrap();
+    station.run_job(&[]).expect(0);
+    assert_eq!(unfinished_below(&station.right()), Vec::<PathBuf>::new());
+    assert_eq!(station.kept().into_keys().collect::<Vec<_>>(), [Path::new("drive/large.jpg")]);
+}
+
+#[test]
+fn a_folder_with_a_name_like_ours_is_nobodys_leftover() {
+    for kind in ["mirror", "two-way"] {
+        let station = Station::with_job(kind, &[]);
+        station.write("heron.csv", "heron", 1000);
+        write(&station.right().join("stills/.reedhook-part-7f/egret.jpg"), b"egret", 1000);
+        station.run_job(&["--yes"]).expect(0);
+        station.run_job(&["--yes"]).expect(0);
+        assert!(station.right().join("stills/.reedhook-part-7f/egret.jpg").exists(), "{kind}");
+    }
 }
 
 /// A two-way job, as a file; it may become a mirror and one again.

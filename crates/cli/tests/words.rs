@@ -163,6 +163,20 @@ fn folders_are_not_files_and_our_own_folder_is_no_entry() {
 }
 
 #[test]
+fn a_folder_is_not_newer_than_a_file() {
+    let station = Station::with_job("two-way", &[]);
+    station.write("x", "1", 1000);
+    station.run_job(&[]).expect(0);
+    station.write("x", "22", 2000);
+    fs::remove_file(station.right().join("x")).unwrap();
+    write(&station.right().join("x/heron.csv"), b"heron", 3000);
+    let shown = station.run(&["conflicts", "counts"]).expect(4).out;
+    assert!(shown.contains("folder") && !shown.contains("newer"), "{shown}");
+    let said = station.run(&["settle", "counts", "--all", "--keep", "newest"]).expect(4).out;
+    assert!(said.contains("one side holds a folder") && said.contains("--keep left|right|both"), "{said}");
+}
+
+#[test]
 fn a_filter_that_leaves_out_everything_is_told() {
     let station = Station::with_job("copy", &["--only", "*.jgp"]);
     station.write("heron.jpg", "heron", 1000);

@@ -103,6 +103,11 @@ impl RelPath {
         RelPath::default()
     }
 
+    /// Reedhook's own folder at the root of a side: [`RESERVED_NAME`].
+    pub fn reserved() -> RelPath {
+        RelPath(RESERVED_NAME.into())
+    }
+
     /// Checks and copies a `/`-separated path; the empty path is the root.
     ///
     /// # Errors

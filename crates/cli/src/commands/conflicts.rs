@@ -101,7 +101,10 @@ fn kind_word(meta: &Meta) -> &'static str {
 fn described(both: &Both, conflict: &Conflict) -> String {
     let mut text = format!("\n  {}\n", styled(BOLD, &conflict.path));
     let mut table = Columns::new(&[Align::Left, Align::Right, Align::Left, Align::Left]);
+    // A folder's time says nothing of what is in it.
+    let told = !conflict.left.is_folder() && !conflict.right.is_folder();
     let newer = match conflict.left.modified.cmp(&conflict.right.modified) {
+        _ if !told => None,
         std::cmp::Ordering::Greater => Some(Side::Left),
         std::cmp::Ordering::Less => Some(Side::Right),
         std::cmp::Ordering::Equal => None,
@@ -243,6 +246,7 @@ fn chosen<'a>(held: &[&'a Conflict], paths: &[PathBuf], name: &str) -> Outcome<V
 
 fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
     let run = Run::begin(context, job)?.special("settle");
+    let policy = settling.policy;
     // A person has named each of these paths.
     let lifted = [Lift::Changes, Lift::Removals];
     match two_way::look(context, job, &lifted, Moves::Proved, Some(&settling)) {
@@ -252,7 +256,13 @@ fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
                 return told(context, job, None, run.refuse(failure));
             }
             let result = run.carry_out(&round);
-            told(context, job, Some(&round), result)
+            let undecided = policy == ConflictPolicy::Newest && result.counts.conflicts > 0;
+            let code = told(context, job, Some(&round), result)?;
+            if undecided && !context.global.json {
+                let words = "Times do not tell who is newer: they are the same, or one side holds a folder. Say it for each path";
+                context.say(format!("{words}: reedhook settle {} PATH --keep left|right|both", job.name));
+            }
+            Ok(code)
         }
         Err(failure) => told(context, job, None, run.refuse(failure)),
     }

@@ -168,7 +168,8 @@ fn state(context: &Context) -> Finding {
     let file = context.home.state_file();
     let shown = context.home.shorten(&file);
     let size = match fs::metadata(&file) {
-        Ok(meta) => meta.len(),
+        Ok(meta) if meta.is_file() => meta.len(),
+        Ok(_) => return Finding::bad("state", format!("{shown} is no file; move it away")),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
             return Finding::ok("state", format!("{shown} is made by the first run"));
         }

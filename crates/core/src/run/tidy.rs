@@ -6,7 +6,7 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use crate::filter::{Filter, Inherited, Verdict};
-use crate::path::{Name, RESERVED_NAME, RelPath};
+use crate::path::{RESERVED_NAME, RelPath};
 use crate::store::{FaultKind, Result, Store};
 use crate::walk::is_root_of_another;
 
@@ -17,7 +17,7 @@ use crate::walk::is_root_of_another;
 pub fn clear_own(store: &dyn Store) -> Result<()> {
     /// The folders in it that are written to with a name at the end.
     const WRITTEN: [&[u8]; 2] = [b"last", b"owners"];
-    let own = Name::new(RESERVED_NAME).map(|name| RelPath::from(&name)).unwrap_or_default();
+    let own = RelPath::reserved();
     let mut folders = vec![own.clone()];
     while let Some(folder) = folders.pop() {
         let Some(listing) = unless_lost(store.list(&folder))? else { continue };

@@ -424,7 +424,10 @@ impl<'a> Visit<'a> {
         self.anothers |= root_of_another && side == Side::Right;
         for Entry { name, meta } in entries {
             if side == Side::Right && name.is_part() {
-                if !self.anothers {
+                if meta.is_folder() {
+                    // Nothing that a run has left: it stays, as what is left out does.
+                    judged.push(Judged { name, meta, verdict: None });
+                } else if !self.anothers {
                     let path = self.record.plan.path.join(&name);
                     self.found.plan.leftovers.push((path, meta));
                 }

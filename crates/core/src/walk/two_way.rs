@@ -339,10 +339,12 @@ impl<'a> Visit<'a> {
                 continue;
             }
             if name.is_part() {
-                if self.anothers[at(side)] {
-                    continue;
+                if meta.is_folder() {
+                    // Nothing that a run has left: it stays, as what is left out does.
+                    judged.push(Judged { name, meta, verdict: None });
+                } else if !self.anothers[at(side)] {
+                    self.found.leftovers[at(side)].push((self.record.path.join(&name), meta));
                 }
-                self.found.leftovers[at(side)].push((self.record.path.join(&name), meta));
                 continue;
             }
             if self.folds() {

@@ -258,7 +258,8 @@ impl LocalStore {
                     Ok(()) => Some((kept_folder, kept_name)),
                     // The path is on a file system of its own, mounted below the root.
                     Err(error) if sys::is_cross_device(&error) => {
-                        self.copy_to(folder, name, (&kept_folder, &kept_name), was, path)?;
+                        let staging = self.staging(keep_as, &kept_folder)?;
+                        self.copy_to((folder, name), &staging, (&kept_folder, &kept_name), was, path)?;
                         Some((kept_folder, kept_name))
                     }
                     Err(_) => {
@@ -314,10 +315,11 @@ impl LocalStore {
     }
 
     /// Copies a file or link to another file system below the same root, durably and as it is.
+    /// Unfinished it is in `staging`, on the same file system as its new place.
     fn copy_to(
         &self,
-        folder: &Folder,
-        name: &Name,
+        (folder, name): (&Folder, &Name),
+        staging: &Folder,
         (to_folder, to_name): (&Folder, &Name),
         was: &Meta,
         path: &RelPath,
@@ -326,34 +328,41 @@ impl LocalStore {
         let part = self.part_name();
         let attributes = Attributes { modified: was.modified, mode: was.mode, extra: was.extra.clone() };
         let copied = if let Some(target) = &was.target {
-            to_folder
+            staging
                 .make_link(target, &part)
-                .and_then(|()| to_folder.set_all(&part, None, &Attributes { mode: None, ..attributes }))
+                .and_then(|()| staging.set_all(&part, None, &Attributes { mode: None, ..attributes }))
                 .map(drop)
         } else {
-            copy_file(&self.ways, folder, name, (to_folder, &part), &attributes)
+            copy_file(&self.ways, folder, name, (staging, &part), &attributes)
         };
         let published = copied.and_then(|()| {
             match folder.stat(name.as_bytes())? {
                 Some(found) if is_still(was, &found) => {}
                 _ => return Err(io::Error::other(StoreError::new(FaultKind::Changed, "copy", path))),
             }
-            to_folder.rename_new(&part, to_folder, to_name.as_bytes())?;
+            staging.rename_new(&part, to_folder, to_name.as_bytes())?;
             // What it was copied from goes next, and the other file system may write that down first.
             to_folder.sync()
         });
         published.map_err(|error| {
-            let _ = to_folder.unlink(&part);
+            let _ = staging.unlink(&part);
             failed(error)
         })
+    }
+
+    /// Where a copy that is to come to `path` is unfinished: in its folder, where a walk finds what a kill leaves; among the kept
+    /// copies nobody walks, and it is in Reedhook's own folder, which every run clears.
+    fn staging(&self, path: &RelPath, folder: &Arc<Folder>) -> Result<Arc<Folder>> {
+        let own = RelPath::reserved();
+        if path.is_reserved() { self.folder(&own, "keep") } else { Ok(folder.clone()) }
     }
 
     /// Moves a file or link to another file system below the same root: copied there, then removed here.
     fn move_across(
         &self,
         (old_folder, old): (&Folder, &Name),
-        new: (&Folder, &Name),
-        from: &RelPath,
+        (new_folder, new): (&Arc<Folder>, &Name),
+        (from, to): (&RelPath, &RelPath),
     ) -> Result<()> {
         let found = old_folder.stat(old.as_bytes()).map_err(|error| fault("rename", from, error))?;
         let was = found.ok_or_else(|| StoreError::new(FaultKind::NotFound, "rename", from))?;
@@ -361,7 +370,8 @@ impl LocalStore {
             let across = StoreError::new(FaultKind::Unsupported, "rename", from);
             return Err(across.because("it would go from one file system to another"));
         }
-        self.copy_to(old_folder, old, new, &was, from)?;
+        let staging = self.staging(to, new_folder)?;
+        self.copy_to((old_folder, old), &staging, (new_folder, new), &was, from)?;
         self.remove(from, &was)
     }
 
@@ -595,7 +605,10 @@ impl Store for LocalStore {
         let failed = |error| fault("remove", path, error);
         folder.rename_new(name.as_bytes(), &folder, &aside).map_err(failed)?;
         match folder.stat(&aside).map_err(failed)? {
-            Some(found) if is_still(expected, &found) => folder.unlink(&aside).map_err(failed),
+            Some(found) if is_still(expected, &found) => folder.unlink(&aside).map_err(|error| {
+                let _ = folder.rename_new(&aside, &folder, name.as_bytes());
+                failed(error)
+            }),
             _ => {
                 folder.rename_new(&aside, &folder, name.as_bytes()).map_err(failed)?;
                 Err(StoreError::new(FaultKind::Changed, "remove", path))
@@ -633,7 +646,7 @@ impl Store for LocalStore {
         let (new_folder, new) = self.parent_to_change(to, "rename")?;
         match old_folder.rename_new(old.as_bytes(), &new_folder, new.as_bytes()) {
             Err(error) if sys::is_cross_device(&error) => {
-                self.move_across((&old_folder, &old), (&new_folder, &new), from)
+                self.move_across((&old_folder, &old), (&new_folder, &new), (from, to))
             }
             outcome => outcome.map_err(|error| fault("rename", from, error)),
         }
@@ -680,7 +693,7 @@ impl Store for LocalStore {
     }
 
     fn lock(&self) -> Result<Box<dyn Send + Sync>> {
-        let own = Name::new(RESERVED_NAME).map(|name| RelPath::from(&name)).unwrap_or_default();
+        let own = RelPath::reserved();
         match self.make_folder(&own, &Attributes::default()) {
             Err(error) if error.kind != FaultKind::Exists => return Err(error),
             _ => {}
