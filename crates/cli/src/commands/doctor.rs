@@ -18,7 +18,7 @@ use crate::json as lines;
 use crate::logs;
 use crate::places::Settings;
 use crate::remote::is_address;
-use crate::text::{Align, BAD, CARE, Columns, GOOD, bytes, count, moment, wrapped};
+use crate::text::{Align, BAD, CARE, Columns, bytes, count, moment, wrapped};
 
 /// How well something is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -90,14 +90,13 @@ fn show(context: &Context, mended: &[String], found: &[Finding]) {
     let mut table = Columns::new(&[Align::Left; 3]);
     for Finding { what, state, words } in found {
         let style = match state {
-            State::Ok => GOOD,
+            State::Ok => anstyle::Style::new(),
             State::Care => CARE,
             State::Bad => BAD,
         };
         for (at, line) in wrapped(words, columns - 16).into_iter().enumerate() {
             let (word, what) = if at == 0 { (state.as_str(), *what) } else { ("", "") };
-            let style = if *state == State::Ok && at > 0 { anstyle::Style::new() } else { style };
-            table.styled_row(style, vec![word.into(), what.into(), line]);
+            table.styled_row(style, vec![format!("{word:<4}"), what.into(), line]);
         }
     }
     context.say(table.render(0).trim_end());
