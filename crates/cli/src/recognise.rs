@@ -96,26 +96,13 @@ fn takes_part(job: &Job, path: &RelPath) -> bool {
     let (mut above, mut inherited) = (RelPath::root(), filter.root());
     for part in path.parts() {
         let Ok(name) = reedhook_core::path::Name::new(part) else { return true };
-        match filter.judge(&above, &name, &folder(), inherited) {
+        match filter.judge(&above, &name, &Meta::bare(EntryKind::Folder), inherited) {
             Verdict::Out(_) => return false,
             verdict => inherited = filter.inherit(verdict),
         }
         above = above.join(&name);
     }
     true
-}
-
-fn folder() -> Meta {
-    Meta {
-        kind: EntryKind::Folder,
-        size: 0,
-        modified: None,
-        mode: None,
-        id: None,
-        target: None,
-        extra: None,
-        version: None,
-    }
 }
 
 /// The identity of the store that bears a mark.

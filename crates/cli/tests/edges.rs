@@ -8,7 +8,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 
 use common::{
     Mounted, Node, Station, as_root_only, assert_alike, assert_no_leftovers, number, set_mode, tool, tree,
@@ -351,6 +351,45 @@ fn what_is_there_of_a_large_file_counts_once() {
     let bytes = number(&finished, "bytes");
     assert!(bytes > 0 && bytes <= SIZE - there.min(16 << 20), "{bytes} written, {there} were there");
     assert_alike(&station.left(), &station.right());
+}
+
+/// A file that nobody could read to its end in a test, and that takes no room.
+fn write_endless(path: &Path, seconds: u64) {
+    write(path, b"", seconds);
+    let file = fs::File::options().write(true).open(path).unwrap();
+    file.set_len(2 << 40).unwrap();
+    file.set_modified(SystemTime::UNIX_EPOCH + Duration::from_secs(seconds)).unwrap();
+}
+
+#[test]
+fn ctrl_c_stops_within_a_file() {
+    // To verify, to prove that a file has moved, and to see whether two files of two times are the same, all of it is read.
+    for (kind, words) in
+        [("mirror", ["verify", "counts"]), ("mirror", ["run", "counts"]), ("two-way", ["run", "counts"])]
+    {
+        let station = Station::with_job(kind, &[]);
+        write_endless(&station.left().join("large.jpg"), 1000);
+        write_endless(&station.right().join("large.jpg"), if kind == "two-way" { 2000 } else { 1000 });
+        if kind == "mirror" {
+            station.run_job(&[]).expect(0);
+        }
+        if words[0] == "run" && kind == "mirror" {
+            fs::rename(station.left().join("large.jpg"), station.left().join("moved.jpg")).unwrap();
+        }
+        let child = station.command(&words).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let reading = format!("/proc/{}/io", child.id());
+        wait_until("a good part of it to be read", || read_so_far(&reading) > 100 << 20);
+        signal(&child, "-INT");
+        let ended = child.wait_with_output().unwrap();
+        assert_eq!(ended.status.code(), Some(130), "{kind} {words:?}");
+        assert!(station.right().join("large.jpg").exists());
+    }
+}
+
+/// The bytes that a process has read, by proc_pid_io(5).
+fn read_so_far(io: &str) -> u64 {
+    let text = fs::read_to_string(io).unwrap_or_default();
+    text.lines().find_map(|line| line.strip_prefix("rchar: ")?.parse().ok()).unwrap_or(0)
 }
 
 #[test]

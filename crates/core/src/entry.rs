@@ -199,6 +199,11 @@ pub struct Meta {
 }
 
 impl Meta {
+    /// What is known of nothing but its kind.
+    pub fn bare(kind: EntryKind) -> Meta {
+        Meta { kind, size: 0, modified: None, mode: None, id: None, target: None, extra: None, version: None }
+    }
+
     /// Whether this is a folder.
     pub fn is_folder(&self) -> bool {
         self.kind == EntryKind::Folder

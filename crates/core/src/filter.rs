@@ -209,18 +209,8 @@ impl Filter {
 
     /// Whether a name is left out whatever it stands for: it could not be examined.
     pub fn leaves_out_unseen(&self, folder: &RelPath, name: &Name, inherited: Inherited) -> bool {
-        let as_if = |kind| Meta {
-            kind,
-            size: 0,
-            modified: None,
-            mode: None,
-            id: None,
-            target: None,
-            extra: None,
-            version: None,
-        };
         [EntryKind::File, EntryKind::Folder].into_iter().all(|kind| {
-            let verdict = self.judge(folder, name, &as_if(kind), inherited);
+            let verdict = self.judge(folder, name, &Meta::bare(kind), inherited);
             // Sizes and times cannot decide about what nobody could look at.
             let by_looks = [Rule::TooSmall, Rule::TooLarge, Rule::TooOld, Rule::TooNew];
             matches!(verdict, Verdict::Out(rule) if !by_looks.contains(&rule))

@@ -57,16 +57,7 @@ impl Gathered {
 }
 
 fn root() -> Meta {
-    Meta {
-        kind: EntryKind::Folder,
-        size: 0,
-        modified: None,
-        mode: None,
-        id: None,
-        target: None,
-        extra: None,
-        version: None,
-    }
+    Meta::bare(EntryKind::Folder)
 }
 
 impl Store for Gathered {

@@ -68,16 +68,7 @@ impl<'a> Gather<'a> {
 
 /// A folder at a server that tells neither times nor modes of folders.
 pub(super) fn folder_meta() -> Meta {
-    Meta {
-        kind: EntryKind::Folder,
-        size: 0,
-        modified: None,
-        mode: None,
-        id: None,
-        target: None,
-        extra: None,
-        version: None,
-    }
+    Meta::bare(EntryKind::Folder)
 }
 
 #[cfg(test)]
