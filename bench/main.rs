@@ -239,7 +239,7 @@ impl Bench {
         let shown = format!("{} once mirror watched {mirror} --yes", env!("CARGO_BIN_EXE_reedhook"));
         let watched = || self.tool("script", &["-qec", &shown, "/dev/null"]);
         Row::of(
-            format!("first mirror of {count} small files, watched on a terminal / `--quiet`"),
+            format!("first mirror of {count} small files, watched on a terminal{} / `--quiet`", self.to),
             None,
             self.pairs(),
             || self.clear("watched"),
@@ -328,7 +328,7 @@ fn forget_all() {
 }
 
 /// Groups in which files are copied: they are measured to another file system too.
-const COPYING: [&str; 5] = ["small", "wide", "deep", "media", "big"];
+const COPYING: [&str; 6] = ["small", "wide", "deep", "media", "big", "watched"];
 
 /// An ext4 file system in a file of its own, past the page cache of the disk that the file is on.
 struct Drive {

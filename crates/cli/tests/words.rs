@@ -11,8 +11,11 @@ use std::time::Duration;
 
 use common::{Station, set_mode, with_tools, write};
 
-/// What a command writes to a terminal of so many columns, and how it ends. Each answer is typed a while after the one before it.
-fn at_a_terminal(station: &Station, columns: u32, words: &[&str], answers: &[(u64, &str)]) -> (i32, String) {
+/// An answer: what is asked, how long the person thinks in milliseconds, the keys.
+type Answer = (&'static str, u64, &'static str);
+
+/// What a command writes to a terminal of so many columns, and how it ends.
+fn at_a_terminal(station: &Station, columns: u32, words: &[&str], answers: &[Answer]) -> (i32, String) {
     let program = common::program().display().to_string();
     let quoted: Vec<String> =
         [program.as_str()].iter().chain(words).map(|word| format!("'{word}'")).collect();
@@ -29,14 +32,22 @@ fn at_a_terminal(station: &Station, columns: u32, words: &[&str], answers: &[(u6
         .stderr(Stdio::null())
         .spawn()
         .unwrap();
-    let mut keyboard = child.stdin.take().unwrap();
-    for (after, keys) in answers {
-        std::thread::sleep(Duration::from_millis(*after));
+    let (mut keyboard, mut screen) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
+    let (mut shown, mut answered) = (Vec::new(), 0);
+    for (question, thinking, keys) in answers {
+        let mut some = [0; 4096];
+        while !String::from_utf8_lossy(&shown[answered..]).contains(question) {
+            let length = screen.read(&mut some).unwrap();
+            assert!(length > 0, "{question:?} is not asked: {}", String::from_utf8_lossy(&shown));
+            shown.extend_from_slice(&some[..length]);
+        }
+        answered = shown.len();
+        // Once it is asked, the terminal is made ready for the answer.
+        std::thread::sleep(Duration::from_millis(200 + thinking));
         keyboard.write_all(keys.as_bytes()).unwrap();
         keyboard.flush().unwrap();
     }
-    let mut shown = Vec::new();
-    child.stdout.take().unwrap().read_to_end(&mut shown).unwrap();
+    screen.read_to_end(&mut shown).unwrap();
     drop(keyboard);
     (child.wait().unwrap().code().unwrap_or(-1), String::from_utf8_lossy(&shown).into_owned())
 }
@@ -65,7 +76,14 @@ fn questions_read_well_and_fit_at_any_width() {
     for columns in [40, 100] {
         let station = Station::new();
         station.write("heron.csv", "heron", 1000);
-        let answers = [(700, "counts\r"), (400, "\r"), (400, "left\r"), (400, "right\r"), (500, "n")];
+        let kinds = if columns == 40 { "Which?" } else { "What kind of job?" };
+        let answers = [
+            ("be called?", 0, "counts\r"),
+            (kinds, 0, "\r"),
+            ("What is to be read?", 0, "left\r"),
+            ("Where is it to land?", 0, "right\r"),
+            ("Show what a run would do?", 0, "n"),
+        ];
         let (code, shown) = at_a_terminal(&station, columns, &["job", "add"], &answers);
         assert_eq!(code, 0, "{shown}");
         assert!(!shown.contains("?:") && shown.contains("What should the job be called?"), "{shown}");
@@ -87,11 +105,11 @@ fn waiting_for_an_answer_is_not_the_runs_time_and_ctrl_c_is_an_answer() {
     let station = Station::with_job("mirror", &[]);
     station.write("heron.csv", "heron", 1000);
     write(&station.right().join("old.csv"), b"old", 1000);
-    let (code, shown) = at_a_terminal(&station, 80, &["run", "counts"], &[(700, "\u{3}")]);
+    let (code, shown) = at_a_terminal(&station, 80, &["run", "counts"], &[("remove these?", 0, "\u{3}")]);
     assert_eq!(code, 130, "{shown}");
     assert!(station.right().join("old.csv").exists(), "nothing was touched");
     assert!(shown.contains("\u{1b}[?25h"), "the cursor is shown again");
-    let (code, shown) = at_a_terminal(&station, 80, &["run", "counts"], &[(2500, "y")]);
+    let (code, shown) = at_a_terminal(&station, 80, &["run", "counts"], &[("remove these?", 2500, "y")]);
     assert_eq!(code, 0, "{shown}");
     let seconds = last_seconds(&station);
     assert!(seconds < 2.0, "{seconds} s, of which 2.5 s were waited: {shown}");
@@ -101,7 +119,7 @@ fn waiting_for_an_answer_is_not_the_runs_time_and_ctrl_c_is_an_answer() {
     for (side, text) in [(station.left(), "left"), (station.right(), "right side")] {
         write(&side.join("heron.csv"), text.as_bytes(), 1000);
     }
-    let (code, shown) = at_a_terminal(&station, 80, &["settle", "counts"], &[(900, "\u{3}")]);
+    let (code, shown) = at_a_terminal(&station, 80, &["settle", "counts"], &[("Keep which?", 0, "\u{3}")]);
     assert_eq!(code, 130, "{shown}");
 }
 
