@@ -4,24 +4,23 @@
 //! the median, the least and the greatest of the pairs. Where Reedhook writes, it makes durable what it wrote, so the
 //! reference is followed by `sync -f` inside the measured time.
 //!
-//! `cargo bench -p reedhook -- --quick` takes less than two minutes. A missed aim is said, and never a failure: how long
+//! `cargo bench -p reedhook-bench -- --quick` takes less than two minutes. A missed aim is said, and never a failure: how long
 //! something takes is the machine's affair as well. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
 //! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million, far, net. The rows that copy are
 //! measured a second time to another file system: a drive that is mounted from a file for the purpose (which needs root), or the
 //! folder after `--drive`.
 
-mod measure;
 mod remote;
 #[path = "../crates/stores/tests/servers/mod.rs"]
 mod servers;
-mod trees;
-
 use std::cell::Cell;
 use std::fs;
 use std::path::PathBuf;
 use std::process::Command;
+use std::sync::OnceLock;
 
-use measure::{Row, Taken, run};
+use reedhook_bench::measure::{Row, Taken, run};
+use reedhook_bench::trees;
 
 struct Bench {
     folder: PathBuf,
@@ -58,7 +57,7 @@ impl Bench {
     }
 
     fn reedhook(&self, words: &[&str]) -> Taken {
-        run(&mut self.command(env!("CARGO_BIN_EXE_reedhook"), words), false)
+        run(&mut self.command(program(), words), false)
     }
 
     /// Without a saved job: one would miss the mark of the destination that is cleared before each pair.
@@ -236,7 +235,7 @@ impl Bench {
         let count = if self.quick { 10_000 } else { 100_000 };
         trees::small(&self.path("watched"), count);
         let mirror = self.side("watched", "mirror");
-        let shown = format!("{} once mirror watched {mirror} --yes", env!("CARGO_BIN_EXE_reedhook"));
+        let shown = format!("{} once mirror watched {mirror} --yes", program());
         let watched = || self.tool("script", &["-qec", &shown, "/dev/null"]);
         Row::of(
             format!("first mirror of {count} small files, watched on a terminal{} / `--quiet`", self.to),
@@ -319,6 +318,26 @@ fn main() {
         None => println!("no drive could be mounted here: the rows between two file systems are left out"),
     }
     let _ = fs::remove_dir_all(&folder);
+}
+
+/// The program as people get it: built as they build it, if it is not there yet.
+fn program() -> &'static str {
+    static PROGRAM: OnceLock<String> = OnceLock::new();
+    PROGRAM.get_or_init(|| {
+        let cargo = std::env::var_os("CARGO").unwrap_or_else(|| "cargo".into());
+        let built =
+            Command::new(cargo).args(["build", "--release", "--quiet", "--package", "reedhook"]).status();
+        assert!(built.is_ok_and(|status| status.success()), "the program cannot be built");
+        let here = std::env::current_exe().expect("a program knows where it is");
+        // The benchmark itself is in `deps` beside it.
+        let program = here
+            .ancestors()
+            .skip(1)
+            .take(2)
+            .map(|folder| folder.join("reedhook"))
+            .find(|path| path.is_file());
+        program.expect("the program is beside the benchmark").display().to_string()
+    })
 }
 
 /// Drops what memory holds of files that are on a medium; where that is not allowed (it needs root) it stays.

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 /// What one run took.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Taken {
+    /// By the clock.
     pub wall: Duration,
     /// Processor time of all threads, in steps of the kernel's clock (10 ms).
     pub cpu: Duration,
@@ -61,6 +62,7 @@ fn peak_memory(process: u32) -> Option<u64> {
 pub struct Row {
     name: String,
     aim: Option<f64>,
+    /// What the reference took and what Reedhook took.
     pub pairs: Vec<(Taken, Taken)>,
 }
 
@@ -95,6 +97,7 @@ impl Row {
         ratios
     }
 
+    /// Prints the head of the table.
     pub fn head() {
         println!(
             "| work / against | ratio | least – greatest | aim | theirs | ours | CPU theirs | CPU ours | our peak memory |"

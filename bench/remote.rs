@@ -8,12 +8,12 @@ use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 
+use reedhook_bench::measure::{Row, Taken, run};
+use reedhook_bench::trees;
 use reedhook_standins::{Behaviour, Way};
 
-use crate::Bench;
-use crate::measure::{Row, Taken, run};
 use crate::servers::{self, Server};
-use crate::trees;
+use crate::{Bench, program};
 
 const ROUND_TRIP: Duration = Duration::from_millis(20);
 
@@ -50,8 +50,7 @@ impl Bench {
     }
 
     fn to_server(&self, from: &str, to: &str) -> Taken {
-        let mut command =
-            self.command(env!("CARGO_BIN_EXE_reedhook"), &["once", "mirror", from, to, "--quiet", "--yes"]);
+        let mut command = self.command(program(), &["once", "mirror", from, to, "--quiet", "--yes"]);
         run(command.env("BENCH_SECRET", servers::PASSWORD), false)
     }
 

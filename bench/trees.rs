@@ -7,7 +7,8 @@ use std::path::Path;
 pub struct Seeded(pub u64);
 
 impl Seeded {
-    pub fn next(&mut self) -> u64 {
+    /// The next number.
+    pub fn draw(&mut self) -> u64 {
         self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let mut z = self.0;
         z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
@@ -16,7 +17,7 @@ impl Seeded {
     }
 
     fn bytes(&mut self, length: usize) -> Vec<u8> {
-        let mut bytes: Vec<u8> = (0..length.div_ceil(8)).flat_map(|_| self.next().to_le_bytes()).collect();
+        let mut bytes: Vec<u8> = (0..length.div_ceil(8)).flat_map(|_| self.draw().to_le_bytes()).collect();
         bytes.truncate(length);
         bytes
     }
@@ -39,7 +40,7 @@ pub fn small(root: &Path, count: usize) {
         if number % 100 == 0 {
             folder(&place);
         }
-        let size = 100 + chance.next() % 3900;
+        let size = 100 + chance.draw() % 3900;
         write(&place.join(format!("f{number:07}.csv")), &content[..size as usize]);
     }
 }
@@ -51,7 +52,7 @@ pub fn wide(root: &Path, count: usize) {
     for number in 0..count {
         write(
             &root.join(format!("f{number:07}.csv")),
-            &number.to_le_bytes().repeat(1 + (chance.next() % 60) as usize),
+            &number.to_le_bytes().repeat(1 + (chance.draw() % 60) as usize),
         );
     }
 }
@@ -76,7 +77,7 @@ pub fn media(root: &Path, count: usize) {
     let mut chance = Seeded(4);
     let content = chance.bytes(8 << 20);
     for number in 0..count {
-        let size = (2 << 20) + chance.next() % (6 << 20);
+        let size = (2 << 20) + chance.draw() % (6 << 20);
         write(&root.join(format!("still{number:04}.jpg")), &content[..size as usize]);
     }
 }

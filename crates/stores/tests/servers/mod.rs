@@ -44,7 +44,9 @@ impl Server {
         let temporary = std::env::temp_dir();
         let folder = tempfile::tempdir_in(within.unwrap_or(&temporary)).expect("a folder");
         let port = free_port();
-        let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scripts/test-server");
+        let above = Path::new(env!("CARGO_MANIFEST_DIR")).ancestors();
+        let script = above.map(|folder| folder.join("scripts/test-server")).find(|script| script.is_file());
+        let script = script.expect("the script that starts servers");
         let child = Command::new(script)
             .args([kind, folder.path().to_str().expect("a plain path"), &port.to_string()])
             .stdout(Stdio::null())
