@@ -134,7 +134,7 @@ fn refused(ran: &Ran) -> BTreeSet<PathBuf> {
         let code = line["code"].as_str().unwrap();
         // A name that only the server knows why it does not take.
         let glob = code == "refused-there" && line["path"].as_str().unwrap().contains('*');
-        assert!(glob || ["name-refused", "no-links", "name-too-long"].contains(&code), "{line}");
+        assert!(glob || ["name-refused", "name-too-long"].contains(&code), "{line}");
         let bytes = match line["path_base64"].as_str() {
             Some(text) => base64::engine::general_purpose::STANDARD.decode(text).unwrap(),
             None => line["path"].as_str().unwrap().as_bytes().to_vec(),
@@ -167,8 +167,13 @@ fn every_kind_of_job(place: &Place) {
         .expect(0);
     station.run(&["run", "down", "--json", "--yes"]).expect(0);
     let is_missing = |path: &Path| path.ancestors().any(|above| missing.contains(above));
-    let expected: Vec<_> =
-        contents(&station.left()).into_iter().filter(|(path, _)| !is_missing(path)).collect();
+    // What a server holds nothing of is said once, and no problem.
+    let links = station.run(&["store", "check", place.name, "--json"]).expect(0).json()[0]["links"] == true;
+    let is_lost = |what: &str| !links && what.starts_with("to ");
+    let expected: Vec<_> = contents(&station.left())
+        .into_iter()
+        .filter(|(path, what)| !is_missing(path) && !is_lost(what))
+        .collect();
     let found = contents(&station.path("down"));
     for (one, other) in expected.iter().zip(&found) {
         assert_eq!(one, other, "{}", place.name);

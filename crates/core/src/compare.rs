@@ -3,15 +3,19 @@
 use std::cmp::Ordering;
 use std::time::Duration;
 
-use crate::entry::{EntryKind, Meta};
+use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::job::Preserve;
-use crate::store::Capabilities;
+use crate::store::{Capabilities, Limits};
 
 /// What the two stores of a job can both express; anything finer cannot differ.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Comparison {
     /// The coarser precision of the two; `None` when one store has no times.
     pub precision: Option<Duration>,
+    /// The bounds of both together: times outside of them mean nothing.
+    pub limits: Limits,
+    /// The side that keeps times in finer steps, where one does.
+    pub finer: Option<Side>,
     /// Whether both keep the times of links.
     pub link_times: bool,
     /// Whether both keep mode bits, and the job wants them.
@@ -25,6 +29,12 @@ impl Comparison {
     pub fn between(left: &Capabilities, right: &Capabilities, preserve: Preserve) -> Comparison {
         Comparison {
             precision: left.time_precision.zip(right.time_precision).map(|(a, b)| a.max(b)),
+            limits: left.limits.least(right.limits),
+            finer: match left.time_precision.cmp(&right.time_precision) {
+                Ordering::Less => Some(Side::Left),
+                Ordering::Greater => Some(Side::Right),
+                Ordering::Equal => None,
+            },
             link_times: left.link_times && right.link_times,
             modes: left.modes && right.modes && preserve != Preserve::Content,
             full: left.full && right.full && preserve == Preserve::Full,
@@ -34,9 +44,17 @@ impl Comparison {
     /// Whether the modification times agree as far as both stores can tell.
     pub fn same_time(&self, left: &Meta, right: &Meta) -> bool {
         match (left.modified, right.modified, self.precision) {
-            (Some(a), Some(b), Some(precision)) => a.same_within(b, precision),
+            (Some(a), Some(b), Some(precision)) if self.limits.tell(a) && self.limits.tell(b) => {
+                a.same_within(b, precision)
+            }
             _ => true,
         }
+    }
+
+    /// Whether only the content can tell two files of one size apart: one side shows a time that the other cannot hold.
+    fn is_silent(&self, left: &Meta, right: &Meta) -> bool {
+        let out = |time: Option<Stamp>| time.is_some_and(|time| !self.limits.tell(time));
+        out(left.modified) || out(right.modified)
     }
 
     /// Whether owners and extended attributes agree, where both look at them.
@@ -83,7 +101,8 @@ pub fn compare(left: &Meta, right: &Meta, by: &Comparison) -> Difference {
         _ => return Difference::Kind,
     };
     let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
-    if files && !same && left.size == right.size && (left.is_arrival() || right.is_arrival()) {
+    let unsure = (!same && (left.is_arrival() || right.is_arrival())) || by.is_silent(left, right);
+    if files && left.size == right.size && unsure {
         return Difference::Unsure;
     }
     if !same {
@@ -110,6 +129,8 @@ mod tests {
     fn the_kinds_of_difference() {
         let by = Comparison {
             precision: Some(Duration::from_nanos(1)),
+            limits: Default::default(),
+            finer: None,
             link_times: true,
             modes: true,
             full: false,

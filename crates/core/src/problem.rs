@@ -18,8 +18,8 @@ pub enum Code {
     Occupied,
     /// Two names differ only in case, and the destination would merge them.
     NameClash,
-    /// The destination cannot hold links.
-    NoLinks,
+    /// The destination's file system has no room for so large a file.
+    TooLarge,
     /// What was read back is not what was written, or the two sides differ though times and sizes agree.
     VerifyFailed,
     /// A verification found that its content changed by itself, and this run does not mend it.
@@ -38,7 +38,7 @@ impl Code {
             Code::KindDiffers => "kind-differs",
             Code::Occupied => "occupied",
             Code::NameClash => "name-clash",
-            Code::NoLinks => "no-links",
+            Code::TooLarge => "too-large",
             Code::VerifyFailed => "verify-failed",
             Code::Rotten => "rotten",
             Code::NotKept => "not-kept",
@@ -85,7 +85,9 @@ pub fn hint(code: &str) -> &'static str {
         }
         "not-kept" => "Nothing was touched. `reedhook kept list JOB` shows what is still kept.",
         "untold" => "Look at both, then: reedhook kept restore JOB PATH --run RUN.",
-        "no-links" => "This destination cannot hold links; exclude them, or choose another file system.",
+        "too-large" => {
+            "This destination's file system has no room for so large a file; choose another one, or exclude it."
+        }
         _ => "See the message of each item.",
     }
 }

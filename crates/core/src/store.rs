@@ -40,7 +40,7 @@ pub struct Capabilities {
     pub rename: bool,
     /// Whether names that differ only in case are the same file.
     pub folds_case: bool,
-    /// The longest name, in bytes.
+    /// The longest name, in bytes (or see [`Limits::utf16_names`]).
     pub max_name: usize,
     /// Whether owners, extended attributes, second names, devices and pipes are looked at and kept.
     pub full: bool,
@@ -57,6 +57,36 @@ pub struct Capabilities {
     pub holes: bool,
     /// Its medium has heads that move: content is read or written in one stream, because two would make them go to and fro.
     pub one_stream: bool,
+    /// What it holds only within bounds.
+    pub limits: Limits,
+}
+
+/// Bounds of what a store can hold; none by default.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Limits {
+    /// The first and the last moment that a file's time can be, in seconds since 1970. What lies outside becomes something else.
+    pub times: Option<(i64, i64)>,
+    /// The largest file, in bytes.
+    pub file_size: Option<u64>,
+    /// [`Capabilities::max_name`] counts units of UTF-16, as file systems from the world of Windows do, not bytes.
+    pub utf16_names: bool,
+}
+
+impl Limits {
+    /// Whether a file can have this time.
+    pub fn tell(self, time: Stamp) -> bool {
+        self.times.is_none_or(|(first, last)| (first..=last).contains(&time.seconds()))
+    }
+
+    /// What is within the bounds of both.
+    pub fn least(self, other: Limits) -> Limits {
+        let both = |(a, b): ((i64, i64), (i64, i64))| (a.0.max(b.0), a.1.min(b.1));
+        Limits {
+            times: self.times.zip(other.times).map(both).or(self.times).or(other.times),
+            file_size: self.file_size.into_iter().chain(other.file_size).min(),
+            utf16_names: self.utf16_names && other.utf16_names,
+        }
+    }
 }
 
 impl Capabilities {
@@ -79,6 +109,16 @@ impl Capabilities {
             remote: a.remote || b.remote,
             holes: a.holes && b.holes,
             one_stream: a.one_stream || b.one_stream,
+            limits: a.limits.least(b.limits),
+        }
+    }
+
+    /// How long a name is, as [`Capabilities::max_name`] counts.
+    pub fn name_length(&self, name: &Name) -> usize {
+        let bytes = name.as_bytes();
+        match std::str::from_utf8(bytes) {
+            Ok(text) if self.limits.utf16_names => text.encode_utf16().count(),
+            _ => bytes.len(),
         }
     }
 }
@@ -94,6 +134,8 @@ pub enum NameRule {
     Text,
     /// UTF-8 without control characters: names travel in documents that cannot hold them.
     Printable,
+    /// UTF-8 without control characters and without those that mean something to DOS and its heirs: `" * : < > ? \ |`.
+    Dos,
 }
 
 impl NameRule {
@@ -107,8 +149,11 @@ impl NameRule {
                 broken.then_some("it has a line break")
             }
             (_, Err(_)) => Some("it is not UTF-8"),
-            (NameRule::Printable, Ok(text)) if text.chars().any(char::is_control) => {
+            (NameRule::Printable | NameRule::Dos, Ok(text)) if text.chars().any(char::is_control) => {
                 Some("it has control characters, such as a line break")
+            }
+            (NameRule::Dos, Ok(text)) if text.contains(['"', '*', ':', '<', '>', '?', '\\', '|']) => {
+                Some("it has one of the characters \" * : < > ? \\ |")
             }
             _ => None,
         }

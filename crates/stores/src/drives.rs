@@ -5,7 +5,7 @@
 
 use std::collections::HashSet;
 use std::fs;
-use std::io::{self, Read};
+use std::io;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
@@ -45,7 +45,7 @@ pub fn connected() -> io::Result<Vec<Drive>> {
     let mut seen = HashSet::new();
     let mut drives = Vec::new();
     for mount in table.split(|byte| *byte == b'\n').filter_map(parse_mount) {
-        let device = mount.source.canonicalize().unwrap_or(mount.source);
+        let device = mount.source.canonicalize().unwrap_or_else(|_| mount.source.clone());
         if !seen.insert(device.clone()) {
             continue;
         }
@@ -54,7 +54,8 @@ pub fn connected() -> io::Result<Vec<Drive>> {
         };
         let read = if labels.is_empty() && uuids.is_empty() { read_superblock(&device) } else { None };
         let (label, uuid) = read.unwrap_or_else(|| (named(&labels), named(&uuids)));
-        drives.push(Drive { device, mount: mount.target, file_system: mount.file_system, label, uuid });
+        let file_system = real_type(&mount);
+        drives.push(Drive { device, mount: mount.target, file_system, label, uuid });
     }
     Ok(drives)
 }
@@ -69,6 +70,26 @@ pub fn on_device(folder: &Path) -> Option<PathBuf> {
 /// What a folder is on; `None` when the system does not tell.
 pub fn ground_of(folder: &Path) -> Option<Ground> {
     Some(mount_of(folder)?.ground())
+}
+
+/// The type of the file system that a folder is on.
+pub(crate) fn type_of(folder: &Path) -> Option<String> {
+    Some(real_type(&mount_of(folder)?))
+}
+
+/// The type as the table of mounts calls it; of one behind a driver in user space that of what the driver reads, where the device
+/// or the system's device manager tells.
+fn real_type(mount: &Mount) -> String {
+    if !matches!(mount.file_system.as_str(), "fuseblk" | "fuse") {
+        return mount.file_system.clone();
+    }
+    let number = &mount.number;
+    let told = fs::read_to_string(format!("/run/udev/data/b{number}")).ok().and_then(|told| {
+        let line = told.lines().find_map(|line| line.strip_prefix("E:ID_FS_TYPE="))?;
+        Some(line.to_owned())
+    });
+    let read = || type_in(&reader(&fs::File::open(&mount.source).ok()?)).map(str::to_owned);
+    told.or_else(read).unwrap_or_else(|| mount.file_system.clone())
 }
 
 /// What tells a folder apart from every other, as far as the system tells: its file system, and the path on it.
@@ -237,32 +258,108 @@ fn links(folder: &str) -> Vec<(PathBuf, String)> {
 /// A label and a UUID, as far as they are known.
 type Names = (Option<String>, Option<String>);
 
+/// Bytes of a device: so many, from a place on; `None` where it ends before.
+type Reader<'a> = &'a dyn Fn(u64, usize) -> Option<Vec<u8>>;
+
 fn read_superblock(device: &Path) -> Option<Names> {
-    let mut head = Vec::new();
-    fs::File::open(device).ok()?.take(128 << 10).read_to_end(&mut head).ok()?;
-    names_in(&head)
+    names_in(&reader(&fs::File::open(device).ok()?))
 }
 
-/// The label and UUID in the first bytes of a device, by the published layouts of ext2–4, XFS, btrfs, FAT32 and exFAT.
-fn names_in(head: &[u8]) -> Option<Names> {
-    let at = |start: usize, length: usize| head.get(start..start + length);
-    if at(1080, 2) == Some(&[0x53, 0xef]) {
-        return Some((label(at(1144, 16)?), Some(uuid(at(1128, 16)?))));
+fn reader(device: &fs::File) -> impl Fn(u64, usize) -> Option<Vec<u8>> {
+    use std::os::unix::fs::FileExt;
+    move |start, length| {
+        let mut bytes = vec![0; length];
+        device.read_exact_at(&mut bytes, start).ok()?;
+        Some(bytes)
     }
-    if at(0, 4) == Some(b"XFSB") {
-        return Some((label(at(108, 12)?), Some(uuid(at(32, 16)?))));
+}
+
+/// Whether a device has these bytes there.
+fn has(at: Reader<'_>, start: u64, bytes: &[u8]) -> bool {
+    at(start, bytes.len()).is_some_and(|found| found == bytes)
+}
+
+/// The type of a file system that drivers in user space are used for, by its first bytes.
+fn type_in(at: Reader<'_>) -> Option<&'static str> {
+    if has(at, 3, b"EXFAT   ") {
+        return Some("exfat");
     }
-    if at(0x10040, 8) == Some(b"_BHRfS_M") {
-        return Some((label(at(0x1012b, 256)?), Some(uuid(at(0x10020, 16)?))));
+    if has(at, 3, b"NTFS    ") {
+        return Some("ntfs");
     }
-    if at(82, 5) == Some(b"FAT32") {
-        let name = label(at(71, 11)?).filter(|name| name != "NO NAME");
-        return Some((name, Some(serial(at(67, 4)?))));
+    (has(at, 82, b"FAT32") || has(at, 54, b"FAT")).then_some("vfat")
+}
+
+/// The label and UUID of a file system, by the published layouts of ext2–4, XFS, btrfs, FAT, exFAT and NTFS.
+fn names_in(at: Reader<'_>) -> Option<Names> {
+    if has(at, 1080, &[0x53, 0xef]) {
+        return Some((label(&at(1144, 16)?), Some(uuid(&at(1128, 16)?))));
     }
-    if at(3, 5) == Some(b"EXFAT") {
-        return Some((None, Some(serial(at(100, 4)?))));
+    if has(at, 0, b"XFSB") {
+        return Some((label(&at(108, 12)?), Some(uuid(&at(32, 16)?))));
+    }
+    if has(at, 0x10040, b"_BHRfS_M") {
+        return Some((label(&at(0x1012b, 256)?), Some(uuid(&at(0x10020, 16)?))));
+    }
+    match type_in(at)? {
+        "exfat" => Some((exfat_label(at), Some(serial(&at(100, 4)?)))),
+        "ntfs" => Some((ntfs_label(at), Some(format!("{:016X}", number(at, 72, 8)?)))),
+        _ => {
+            let (name, volume) = if has(at, 82, b"FAT32") { (71, 67) } else { (43, 39) };
+            let name = label(&at(name, 11)?).filter(|name| name != "NO NAME");
+            Some((name, Some(serial(&at(volume, 4)?))))
+        }
+    }
+}
+
+/// A little-endian number of a device.
+fn number(at: Reader<'_>, start: u64, length: usize) -> Option<u64> {
+    Some(at(start, length)?.iter().rev().fold(0, |number, byte| number << 8 | u64::from(*byte)))
+}
+
+/// The label is an entry of the root folder (exFAT file system specification, 7.3), looked for in its first cluster.
+fn exfat_label(at: Reader<'_>) -> Option<String> {
+    const LABEL: u8 = 0x83;
+    let (sector, cluster) = (number(at, 108, 1)?, number(at, 109, 1)?);
+    let (heap, root) = (number(at, 88, 4)?, number(at, 96, 4)?);
+    let start =
+        heap.checked_add(root.checked_sub(2)?.checked_shl(cluster as u32)?)?.checked_shl(sector as u32)?;
+    let size = 1_u64.checked_shl((sector + cluster) as u32)?.min(64 << 10);
+    let entries = at(start, usize::try_from(size).ok()?)?;
+    let entry = entries.chunks_exact(32).take_while(|entry| entry[0] != 0).find(|entry| entry[0] == LABEL)?;
+    wide(entry.get(2..2 + 2 * usize::from(entry[1].min(11)))?)
+}
+
+/// The label is an attribute (0x60) of the file `$Volume`, the fourth record of the table of files.
+fn ntfs_label(at: Reader<'_>) -> Option<String> {
+    const NAME: u64 = 0x60;
+    const END: u64 = 0xffff_ffff;
+    let cluster = number(at, 11, 2)?.checked_mul(number(at, 13, 1)?)?;
+    // A negative number is the power of two of the record's bytes.
+    let size = match number(at, 64, 1)? as u8 as i8 {
+        power @ ..0 => 1_u64.checked_shl(u32::from(power.unsigned_abs()))?,
+        clusters => cluster.checked_mul(clusters.unsigned_abs().into())?,
+    };
+    let record = number(at, 48, 8)?.checked_mul(cluster)?.checked_add(size.checked_mul(3)?)?;
+    let mut attribute = number(at, record + 20, 2)?;
+    while attribute < size {
+        let start = record + attribute;
+        match number(at, start, 4)? {
+            END => return None,
+            NAME => {
+                let (length, offset) = (number(at, start + 16, 4)?, number(at, start + 20, 2)?);
+                return wide(&at(start + offset, usize::try_from(length.min(256)).ok()?)?);
+            }
+            _ => attribute += number(at, start + 4, 4)?.max(8),
+        }
     }
     None
+}
+
+/// Text in UTF-16.
+fn wide(bytes: &[u8]) -> Option<String> {
+    let units: Vec<u16> = bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
+    Some(String::from_utf16_lossy(&units).trim_end().to_owned()).filter(|text| !text.is_empty())
 }
 
 fn label(bytes: &[u8]) -> Option<String> {
@@ -299,18 +396,25 @@ mod tests {
 
     #[test]
     fn superblocks_tell_label_and_uuid() {
+        let names = |bytes: &[u8]| {
+            let at = |start: u64, length: usize| {
+                let start = usize::try_from(start).ok()?;
+                Some(bytes.get(start..start.checked_add(length)?)?.to_vec())
+            };
+            names_in(&at)
+        };
         let mut ext = vec![0; 4096];
         ext[1080..1082].copy_from_slice(&[0x53, 0xef]);
         ext[1128..1144].copy_from_slice(&(1..17).collect::<Vec<u8>>());
         ext[1144..1152].copy_from_slice(b"FENFIELD");
         let expected = (Some("FENFIELD".to_owned()), Some("01020304-0506-0708-090a-0b0c0d0e0f10".to_owned()));
-        assert_eq!(names_in(&ext), Some(expected));
+        assert_eq!(names(&ext), Some(expected));
         let mut fat = vec![0; 512];
         fat[82..87].copy_from_slice(b"FAT32");
         fat[67..71].copy_from_slice(&[0x4d, 0x3c, 0x2b, 0x1a]);
         fat[71..82].copy_from_slice(b"NO NAME    ");
-        assert_eq!(names_in(&fat), Some((None, Some("1A2B-3C4D".to_owned()))));
-        assert_eq!(names_in(&[0; 4096]), None);
-        assert_eq!(names_in(b"XFSB"), None, "a device that ends early");
+        assert_eq!(names(&fat), Some((None, Some("1A2B-3C4D".to_owned()))));
+        assert_eq!(names(&[0; 4096]), None);
+        assert_eq!(names(b"XFSB"), None, "a device that ends early");
     }
 }

@@ -12,8 +12,8 @@ use std::time::Duration;
 use reedhook_core::entry::{Entry, EntryKind, Meta, Stamp};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Listing, NameRule, Place, Publish,
-    Result, Sealed, Space, Stage, Store, StoreError, Unknown, is_still,
+    Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Limits, Listing, NameRule, Place,
+    Publish, Result, Sealed, Space, Stage, Store, StoreError, Unknown, is_still,
 };
 
 /// An operation that can be told to fail.
@@ -125,6 +125,7 @@ impl SimulatedStore {
             workers: 2,
             holes: false,
             one_stream: false,
+            limits: Limits::default(),
         };
         let store = SimulatedStore {
             label: label.to_owned(),

@@ -376,6 +376,12 @@ fn abilities(can: &Capabilities) -> Vec<String> {
         NameRule::Lines => lines.push("names with line breaks cannot be held".to_owned()),
         NameRule::Text => lines.push("names have to be UTF-8".to_owned()),
         NameRule::Printable => lines.push("names have to be UTF-8 without control characters".to_owned()),
+        NameRule::Dos => {
+            lines.push("names have to be UTF-8 without control characters and \" * : < > ? \\ |".to_owned());
+        }
+    }
+    if let Some(most) = can.limits.file_size {
+        lines.push(format!("files have at most {}", bytes(most)));
     }
     if can.folds_case {
         lines.push("names that differ only in upper and lower case are the same file there".to_owned());

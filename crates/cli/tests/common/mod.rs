@@ -227,7 +227,9 @@ pub fn write(path: &Path, content: &[u8], seconds: u64) {
     fs::create_dir_all(path.parent().unwrap()).unwrap();
     fs::write(path, content).unwrap();
     let time = SystemTime::UNIX_EPOCH + Duration::new(seconds, 123_456_789);
-    fs::File::options().write(true).open(path).unwrap().set_modified(time).unwrap();
+    // Both: some drivers pass over a single time.
+    let times = fs::FileTimes::new().set_accessed(time).set_modified(time);
+    fs::File::options().write(true).open(path).unwrap().set_times(times).unwrap();
 }
 
 /// A number of a JSON object.
@@ -432,7 +434,16 @@ pub fn make_image(path: &Path, kind: &str, label: &str, mib: u64) {
         .iter()
         .map(|folder| format!("{folder}/{program}"))
         .find(|full| Path::new(full).exists());
-    tool(&[&program.unwrap(), "-q", "-L", label, path.to_str().unwrap()]);
+    let program = program.unwrap();
+    let mut words = vec![program.as_str(), "-L", label];
+    match kind {
+        "exfat" => {}
+        // An image is no device.
+        "ntfs" => words.extend(["-q", "-F", "-f"]),
+        _ => words.push("-q"),
+    }
+    words.push(path.to_str().unwrap());
+    tool(&words);
 }
 
 /// Runs a program that has to succeed.

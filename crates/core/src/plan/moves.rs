@@ -437,8 +437,14 @@ mod tests {
     use crate::path::Name;
     use crate::testing::{file, folder, path};
 
-    const EXACT: Comparison =
-        Comparison { precision: Some(Duration::from_nanos(1)), link_times: true, modes: true, full: false };
+    const EXACT: Comparison = Comparison {
+        precision: Some(Duration::from_nanos(1)),
+        limits: Default::default(),
+        finer: None,
+        link_times: true,
+        modes: true,
+        full: false,
+    };
 
     fn folder_plan(at: &str, fate: Fate, actions: &[(&str, Step)]) -> FolderPlan {
         let there = |wanted: bool| wanted.then(folder);

@@ -175,6 +175,8 @@ mod tests {
         ];
         let by = Comparison {
             precision: Some(Duration::from_nanos(1)),
+            limits: Default::default(),
+            finer: None,
             link_times: true,
             modes: true,
             full: false,

@@ -264,7 +264,12 @@ pub fn common_metadata(
         _ if by.same_time(left, right) => left.modified,
         Some(Side::Left) => left.modified,
         Some(Side::Right) => right.modified,
-        None => left.modified.min(right.modified),
+        // What the coarser side shows may be a part of the truth only.
+        None => match by.finer {
+            Some(Side::Left) => left.modified,
+            Some(Side::Right) => right.modified,
+            None => left.modified.min(right.modified),
+        },
     };
     let mode = match one_changed(|seen, meta| seen.mode != meta.mode) {
         Some(Side::Right) => right.mode,
@@ -507,6 +512,8 @@ mod tests {
     fn metadata_of_the_same_content() {
         let by = Comparison {
             precision: Some(std::time::Duration::from_nanos(1)),
+            limits: Default::default(),
+            finer: None,
             link_times: true,
             modes: true,
             full: false,

@@ -635,7 +635,8 @@ impl<'a> Engine<'a> {
     }
 
     fn keeps_modes(&self) -> bool {
-        self.input.preserve != Preserve::Content && self.input.right.capabilities().modes
+        // What a side without modes shows for one is its own idea, and nobody's wish.
+        self.by.modes
     }
 
     /// The owners and extended attributes to give, where the job and both stores go that far.
@@ -808,6 +809,12 @@ impl<'a> Engine<'a> {
             mode: all.mode.filter(|_| !same_mode),
             extra,
         }
+    }
+
+    /// The mode that a file keeps when another content takes its place and no mode comes along.
+    fn own_mode(&self, was: &Meta) -> Option<u32> {
+        let own = !self.keeps_modes() && self.input.right.capabilities().modes && was.kind == EntryKind::File;
+        was.mode.filter(|_| own)
     }
 
     /// What of an entry's metadata the destination can hold.

@@ -264,7 +264,7 @@ impl Transfer<'_, '_> {
         let staged = match from.kind {
             EntryKind::Link => self.stage_link(path, from),
             EntryKind::Special(_) => self.stage_special(path, from),
-            _ => self.stage_file(reporter, path, from),
+            _ => self.stage_file(reporter, path, from, was.and_then(|was| self.engine.own_mode(was))),
         };
         self.take_over(item, path, was, staged)
     }
@@ -319,10 +319,11 @@ impl Transfer<'_, '_> {
         reporter: &mut Reporter<'_>,
         path: &RelPath,
         from: &Meta,
+        own_mode: Option<u32>,
     ) -> Result<Staged, CopyError> {
         reporter.starts(path, from.size);
         for attempt in 0..ATTEMPTS {
-            match self.try_stage_file(reporter, path, from, attempt == 0) {
+            match self.try_stage_file(reporter, path, (from, own_mode), attempt == 0) {
                 Ok(Some(staged)) => return Ok(staged),
                 Ok(None) => {}
                 // The stores have waited for the connection already; what it took along has to be brought again.
@@ -369,7 +370,7 @@ impl Transfer<'_, '_> {
         &self,
         reporter: &mut Reporter<'_>,
         path: &RelPath,
-        planned: &Meta,
+        (planned, own_mode): (&Meta, Option<u32>),
         first: bool,
     ) -> Result<Option<Staged>, CopyError> {
         let engine = self.engine;
@@ -379,10 +380,13 @@ impl Transfer<'_, '_> {
         let resumable = engine.input.resume && before.size >= super::RESUME_FROM;
         free.store(resumable, Ordering::Relaxed);
         let right = engine.input.right;
-        let mode = engine.attributes(&before).mode;
+        let wanted = |meta: &Meta| {
+            let all = engine.attributes(meta);
+            Attributes { mode: all.mode.or(own_mode), ..all }
+        };
+        let mode = wanted(&before).mode;
         let key = super::resume_key(path, &before);
-        let staged = match resumable
-            .then(|| right.stage_resumable(path, &key, before.size, &engine.attributes(&before)))
+        let staged = match resumable.then(|| right.stage_resumable(path, &key, before.size, &wanted(&before)))
         {
             // Something that is no unfinished file of ours has the name: begin under another one.
             Some(Err(error)) if error.kind == FaultKind::Exists => right.stage(path, mode),
@@ -448,7 +452,7 @@ impl Transfer<'_, '_> {
         if !is_still(&before, &after) || adopted + written != after.size {
             return Ok(None);
         }
-        let attributes = Attributes { extra: engine.extra(planned), ..engine.attributes(&after) };
+        let attributes = Attributes { extra: engine.extra(planned), ..wanted(&after) };
         let sealed = stage.seal(&attributes).map_err(CopyError::Write)?;
         Ok(Some(Staged { sealed, size: after.size, written, now: Mark::of(&after), hash }))
     }

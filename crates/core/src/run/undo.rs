@@ -16,7 +16,7 @@ use super::{Done, Gone, Item, Mark, kept_folder};
 use crate::entry::{Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
-use crate::store::{Attributes, FaultKind, Result, Store, StoreError, StoreExt};
+use crate::store::{Attributes, Capabilities, FaultKind, Result, Store, StoreError, StoreExt};
 
 /// What a run did, from its log.
 #[derive(Debug, Clone)]
@@ -178,7 +178,13 @@ impl Undoing<'_> {
     /// What stands at a path, if it is still what the run wrote there.
     fn unchanged(&self, item: &Item) -> Result<Meta> {
         match self.found(&item.path)? {
-            Some(meta) if meta.is_item() && meta.size == item.size && same_time(&meta, item.now) => Ok(meta),
+            Some(meta)
+                if meta.is_item()
+                    && meta.size == item.size
+                    && same_time(self.store.capabilities(), &meta, item.now) =>
+            {
+                Ok(meta)
+            }
             Some(_) => Err(StoreError::new(FaultKind::Changed, "undo", &item.path)),
             None => Err(StoreError::new(FaultKind::NotFound, "undo", &item.path)),
         }
@@ -385,7 +391,7 @@ impl Undoing<'_> {
             // With the other folders, at the end.
             return Ok(());
         }
-        if !same_time(&meta, item.now) {
+        if !same_time(self.store.capabilities(), &meta, item.now) {
             return Err(StoreError::new(FaultKind::Changed, "undo", &item.path));
         }
         let was = Attributes { modified: item.was.modified, mode: item.was.mode, extra: None };
@@ -438,12 +444,14 @@ impl Undoing<'_> {
     }
 }
 
-fn same_time(meta: &Meta, mark: Mark) -> bool {
-    // A coarse file system stores less of the time than was asked for; the log has what was asked for.
+/// Whether an entry has the time that was asked for, as far as its store can hold it: the log has what was asked for.
+fn same_time(can: &Capabilities, meta: &Meta, mark: Mark) -> bool {
     let coarsest = std::time::Duration::from_secs(2);
     match (meta.modified, mark.modified) {
-        (Some(found), Some(written)) => {
-            found == written || (found.nanos() == 0 && found.same_within(written, coarsest))
+        (Some(found), Some(written)) if can.limits.tell(written) => {
+            found == written
+                || can.time_precision.is_some_and(|step| found.same_within(written, step))
+                || (found.nanos() == 0 && found.same_within(written, coarsest))
         }
         _ => true,
     }

@@ -716,6 +716,10 @@ impl<'a> Visit<'a> {
 
     /// Whether the destination's limits rule the entry out; reported when they do.
     fn cannot_hold(&mut self, name: &Name, meta: &Meta) -> bool {
+        if is_lost(self.input.right.capabilities(), meta) {
+            self.record.stays = true;
+            return true;
+        }
         match refusal_of(self.input.right.capabilities(), name, meta) {
             Some((code, message)) => {
                 self.refuse(code, Side::Right, name, message);
@@ -780,11 +784,18 @@ fn list(store: &dyn Store, side: Side, folder: &RelPath) -> Result<Listed, ScanE
     }
 }
 
+/// Whether entries of this kind are lost in a store altogether. That is said once for the store, and no problem of each.
+fn is_lost(can: &Capabilities, meta: &Meta) -> bool {
+    meta.kind == EntryKind::Link && !can.links
+}
+
 /// Why a store cannot hold an entry at all; `None` when it can.
 fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, String)> {
-    let length = name.as_bytes().len();
+    let length = can.name_length(name);
     if length > can.max_name {
-        let message = format!("the name has {length} bytes; the destination holds at most {}", can.max_name);
+        let units = if can.limits.utf16_names { "characters" } else { "bytes" };
+        let message =
+            format!("the name has {length} {units}; the destination holds at most {}", can.max_name);
         return Some((Code::Fault(FaultKind::NameTooLong), message));
     }
     if let Some(why) = can.names.refusal(name) {
@@ -793,8 +804,12 @@ fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, Str
             format!("the destination cannot hold this name: {why}"),
         ));
     }
-    let no_link = meta.kind == EntryKind::Link && !can.links;
-    no_link.then(|| (Code::NoLinks, "the destination cannot hold links".to_owned()))
+    if let Some(most) = can.limits.file_size.filter(|most| meta.size > *most) {
+        let message =
+            format!("the destination holds files of at most {}", crate::units::Size::from_bytes(most));
+        return Some((Code::TooLarge, message));
+    }
+    None
 }
 
 /// What a folder holds on the left and on the right, sorted by name.

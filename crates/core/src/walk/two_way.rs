@@ -10,7 +10,9 @@ use std::collections::HashSet;
 use std::iter::Peekable;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use super::{Judged, Listed, Moves, Rot, ScanError, ScanProgress, is_root_of_another, refusal_of, visit_all};
+use super::{
+    Judged, Listed, Moves, Rot, ScanError, ScanProgress, is_lost, is_root_of_another, refusal_of, visit_all,
+};
 use crate::baseline::Removing;
 use crate::compare::Comparison;
 use crate::content::{self, Hash, Held};
@@ -830,6 +832,10 @@ impl<'a> Visit<'a> {
 
     /// Whether a side's limits rule the entry out; reported when they do.
     fn cannot_hold(&mut self, side: Side, name: &Name, meta: &Meta) -> bool {
+        if is_lost(self.input.store(side).capabilities(), meta) {
+            self.stays(true, true);
+            return true;
+        }
         match refusal_of(self.input.store(side).capabilities(), name, meta) {
             Some((code, message)) => {
                 self.refuse(code, side, name, message);

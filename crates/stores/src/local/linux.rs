@@ -5,21 +5,21 @@ use std::io;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::Path;
 use std::sync::{Arc, OnceLock};
-use std::time::Duration;
 
 use reedhook_core::entry::{Entry, EntryKind, Extra, FileId, Meta, Special, Stamp};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Listing, NameRule, Result, Space, StoreError, Unknown, is_still,
+    Attributes, Capabilities, FaultKind, Listing, Result, Space, StoreError, Unknown, is_still,
 };
 use rustix::fs::{
     AtFlags, CWD, FileType, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, Statx, StatxFlags, Timespec,
-    Timestamps, UTIME_OMIT,
+    Timestamps, UTIME_NOW, UTIME_OMIT,
 };
 use rustix::fs::{Gid, Uid};
 use rustix::io::Errno;
 
 use super::fault;
+use super::kinds::{self, Kind};
 
 /// What a listing asks of each entry, and nothing more.
 const WANTED: StatxFlags = StatxFlags::TYPE
@@ -36,17 +36,18 @@ pub(super) struct Folder {
     fd: OwnedFd,
     /// Look at owners and extended attributes too.
     full: bool,
+    /// Times are given in pairs: drivers in user space pass over a single one, and say that it is set.
+    in_pairs: bool,
     /// It has no default access list; asked once.
     plain: OnceLock<bool>,
 }
 
 impl Folder {
     pub(super) fn open_root(path: &Path, full: bool) -> io::Result<Folder> {
-        Ok(Folder {
-            fd: rustix::fs::openat(CWD, path, folder_flags(), Mode::empty())?,
-            full,
-            plain: OnceLock::new(),
-        })
+        let fd = rustix::fs::openat(CWD, path, folder_flags(), Mode::empty())?;
+        let mut root = Folder { fd, full, in_pairs: false, plain: OnceLock::new() };
+        root.in_pairs = kinds::is_fuse(root.magic()?);
+        Ok(root)
     }
 
     /// Opens a folder below this one without following any link and without leaving it.
@@ -54,7 +55,7 @@ impl Folder {
         let bytes = if path.is_root() { b".".as_slice() } else { path.as_bytes() };
         let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
         match rustix::fs::openat2(&self.fd, bytes, folder_flags(), Mode::empty(), resolve) {
-            Ok(fd) => Ok(Folder { fd, full: self.full, plain: OnceLock::new() }),
+            Ok(fd) => Ok(Folder { fd, full: self.full, in_pairs: self.in_pairs, plain: OnceLock::new() }),
             // Kernels before 5.6, and sandboxes that do not know the call.
             Err(Errno::NOSYS | Errno::PERM) => self.open_step_by_step(path),
             // Paths over 4096 bytes.
@@ -69,7 +70,7 @@ impl Folder {
         for part in path.parts() {
             folder = rustix::fs::openat(&folder, part, flags, Mode::empty())?;
         }
-        Ok(Folder { fd: folder, full: self.full, plain: OnceLock::new() })
+        Ok(Folder { fd: folder, full: self.full, in_pairs: self.in_pairs, plain: OnceLock::new() })
     }
 
     pub(super) fn list(&self, path: &RelPath) -> Result<Listing> {
@@ -173,7 +174,7 @@ impl Folder {
     ) -> io::Result<bool> {
         let alone = attributes.mode.is_none() && attributes.extra.is_none();
         if let (None, true, Some(modified)) = (expected, alone, attributes.modified) {
-            let times = timestamps(Some(modified));
+            let times = timestamps(Some(modified), self.in_pairs);
             rustix::fs::utimensat(&self.fd, name, &times, AtFlags::SYMLINK_NOFOLLOW)?;
             return Ok(true);
         }
@@ -207,7 +208,7 @@ impl Folder {
             rustix::fs::chmod(through_proc(&handle), Mode::from_raw_mode(mode))?;
         }
         if let Some(modified) = attributes.modified {
-            let times = timestamps(Some(modified));
+            let times = timestamps(Some(modified), self.in_pairs);
             if link {
                 rustix::fs::utimensat(&self.fd, name, &times, AtFlags::SYMLINK_NOFOLLOW)?;
             } else {
@@ -352,6 +353,11 @@ impl Folder {
         Ok(rustix::fs::renameat(&self.fd, name, &self.fd, new)?)
     }
 
+    /// Renames into a folder, replacing what has the name there.
+    pub(super) fn rename_over_in(&self, name: &[u8], to: &Folder, new: &[u8]) -> io::Result<()> {
+        Ok(rustix::fs::renameat(&self.fd, name, &to.fd, new)?)
+    }
+
     /// Lets two entries of the folder change places.
     pub(super) fn exchange(&self, one: &[u8], other: &[u8]) -> io::Result<()> {
         Ok(rustix::fs::renameat_with(&self.fd, one, &self.fd, other, RenameFlags::EXCHANGE)?)
@@ -362,7 +368,7 @@ impl Folder {
             rustix::fs::fchmod(&self.fd, Mode::from_raw_mode(mode))?;
         }
         if attributes.modified.is_some() {
-            rustix::fs::futimens(&self.fd, &timestamps(attributes.modified))?;
+            rustix::fs::futimens(&self.fd, &timestamps(attributes.modified, self.in_pairs))?;
         }
         Ok(())
     }
@@ -392,44 +398,33 @@ impl Folder {
     }
 
     /// What the file system can hold, by its type. Nothing is written to find out: a preview must leave no trace.
-    pub(super) fn capabilities(&self) -> io::Result<Capabilities> {
-        // Magic numbers of the kernel's statfs(2).
-        const MSDOS: u32 = 0x4d44;
-        const EXFAT: u32 = 0x2011_bab0;
-        const HFS_PLUS: u32 = 0x482b;
-        const CIFS: u32 = 0xff53_4d42;
-        const SMB2: u32 = 0xfe53_4d42;
-        const NTFS3: u32 = 0x7366_746e;
-        const FUSE: u32 = 0x6573_5546;
-        // The width of `f_type` differs between machines; the numbers have 32 bits.
-        let kind = rustix::fs::fstatfs(&self.fd)?.f_type as u32;
+    /// What the file system holds, by its type: `place` is where this folder is.
+    pub(super) fn capabilities(&self, place: &Path) -> io::Result<Capabilities> {
+        let holds = Kind::of(self.magic()?, place).holds();
         let names = rustix::fs::fstatvfs(&self.fd)?.f_namemax;
-        let precision = match kind {
-            MSDOS => Duration::from_secs(2),
-            EXFAT => Duration::from_millis(10),
-            HFS_PLUS => Duration::from_secs(1),
-            CIFS | SMB2 | NTFS3 | FUSE => Duration::from_nanos(100),
-            _ => Duration::from_nanos(1),
-        };
-        let plain = matches!(kind, MSDOS | EXFAT);
         Ok(Capabilities {
-            names: NameRule::Bytes,
+            names: holds.names,
             remote: false,
             folder_times: true,
-            time_precision: Some(precision),
-            link_times: !plain,
-            modes: !plain && !matches!(kind, CIFS | SMB2),
-            links: !plain && !matches!(kind, CIFS | SMB2),
+            time_precision: Some(holds.step),
+            link_times: holds.link_times,
+            modes: holds.modes,
+            links: holds.links,
             rename: true,
-            folds_case: matches!(kind, MSDOS | EXFAT | HFS_PLUS | CIFS | SMB2),
-            full: self.full && !plain && !matches!(kind, CIFS | SMB2),
+            folds_case: holds.folds,
+            full: self.full && holds.full,
             max_name: usize::try_from(names).unwrap_or(255).clamp(1, 255),
             batch_sync: true,
             workers: std::thread::available_parallelism().map_or(2, usize::from).clamp(2, 8),
-            // FAT and its kin write every zero out.
-            holes: !plain && kind != HFS_PLUS,
+            holes: holds.holes,
             one_stream: self.has_moving_heads(Path::new("/sys")).unwrap_or(false),
+            limits: holds.limits,
         })
+    }
+
+    /// The number that statfs(2) gives the type. The width of `f_type` differs between machines; the numbers have 32 bits.
+    fn magic(&self) -> io::Result<u32> {
+        Ok(rustix::fs::fstatfs(&self.fd)?.f_type as u32)
     }
 }
 
@@ -575,11 +570,13 @@ mod xattr {
     }
 }
 
-fn timestamps(modified: Option<Stamp>) -> Timestamps {
+/// The time of access goes along where `in_pairs` says so: as now.
+fn timestamps(modified: Option<Stamp>, in_pairs: bool) -> Timestamps {
     let omit = Timespec { tv_sec: 0, tv_nsec: UTIME_OMIT };
+    let now = Timespec { tv_sec: 0, tv_nsec: UTIME_NOW };
     let modified =
         modified.map_or(omit, |stamp| Timespec { tv_sec: stamp.seconds(), tv_nsec: stamp.nanos().into() });
-    Timestamps { last_access: omit, last_modification: modified }
+    Timestamps { last_access: if in_pairs { now } else { omit }, last_modification: modified }
 }
 
 pub(super) fn set_file(file: &File, attributes: &Attributes, mode: Option<u32>) -> io::Result<()> {
@@ -594,7 +591,7 @@ pub(super) fn set_file(file: &File, attributes: &Attributes, mode: Option<u32>) 
         rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?;
     }
     if attributes.modified.is_some() {
-        rustix::fs::futimens(file, &timestamps(attributes.modified))?;
+        rustix::fs::futimens(file, &timestamps(attributes.modified, true))?;
     }
     Ok(())
 }

@@ -6,6 +6,7 @@
 //!
 //! What differs between operating systems is in [`sys`]; here are the steps that are the same everywhere.
 
+mod kinds;
 mod stage;
 #[cfg(target_os = "linux")]
 #[path = "linux.rs"]
@@ -78,7 +79,7 @@ impl LocalStore {
         let failed = |error: io::Error| fault("open", &RelPath::root(), error);
         let root = Folder::open_root(path, full).map_err(failed)?;
         let place = path.canonicalize().map_err(failed)?;
-        let capabilities = root.capabilities().map_err(failed)?;
+        let capabilities = root.capabilities(&place).map_err(failed)?;
         Ok(LocalStore {
             root: Arc::new(root),
             path: path.to_path_buf(),
@@ -375,6 +376,18 @@ impl LocalStore {
         self.remove(from, &was)
     }
 
+    /// Whether two paths are one to a file system that folds case: nothing is listed under the new spelling. (Drivers in user space
+    /// give one entry two numbers when it is looked up by two names.)
+    fn is_respelled(&self, from: &RelPath, to: &RelPath) -> Result<bool> {
+        let (Some((parent, old)), Some((folder, new))) = (from.split(), to.split()) else { return Ok(false) };
+        if !self.capabilities.folds_case || parent != folder || old == new || old.folded() != new.folded() {
+            return Ok(false);
+        }
+        let listing = self.list(&folder)?;
+        let unknown = listing.unknown.iter().filter_map(|unknown| unknown.name.as_ref());
+        Ok(!listing.entries.iter().map(|entry| &entry.name).chain(unknown).any(|name| *name == new))
+    }
+
     /// For file systems without second names: the old file moves away, is looked at, and the new one takes the free place.
     fn replace_in_two_steps(
         &self,
@@ -648,6 +661,10 @@ impl Store for LocalStore {
             Err(error) if sys::is_cross_device(&error) => {
                 self.move_across((&old_folder, &old), (&new_folder, &new), (from, to))
             }
+            // Nothing stands in the way but itself, under its other spelling.
+            Err(_) if self.is_respelled(from, to)? => old_folder
+                .rename_over_in(old.as_bytes(), &new_folder, new.as_bytes())
+                .map_err(|error| fault("rename", from, error)),
             outcome => outcome.map_err(|error| fault("rename", from, error)),
         }
     }

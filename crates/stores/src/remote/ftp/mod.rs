@@ -19,7 +19,7 @@ use suppaftp::{FtpError, RustlsFtpStream, Status};
 use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Limits, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::facts::{Line, listed_line, machine_line, text_of};
@@ -327,6 +327,7 @@ impl Wire for Ftp {
             workers: self.workers(),
             holes: false,
             one_stream: false,
+            limits: Limits::default(),
         }
     }
 

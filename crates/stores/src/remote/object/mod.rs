@@ -32,7 +32,7 @@ use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath};
 use reedhook_core::run::RESUME_FROM;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Limits, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::service::{Answered, Connector};
@@ -568,6 +568,7 @@ impl Wire for Objects {
             workers: workers_for(self.round_trip),
             holes: false,
             one_stream: false,
+            limits: Limits::default(),
         }
     }
 

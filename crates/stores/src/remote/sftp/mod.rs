@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Limits, Listing, NameRule, Place, Space, StoreError,
 };
 use tokio::runtime::Handle as Runtime;
 
@@ -357,6 +357,7 @@ impl Wire for Sftp {
             workers: workers_for(self.round_trip),
             holes: false,
             one_stream: false,
+            limits: Limits::default(),
         }
     }
 

@@ -17,7 +17,7 @@ use reqwest::{Method, StatusCode, Url};
 use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Limits, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::http::{Ask, Http};
@@ -355,6 +355,7 @@ impl Wire for WebDav {
             workers: workers_for(self.round_trip),
             holes: false,
             one_stream: false,
+            limits: Limits::default(),
         }
     }
 

@@ -1,0 +1,240 @@
+//! Drives as people have them: one round of everything on each kind of file system, through the built program, with the drive
+//! mounted somewhere else in between. What a kind cannot hold is said once, and everything comes to rest.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::os::unix::fs::{MetadataExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use common::{Node, Ran, Station, make_image, number, set_mode, tool, tree, with_mounts, with_tools, write};
+
+/// A kind of file system: its name, how it is mounted, and what it keeps.
+struct Kind {
+    name: &'static str,
+    mounted_as: &'static str,
+    /// The step of times, in nanoseconds.
+    step: i128,
+    modes: bool,
+    links: bool,
+}
+
+impl Kind {
+    fn label(&self) -> String {
+        format!("FEN{}", self.name.to_uppercase())
+    }
+}
+
+const KINDS: [Kind; 5] = [
+    Kind { name: "ext4", mounted_as: "ext4", step: 1, modes: true, links: true },
+    Kind { name: "xfs", mounted_as: "xfs", step: 1, modes: true, links: true },
+    Kind { name: "btrfs", mounted_as: "btrfs", step: 1, modes: true, links: true },
+    Kind { name: "exfat", mounted_as: "exfat-fuse", step: 1_000_000_000, modes: false, links: false },
+    Kind { name: "ntfs", mounted_as: "ntfs-3g", step: 100, modes: false, links: true },
+];
+
+/// A drive that can be mounted at one place and then at another.
+struct Drive {
+    kind: &'static Kind,
+    device: String,
+    at: Option<PathBuf>,
+}
+
+impl Drive {
+    fn new(kind: &'static Kind, image: &Path) -> Drive {
+        make_image(image, kind.name, &kind.label(), 320);
+        let output = Command::new("losetup").args(["-f", "--show"]).arg(image).output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        Drive { kind, device: String::from_utf8(output.stdout).unwrap().trim().to_owned(), at: None }
+    }
+
+    fn mount(&mut self, at: PathBuf) {
+        self.unmount();
+        fs::create_dir_all(&at).unwrap();
+        tool(&["mount", "-t", self.kind.mounted_as, &self.device, at.to_str().unwrap()]);
+        self.at = Some(at);
+    }
+
+    fn unmount(&mut self) {
+        if let Some(at) = self.at.take() {
+            tool(&["umount", at.to_str().unwrap()]);
+        }
+    }
+
+    fn path(&self, below: &str) -> PathBuf {
+        self.at.as_ref().unwrap().join(below)
+    }
+}
+
+impl Drop for Drive {
+    fn drop(&mut self) {
+        if let Some(at) = &self.at {
+            let _ = Command::new("umount").arg("-l").arg(at).output();
+        }
+        let _ = Command::new("losetup").args(["-d", &self.device]).output();
+    }
+}
+
+/// Contents and times of files, and targets of links, as far as a kind keeps them.
+fn kept(root: &Path, kind: &Kind) -> BTreeMap<PathBuf, String> {
+    let told = |node: Node| match node {
+        Node::File { content, modified, mode } => {
+            let time = i128::from(modified.0) * 1_000_000_000 + i128::from(modified.1);
+            let mode = if kind.modes { mode } else { 0 };
+            Some(format!("{} at {}, {mode:o}", String::from_utf8_lossy(&content), time / kind.step))
+        }
+        Node::Link { target } => kind.links.then(|| format!("to {}", target.display())),
+        Node::Folder { .. } | Node::Other => Some("a folder".to_owned()),
+    };
+    tree(root).into_iter().filter_map(|(path, node)| Some((path, told(node)?))).collect()
+}
+
+#[track_caller]
+fn assert_quiet(ran: Ran, what: &str) {
+    let finished = ran.expect(0).last();
+    for key in ["added", "updated", "moved", "removed", "meta", "conflicts", "problems"] {
+        assert_eq!(number(&finished, key), 0, "{what}: {key} in {finished}");
+    }
+}
+
+fn set_up(station: &Station) {
+    for (path, text, seconds) in [
+        ("counts/heron.csv", "heron,3", 1_935_850_500),
+        ("counts/teal.csv", "teal,5", 1_935_850_501),
+        ("counts/otter.csv", "otter,1", 2_208_988_801),
+        ("Ähre/größe.txt", "reed", 1_000_000_001),
+        ("season/still-1.jpg", "one", 1_900_000_001),
+        ("season/still-2.jpg", "two!", 1_900_000_002),
+        ("run.sh", "#!/bin/sh", 1_900_000_003),
+    ] {
+        station.write(path, text, seconds);
+    }
+    set_mode(&station.left().join("run.sh"), 0o750);
+    symlink("counts/heron.csv", station.left().join("latest")).unwrap();
+    fs::create_dir(station.left().join("empty")).unwrap();
+}
+
+/// The times and modes of everything, which nobody but its owner has a reason to change.
+fn originals(root: &Path) -> BTreeMap<PathBuf, (i64, i64, u32)> {
+    let of = |path: PathBuf| {
+        let meta = fs::symlink_metadata(root.join(&path)).unwrap();
+        meta.is_file().then(|| (path, (meta.mtime(), meta.mtime_nsec(), meta.mode())))
+    };
+    tree(root).into_keys().filter_map(of).collect()
+}
+
+fn one_way(station: &Station, drive: &mut Drive) {
+    let (kind, what) = (drive.kind, drive.kind.name);
+    set_up(station);
+    station.run(&["job", "add", "counts", "mirror", "left", "@stick/copy", "--yes"]).expect(0);
+    let before = originals(&station.left());
+    let first = station.run_job(&["--yes"]).expect(0).last();
+    assert_eq!(number(&first, "added"), 7 + u64::from(kind.links), "{what}: {first}");
+    assert_quiet(station.run_job(&[]), what);
+
+    // A change, a touch, a rename, another case, a removal; and the drive is somewhere else when they travel.
+    let left = station.left();
+    station.write("counts/heron.csv", "heron,30", 1_935_860_500);
+    write(&left.join("counts/teal.csv"), b"teal,5", 1_935_870_000);
+    fs::rename(left.join("season"), left.join("season 2031")).unwrap();
+    fs::rename(left.join("counts/otter.csv"), left.join("counts/Otter.csv")).unwrap();
+    fs::remove_file(left.join("Ähre/größe.txt")).unwrap();
+    drive.mount(station.path("elsewhere"));
+    let second = station.run_job(&["--yes"]).expect(0).last();
+    assert_eq!(number(&second, "problems"), 0, "{what}: {second}");
+    assert_quiet(station.run_job(&[]), what);
+    assert_eq!(kept(&left, kind), kept(&drive.path("copy"), kind), "{what}");
+    station.run(&["verify", "counts"]).expect(0);
+    station.run(&["undo", "counts", "3", "--yes"]).expect(0);
+    assert_eq!(fs::read(drive.path("copy/counts/heron.csv")).unwrap(), b"heron,3", "{what}");
+    assert!(drive.path("copy/season").exists() && drive.path("copy/Ähre/größe.txt").exists(), "{what}");
+    station.run_job(&["--yes"]).expect(0);
+    assert_quiet(station.run_job(&[]), what);
+    assert_eq!(kept(&left, kind), kept(&drive.path("copy"), kind), "{what}");
+
+    // Back from the drive: what it has made of times and modes does not come along.
+    fs::remove_file(left.join("counts/teal.csv")).unwrap();
+    station.run(&["restore", "counts", "counts/teal.csv", "--yes"]).expect(0);
+    let restored = fs::metadata(left.join("counts/teal.csv")).unwrap();
+    assert_eq!((restored.mode() & 0o777, restored.mtime()), (0o644, 1_935_870_000), "{what}");
+    station.run(&["job", "add", "down", "mirror", "@stick/copy", "down", "--yes"]).expect(0);
+    station.run(&["run", "down", "--yes"]).expect(0);
+    assert_quiet(station.run(&["run", "down", "--json"]), what);
+    let modes: BTreeSet<u32> =
+        originals(&station.path("down")).into_values().map(|(.., mode)| mode & 0o777).collect();
+    let wanted = if kind.modes { BTreeSet::from([0o644, 0o750]) } else { BTreeSet::from([0o644]) };
+    assert_eq!(modes, wanted, "{what}");
+    assert!(before.iter().any(|(path, _)| path.ends_with("run.sh")));
+}
+
+fn both_ways(station: &Station, drive: &mut Drive) {
+    let (kind, what) = (drive.kind, drive.kind.name);
+    let mine = station.path("mine");
+    for (path, seconds) in [("a.csv", 1_900_000_001), ("deep/b.csv", 1_900_000_002), ("old.csv", 86_401)] {
+        write(&mine.join(path), b"heron", seconds);
+    }
+    set_mode(&mine.join("a.csv"), 0o640);
+    let before = originals(&mine);
+    station.run(&["job", "add", "both", "two-way", "mine", "@stick/both", "--yes"]).expect(0);
+    station.run(&["run", "both", "--yes"]).expect(0);
+    assert_quiet(station.run(&["run", "both", "--json"]), what);
+    drive.mount(station.path("media"));
+    assert_quiet(station.run(&["run", "both", "--json"]), what);
+    assert_eq!(originals(&mine), before, "{what}: nobody has touched these");
+
+    // Work at both; an edit at the drive travels with its time, and not with its mode.
+    write(&drive.path("both/a.csv"), b"heron,4", 1_935_850_502);
+    write(&mine.join("deep/b.csv"), b"teal,5", 1_935_850_504);
+    fs::remove_file(drive.path("both/old.csv")).unwrap();
+    fs::rename(mine.join("deep"), mine.join("deeper")).unwrap();
+    station.run(&["run", "both", "--yes"]).expect(0);
+    assert_quiet(station.run(&["run", "both", "--json"]), what);
+    assert_eq!(kept(&mine, kind), kept(&drive.path("both"), kind), "{what}");
+    let edited = fs::metadata(mine.join("a.csv")).unwrap();
+    assert_eq!((edited.mode() & 0o777, edited.mtime()), (0o640, 1_935_850_502));
+}
+
+fn round(kind: &'static Kind) {
+    let tools = [kind.mounted_as];
+    let driver = kind.mounted_as.contains('-');
+    if !with_mounts(kind.name, &[kind.name])
+        || (driver && !with_tools(kind.name, &[&format!("mount.{}", tools[0])]))
+    {
+        return;
+    }
+    let station = Station::new();
+    let mut drive = Drive::new(kind, &station.path("drive.img"));
+    drive.mount(station.path("stick"));
+    station.run(&["store", "add", "stick", "--drive", &kind.label()]).expect(0);
+    one_way(&station, &mut drive);
+    both_ways(&station, &mut drive);
+}
+
+#[test]
+fn a_round_of_everything_on_ext4() {
+    round(&KINDS[0]);
+}
+
+#[test]
+fn a_round_of_everything_on_xfs() {
+    round(&KINDS[1]);
+}
+
+#[test]
+fn a_round_of_everything_on_btrfs() {
+    round(&KINDS[2]);
+}
+
+#[test]
+fn a_round_of_everything_on_exfat() {
+    round(&KINDS[3]);
+}
+
+#[test]
+fn a_round_of_everything_on_ntfs() {
+    round(&KINDS[4]);
+}

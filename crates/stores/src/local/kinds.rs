@@ -1,0 +1,166 @@
+//! What each kind of file system can hold, by its type: nothing is tried, so a preview leaves no trace.
+//!
+//! The kernel's `statfs` tells the type by a number, but everything behind FUSE has the same one. What is behind it is told by the
+//! table of mounts, and where that says no more than "a block device" by the file system's own superblock. Where nothing tells,
+//! the poorest is assumed: what is not asked for cannot be lost, and what is kept unasked does no harm.
+
+use std::path::Path;
+use std::time::Duration;
+
+use reedhook_core::store::{Limits, NameRule};
+
+/// Magic numbers of statfs(2).
+const MSDOS: u32 = 0x4d44;
+const EXFAT: u32 = 0x2011_bab0;
+const HFS_PLUS: u32 = 0x482b;
+const CIFS: u32 = 0xff53_4d42;
+const SMB2: u32 = 0xfe53_4d42;
+const NTFS3: u32 = 0x7366_746e;
+const FUSE: u32 = 0x6573_5546;
+
+/// Whether a type is that of everything behind FUSE.
+pub(super) fn is_fuse(magic: u32) -> bool {
+    magic == FUSE
+}
+
+/// A kind of file system, as far as it matters what it can hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Kind {
+    /// Everything of POSIX: ext, XFS, btrfs, memory, NFS.
+    Posix,
+    Fat,
+    ExFat,
+    /// The driver in user space keeps whole seconds.
+    ExFatInUserSpace,
+    HfsPlus,
+    /// A share of another machine: SMB.
+    Share,
+    /// Windows' own, by the kernel's driver.
+    Ntfs,
+    /// Windows' own, by the driver in user space: names and links as POSIX has them, and no modes unless it was mounted with a
+    /// map of accounts.
+    NtfsInUserSpace,
+    /// A folder of another machine over SSH.
+    OverSsh,
+    /// Behind FUSE, and nothing tells what.
+    Unknown,
+}
+
+/// What a kind holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Holds {
+    pub(super) step: Duration,
+    pub(super) modes: bool,
+    pub(super) links: bool,
+    pub(super) link_times: bool,
+    pub(super) holes: bool,
+    pub(super) folds: bool,
+    pub(super) full: bool,
+    pub(super) names: NameRule,
+    pub(super) limits: Limits,
+}
+
+/// Seconds since 1970 of 1980-01-01 and of the end of 2107, in UTC: the years that FAT and exFAT have room for.
+const DOS_TIMES: (i64, i64) = (315_532_800, 4_354_819_199);
+
+impl Kind {
+    /// The kind of what a folder is on, given its `statfs` number.
+    pub(super) fn of(magic: u32, folder: &Path) -> Kind {
+        match magic {
+            MSDOS => Kind::Fat,
+            EXFAT => Kind::ExFat,
+            HFS_PLUS => Kind::HfsPlus,
+            CIFS | SMB2 => Kind::Share,
+            NTFS3 => Kind::Ntfs,
+            FUSE => Kind::behind_fuse(crate::drives::type_of(folder).as_deref()),
+            _ => Kind::Posix,
+        }
+    }
+
+    /// By the word of the table of mounts, or of the superblock.
+    fn behind_fuse(word: Option<&str>) -> Kind {
+        match word {
+            Some("exfat") => Kind::ExFatInUserSpace,
+            Some("ntfs") => Kind::NtfsInUserSpace,
+            Some("vfat") => Kind::Fat,
+            Some("fuse.sshfs") => Kind::OverSsh,
+            _ => Kind::Unknown,
+        }
+    }
+
+    /// What it holds.
+    pub(super) fn holds(self) -> Holds {
+        let all = Holds {
+            step: Duration::from_nanos(1),
+            modes: true,
+            links: true,
+            link_times: true,
+            holes: true,
+            folds: false,
+            full: true,
+            names: NameRule::Bytes,
+            limits: Limits::default(),
+        };
+        let plain = Holds { modes: false, links: false, link_times: false, holes: false, full: false, ..all };
+        let dos = Limits { times: Some(DOS_TIMES), utf16_names: true, ..Limits::default() };
+        match self {
+            Kind::Posix => all,
+            Kind::Fat => Holds {
+                step: Duration::from_secs(2),
+                folds: true,
+                names: NameRule::Dos,
+                limits: Limits { file_size: Some(u64::from(u32::MAX)), ..dos },
+                ..plain
+            },
+            Kind::ExFat => Holds {
+                step: Duration::from_millis(10),
+                folds: true,
+                names: NameRule::Dos,
+                limits: dos,
+                ..plain
+            },
+            Kind::ExFatInUserSpace => Holds { step: Duration::from_secs(1), ..Kind::ExFat.holds() },
+            Kind::HfsPlus => Holds {
+                step: Duration::from_secs(1),
+                holes: false,
+                folds: true,
+                // 1904 to February 2040.
+                limits: Limits {
+                    times: Some((-2_082_844_800, 2_212_122_495)),
+                    utf16_names: true,
+                    ..Limits::default()
+                },
+                ..all
+            },
+            Kind::Share => Holds { step: Duration::from_nanos(100), folds: true, holes: true, ..plain },
+            Kind::Ntfs => Holds { step: Duration::from_nanos(100), ..all },
+            Kind::NtfsInUserSpace => Holds {
+                step: Duration::from_nanos(100),
+                links: true,
+                link_times: true,
+                holes: true,
+                names: NameRule::Text,
+                limits: Limits { utf16_names: true, ..Limits::default() },
+                ..plain
+            },
+            Kind::OverSsh => Holds { step: Duration::from_secs(1), link_times: false, full: false, ..all },
+            Kind::Unknown => Holds { step: Duration::from_secs(2), ..plain },
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_unknown_holds_least() {
+        let kinds = [None, Some("fuse.somebodys"), Some("fuseblk")].map(Kind::behind_fuse);
+        assert_eq!(kinds, [Kind::Unknown; 3]);
+        let least = Kind::Unknown.holds();
+        for kind in [Kind::Posix, Kind::Fat, Kind::ExFatInUserSpace, Kind::NtfsInUserSpace, Kind::OverSsh] {
+            let holds = kind.holds();
+            assert!(least.step >= holds.step && !least.modes && !least.links && !least.full, "{kind:?}");
+        }
+    }
+}
