@@ -198,6 +198,48 @@ fn both_ways(station: &Station, drive: &mut Drive) {
     assert_eq!((edited.mode() & 0o777, edited.mtime()), (0o640, 1_935_850_502));
 }
 
+/// Names that are refused, names that would become one, years that cannot be told, links: each is said, nothing is done twice.
+fn oddities(station: &Station, drive: &mut Drive) {
+    let (kind, what) = (drive.kind, drive.kind.name);
+    let odd = station.path("odd");
+    for (path, text, seconds) in [
+        ("Docs/a.txt", "a", 1_900_000_000),
+        ("docs/b.txt", "b", 1_900_000_000),
+        ("File", "e", 1_900_000_000),
+        ("file", "f", 1_900_000_000),
+        ("a:b", "c", 1_900_000_000),
+        ("plain", "d", 1_900_000_000),
+        ("before.txt", "old", 3_600),
+    ] {
+        write(&odd.join(path), text.as_bytes(), seconds);
+    }
+    symlink("plain", odd.join("link")).unwrap();
+    write(&odd.join("large"), &vec![7; 3 << 20], 1_900_000_001);
+    station.run(&["job", "add", "odd", "mirror", "odd", "@stick/odd", "--yes"]).expect(0);
+    let dos = !kind.links;
+    let first = station.run(&["run", "odd", "--json"]).expect(i32::from(dos));
+    let codes: BTreeSet<String> = first
+        .json()
+        .iter()
+        .filter(|line| line["event"] == "problem")
+        .map(|line| format!("{} {}", line["code"].as_str().unwrap(), line["path"].as_str().unwrap()))
+        .collect();
+    let expected = ["name-clash docs", "name-clash file", "name-refused a:b"].map(str::to_owned);
+    assert_eq!(codes, if dos { BTreeSet::from(expected) } else { BTreeSet::new() }, "{what}");
+    drive.mount(station.path("odd-drive"));
+    let again = station.run(&["run", "odd", "--json"]).expect(i32::from(dos)).last();
+    for key in ["added", "updated", "moved", "removed", "meta"] {
+        assert_eq!(number(&again, key), 0, "{what}: {key} in {again}");
+    }
+    // Of one size, at a time that the drive cannot hold: only the content tells that it is another.
+    write(&odd.join("before.txt"), b"new", 3_700);
+    let changed = station.run(&["run", "odd", "--json"]).last();
+    assert_eq!(number(&changed, "updated"), 1, "{what}: {changed}");
+    assert_eq!(fs::read(drive.path("odd/before.txt")).unwrap(), b"new", "{what}");
+    let why = station.run(&["why", "odd", "link"]).expect(0).out;
+    assert_eq!(why.contains("cannot hold links"), !kind.links, "{what}: {why}");
+}
+
 fn round(kind: &'static Kind) {
     let tools = [kind.mounted_as];
     let driver = kind.mounted_as.contains('-');
@@ -212,6 +254,7 @@ fn round(kind: &'static Kind) {
     station.run(&["store", "add", "stick", "--drive", &kind.label()]).expect(0);
     one_way(&station, &mut drive);
     both_ways(&station, &mut drive);
+    oddities(&station, &mut drive);
 }
 
 #[test]

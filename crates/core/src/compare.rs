@@ -52,7 +52,7 @@ impl Comparison {
     }
 
     /// Whether only the content can tell two files of one size apart: one side shows a time that the other cannot hold.
-    fn is_silent(&self, left: &Meta, right: &Meta) -> bool {
+    pub fn is_silent(&self, left: &Meta, right: &Meta) -> bool {
         let out = |time: Option<Stamp>| time.is_some_and(|time| !self.limits.tell(time));
         out(left.modified) || out(right.modified)
     }

@@ -11,6 +11,7 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::one_way::{Decision, decide, decide_by_content};
 use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, State, Verdict, reconcile, settle};
 use reedhook_core::store::Store;
+use reedhook_core::walk::why_not_held;
 use serde_json::json;
 
 use crate::context::Context;
@@ -172,6 +173,14 @@ impl Facts {
             }
             (decision, ..) => decision,
         };
+        let brings = matches!(decision, Decision::Add | Decision::Update | Decision::Replace);
+        let name = path.split().map(|(_, name)| name);
+        if let (true, Some(name), Some(ours)) = (brings, name, ours)
+            && let Some(why) = why_not_held(can, &name, ours)
+        {
+            self.decision = "leave";
+            return self.say(format!("It stays where it is: {why}."));
+        }
         let (word, sentence) = match decision {
             Decision::Unsure => ("update", "Only the content can tell.".to_owned()),
             Decision::Same => ("same", "Kind, size and time agree: nothing is done.".to_owned()),
@@ -244,7 +253,7 @@ impl Facts {
             (Some(ours), Some(theirs)) if ours.kind == theirs.kind && ours.size == theirs.size => {
                 let held = |store| reedhook_core::content::Held { store, path };
                 ours.target == theirs.target
-                    && (by.same_time(ours, theirs)
+                    && ((by.same_time(ours, theirs) && !by.is_silent(ours, theirs))
                         || reedhook_core::content::equal(
                             held(left),
                             held(right),

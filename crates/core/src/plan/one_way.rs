@@ -88,6 +88,8 @@ impl LeaveReason {
 /// Decides a path whose entries only their content could tell apart, now that it has been compared.
 pub fn decide_by_content(rules: &OneWayRules, left: &Meta, right: &Meta, same: bool) -> Decision {
     match same {
+        // A time that one of them cannot hold is no reason to set it again and again.
+        true if rules.by.same_time(left, right) && rules.by.same_mode(left, right) => Decision::Same,
         true => Decision::Metadata,
         false if rules.kind == Kind::Mirror || rules.newer == Newer::Update => Decision::Update,
         // When the store got it is the best that is known of its age.

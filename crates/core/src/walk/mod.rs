@@ -789,6 +789,14 @@ fn is_lost(can: &Capabilities, meta: &Meta) -> bool {
     meta.kind == EntryKind::Link && !can.links
 }
 
+/// Why a store does not get an entry, in words; `None` when it can hold it.
+pub fn why_not_held(can: &Capabilities, name: &Name, meta: &Meta) -> Option<String> {
+    if is_lost(can, meta) {
+        return Some("the destination cannot hold links; they are lost there".to_owned());
+    }
+    refusal_of(can, name, meta).map(|(_, message)| message)
+}
+
 /// Why a store cannot hold an entry at all; `None` when it can.
 fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, String)> {
     let length = can.name_length(name);

@@ -690,10 +690,11 @@ impl<'a> Visit<'a> {
         match (left.kind, right.kind) {
             (EntryKind::Link, EntryKind::Link) => left.target == right.target,
             (EntryKind::File, EntryKind::File) if left.size == right.size => {
-                let timed = self.input.by.precision.is_some();
+                let by = self.input.by;
+                let timed = by.precision.is_some() && !by.is_silent(left, right);
                 let (ours, theirs) =
                     (Held { store: self.input.left, path }, Held { store: self.input.right, path });
-                (timed && self.input.by.same_time(left, right))
+                (timed && by.same_time(left, right))
                     || content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {})
                         .unwrap_or(false)
             }
