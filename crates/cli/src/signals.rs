@@ -15,7 +15,21 @@ pub fn stop_flag() -> io::Result<Arc<AtomicBool>> {
         signal_hook::flag::register_conditional_shutdown(signal, 130, stop.clone())?;
         signal_hook::flag::register(signal, stop.clone())?;
     }
+    survive_large_files()?;
     Ok(stop)
+}
+
+/// A file that grows over the limit of the account or the file system is a problem of that file; unhandled, its signal would end
+/// the program.
+#[cfg(target_os = "linux")]
+fn survive_large_files() -> io::Result<()> {
+    let nobody_asks = Arc::new(AtomicBool::new(false));
+    signal_hook::flag::register(rustix::process::Signal::XFSZ.as_raw(), nobody_asks).map(drop)
+}
+
+#[cfg(not(target_os = "linux"))]
+fn survive_large_files() -> io::Result<()> {
+    Ok(())
 }
 
 /// The signals that were ignored when the program began.

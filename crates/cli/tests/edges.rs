@@ -12,7 +12,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 use common::{
     Mounted, Node, Station, as_root_only, assert_alike, assert_no_leftovers, number, set_mode, tool, tree,
-    with_mounts, write,
+    with_mounts, with_tools, write,
 };
 
 /// A signal for a running program.
@@ -408,6 +408,26 @@ fn a_restore_that_is_broken_off_leaves_nothing_in_the_source() {
     assert_eq!(child.wait().unwrap().code(), Some(130));
     assert_no_leftovers(&station.left());
     assert_eq!(tree(&station.left()).len(), 1);
+}
+
+#[test]
+fn a_file_over_the_limit_of_the_account_is_a_problem_of_its_own() {
+    if !with_tools("a limit on the size of files", &["bash"]) {
+        return;
+    }
+    let station = Station::with_job("copy", &[]);
+    write(&station.left().join("large.jpg"), &vec![7; 8 << 20], 1000);
+    station.write("rota.txt", "1", 1000);
+    let run = station.command(&["run", "counts", "--json"]);
+    let mut limited = Command::new("bash");
+    limited.args(["-c", "ulimit -f 4096; exec \"$0\" \"$@\""]).arg(run.get_program()).args(run.get_args());
+    limited.envs(run.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let output = limited.current_dir(station.folder.path()).output().unwrap();
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert_eq!(output.status.code(), Some(1), "{said}");
+    assert!(said.contains("\"too-large\"") && said.contains("\"finished\""), "{said}");
+    assert!(station.right().join("rota.txt").exists() && !station.right().join("large.jpg").exists());
+    assert_eq!(unfinished_in(&station.right()), None);
 }
 
 #[test]

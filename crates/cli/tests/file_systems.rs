@@ -201,7 +201,7 @@ fn both_ways(station: &Station, drive: &mut Drive) {
 /// Names that are refused, names that would become one, years that cannot be told, links: each is said, nothing is done twice.
 fn oddities(station: &Station, drive: &mut Drive) {
     let (kind, what) = (drive.kind, drive.kind.name);
-    let odd = station.path("odd");
+    let odd = station.left().join("odd");
     for (path, text, seconds) in [
         ("Docs/a.txt", "a", 1_900_000_000),
         ("docs/b.txt", "b", 1_900_000_000),
@@ -213,9 +213,12 @@ fn oddities(station: &Station, drive: &mut Drive) {
     ] {
         write(&odd.join(path), text.as_bytes(), seconds);
     }
+    // Where the station's own side holds such a year.
+    write(&odd.join("ancient.txt"), b"older", 1_900_000_000);
+    tool(&["touch", "-d", "1850-05-04 12:00", odd.join("ancient.txt").to_str().unwrap()]);
     symlink("plain", odd.join("link")).unwrap();
     write(&odd.join("large"), &vec![7; 3 << 20], 1_900_000_001);
-    station.run(&["job", "add", "odd", "mirror", "odd", "@stick/odd", "--yes"]).expect(0);
+    station.run(&["job", "add", "odd", "mirror", "left/odd", "@stick/odd", "--yes"]).expect(0);
     let dos = !kind.links;
     let first = station.run(&["run", "odd", "--json"]).expect(i32::from(dos));
     let codes: BTreeSet<String> = first

@@ -18,8 +18,6 @@ pub enum Code {
     Occupied,
     /// Two names differ only in case, and the destination would merge them.
     NameClash,
-    /// The destination's file system has no room for so large a file.
-    TooLarge,
     /// What was read back is not what was written, or the two sides differ though times and sizes agree.
     VerifyFailed,
     /// A verification found that its content changed by itself, and this run does not mend it.
@@ -38,7 +36,6 @@ impl Code {
             Code::KindDiffers => "kind-differs",
             Code::Occupied => "occupied",
             Code::NameClash => "name-clash",
-            Code::TooLarge => "too-large",
             Code::VerifyFailed => "verify-failed",
             Code::Rotten => "rotten",
             Code::NotKept => "not-kept",

@@ -171,6 +171,8 @@ pub enum FaultKind {
     ReadOnly,
     /// No space or no quota left.
     NoSpace,
+    /// A file is larger than the store can hold.
+    TooLarge,
     /// A name or path is longer than the store allows.
     NameTooLong,
     /// The store cannot hold this name.
@@ -211,6 +213,7 @@ impl FaultKind {
             FaultKind::Denied => "no-rights",
             FaultKind::ReadOnly => "read-only",
             FaultKind::NoSpace => "no-space",
+            FaultKind::TooLarge => "too-large",
             FaultKind::NameTooLong => "name-too-long",
             FaultKind::NameRefused => "name-refused",
             FaultKind::Exists => "in-the-way",
@@ -236,6 +239,7 @@ impl FaultKind {
             FaultKind::Denied => "permission denied",
             FaultKind::ReadOnly => "the file system is read-only",
             FaultKind::NoSpace => "no space left there",
+            FaultKind::TooLarge => "the file is too large to be held there",
             FaultKind::NameTooLong => "the name is too long",
             FaultKind::NameRefused => "the name cannot be stored there",
             FaultKind::Exists => "something else has appeared there",

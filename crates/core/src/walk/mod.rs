@@ -815,7 +815,7 @@ fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, Str
     if let Some(most) = can.limits.file_size.filter(|most| meta.size > *most) {
         let message =
             format!("the destination holds files of at most {}", crate::units::Size::from_bytes(most));
-        return Some((Code::TooLarge, message));
+        return Some((Code::Fault(FaultKind::TooLarge), message));
     }
     None
 }

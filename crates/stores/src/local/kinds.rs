@@ -16,6 +16,8 @@ const HFS_PLUS: u32 = 0x482b;
 const CIFS: u32 = 0xff53_4d42;
 const SMB2: u32 = 0xfe53_4d42;
 const NTFS3: u32 = 0x7366_746e;
+const EXT: u32 = 0xef53;
+const XFS: u32 = 0x5846_5342;
 const FUSE: u32 = 0x6573_5546;
 
 /// Whether a type is that of everything behind FUSE.
@@ -26,8 +28,10 @@ pub(super) fn is_fuse(magic: u32) -> bool {
 /// A kind of file system, as far as it matters what it can hold.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Kind {
-    /// Everything of POSIX: ext, XFS, btrfs, memory, NFS.
+    /// Everything of POSIX: btrfs, memory, NFS.
     Posix,
+    Ext,
+    Xfs,
     Fat,
     ExFat,
     /// The driver in user space keeps whole seconds.
@@ -67,6 +71,8 @@ impl Kind {
     /// The kind of what a folder is on, given its `statfs` number.
     pub(super) fn of(magic: u32, folder: &Path) -> Kind {
         match magic {
+            EXT => Kind::Ext,
+            XFS => Kind::Xfs,
             MSDOS => Kind::Fat,
             EXFAT => Kind::ExFat,
             HFS_PLUS => Kind::HfsPlus,
@@ -103,8 +109,15 @@ impl Kind {
         };
         let plain = Holds { modes: false, links: false, link_times: false, holes: false, full: false, ..all };
         let dos = Limits { times: Some(DOS_TIMES), utf16_names: true, ..Limits::default() };
+        let until = |last| Holds {
+            limits: Limits { times: Some((i64::from(i32::MIN), last)), ..Limits::default() },
+            ..all
+        };
         match self {
             Kind::Posix => all,
+            // From December 1901, in 34 bits to 2446 and in the larger count of XFS to 2486. Older layouts end in 2038.
+            Kind::Ext => until(15_032_385_535),
+            Kind::Xfs => until(16_299_260_424),
             Kind::Fat => Holds {
                 step: Duration::from_secs(2),
                 folds: true,

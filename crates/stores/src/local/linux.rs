@@ -645,6 +645,7 @@ pub(super) fn fault_kind(error: &io::Error) -> FaultKind {
         Errno::ACCESS | Errno::PERM => FaultKind::Denied,
         Errno::ROFS => FaultKind::ReadOnly,
         Errno::NOSPC | Errno::DQUOT => FaultKind::NoSpace,
+        Errno::FBIG => FaultKind::TooLarge,
         Errno::NAMETOOLONG => FaultKind::NameTooLong,
         Errno::ILSEQ | Errno::INVAL => FaultKind::NameRefused,
         Errno::EXIST => FaultKind::Exists,
