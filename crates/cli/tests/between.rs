@@ -153,7 +153,17 @@ fn a_large_file_goes_on_where_it_stopped() {
     let station = Station::with_job("mirror", &["--limit", "40 MB/s"]);
     write(&station.left().join("film"), &content(60 << 20, 5), 1000);
     let mut child = station.command(&["run", "counts", "--quiet"]).spawn().unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(900));
+    let begun = std::time::Instant::now();
+    let unfinished = || {
+        let entries = fs::read_dir(station.right()).unwrap().flatten();
+        entries
+            .filter(|entry| entry.file_name() != ".reedhook")
+            .find_map(|entry| Some(entry.metadata().ok()?.len()))
+    };
+    while unfinished().is_none_or(|size| size < 1 << 20) {
+        assert!(begun.elapsed().as_secs() < 30, "nothing is written");
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
     common::tool(&["kill", "-INT", &child.id().to_string()]);
     assert_eq!(child.wait().unwrap().code(), Some(130));
     assert_eq!(fs::read_dir(station.right()).unwrap().count(), 2, "the unfinished file, and Reedhook's own");

@@ -129,7 +129,7 @@ mod tests {
     fn the_kinds_of_difference() {
         let by = Comparison {
             precision: Some(Duration::from_nanos(1)),
-            limits: Default::default(),
+            limits: Limits::NONE,
             finer: None,
             link_times: true,
             modes: true,
@@ -137,6 +137,7 @@ mod tests {
         };
         let coarse = Comparison { precision: Some(Duration::from_secs(2)), ..by };
         let timeless = Comparison { precision: None, ..by };
+        let of_few_years = Comparison { limits: Limits { times: Some((50, 150)), ..Limits::NONE }, ..by };
         let cases = [
             (file(5, 100), file(5, 100), by, Difference::None),
             (file(5, 100), file(6, 100), by, Difference::Content(Ordering::Equal)),
@@ -145,6 +146,11 @@ mod tests {
             (file(5, 100), file(5, 101), coarse, Difference::None),
             (file(5, 100), file(5, 999), timeless, Difference::None),
             (file(5, 100), moded(file(5, 100), 0o600), by, Difference::Metadata),
+            (file(5, 100), file(5, 101), of_few_years, Difference::Content(Ordering::Greater)),
+            (file(5, 10), file(5, 50), of_few_years, Difference::Unsure),
+            (file(5, 10), file(5, 10), of_few_years, Difference::Unsure),
+            (file(5, 10), file(6, 50), of_few_years, Difference::Content(Ordering::Equal)),
+            (link("a", 10), link("a", 50), of_few_years, Difference::None),
             (link("a", 1), link("a", 1), by, Difference::None),
             (link("a", 1), link("a", 2), by, Difference::Metadata),
             (link("a", 1), link("b", 1), by, Difference::Content(Ordering::Equal)),

@@ -73,6 +73,9 @@ pub struct Limits {
 }
 
 impl Limits {
+    /// No bounds at all.
+    pub const NONE: Limits = Limits { times: None, file_size: None, utf16_names: false };
+
     /// Whether a file can have this time.
     pub fn tell(self, time: Stamp) -> bool {
         self.times.is_none_or(|(first, last)| (first..=last).contains(&time.seconds()))

@@ -435,11 +435,12 @@ mod tests {
     use super::*;
     use crate::entry::Side;
     use crate::path::Name;
+    use crate::store::Limits;
     use crate::testing::{file, folder, path};
 
     const EXACT: Comparison = Comparison {
         precision: Some(Duration::from_nanos(1)),
-        limits: Default::default(),
+        limits: Limits::NONE,
         finer: None,
         link_times: true,
         modes: true,

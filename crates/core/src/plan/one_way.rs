@@ -131,6 +131,7 @@ mod tests {
     use std::time::Duration;
 
     use super::*;
+    use crate::store::Limits;
     use crate::testing::{arrived, file, folder, link, moded};
 
     /// The whole table, a row each: left, right, what a copy does, what a mirror does.
@@ -177,7 +178,7 @@ mod tests {
         ];
         let by = Comparison {
             precision: Some(Duration::from_nanos(1)),
-            limits: Default::default(),
+            limits: Limits::NONE,
             finer: None,
             link_times: true,
             modes: true,

@@ -385,6 +385,7 @@ fn shortened(stem: &[u8], room: usize) -> &[u8] {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::store::Limits;
     use crate::testing::{file, folder, link, moded};
 
     /// The whole table: left, right, what is done.
@@ -512,7 +513,7 @@ mod tests {
     fn metadata_of_the_same_content() {
         let by = Comparison {
             precision: Some(std::time::Duration::from_nanos(1)),
-            limits: Default::default(),
+            limits: Limits::NONE,
             finer: None,
             link_times: true,
             modes: true,

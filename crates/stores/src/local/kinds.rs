@@ -90,6 +90,8 @@ impl Kind {
             Some("ntfs") => Kind::NtfsInUserSpace,
             Some("vfat") => Kind::Fat,
             Some("fuse.sshfs") => Kind::OverSsh,
+            // A folder of the machine that this one is simulated on.
+            Some("virtiofs") => Kind::Posix,
             _ => Kind::Unknown,
         }
     }
