@@ -106,7 +106,7 @@ impl Bench {
         let what = format!("{count} small files");
         trees::small(&self.path("small"), count);
         self.first_mirror("small", &what, Some(0.6));
-        self.nothing_changed("small", &what, Some(0.5));
+        self.nothing_changed("small", &what, Some(0.4));
         let round = Cell::new(0);
         let change = || {
             trees::change_one_in_a_hundred(&self.path("small"), count, round.get());
@@ -114,7 +114,7 @@ impl Bench {
         };
         Row::of(
             format!("1 % of {what} changed{} / two `find`", self.to),
-            Some(1.0),
+            Some(0.7),
             self.pairs(),
             change,
             || self.find_both("small"),
@@ -130,7 +130,7 @@ impl Bench {
         self.reedhook(&["run", &both, "--quiet", "--yes"]);
         Row::of(
             format!("two-way, nothing changed, {what}{} / two `find`", self.to),
-            Some(1.0),
+            Some(0.5),
             self.pairs(),
             || {},
             || self.find_both("small"),
@@ -191,7 +191,7 @@ impl Bench {
             self.reedhook(&["once", "mirror", "big", &mirror, "--verify", "changed", "--quiet", "--yes"])
         };
         let name = format!("the same, every byte verified{} / `cp -a`, then `cmp`", self.to);
-        Row::of(name, Some(0.9), self.pairs(), || self.clear("big"), copy_and_compare, verified);
+        Row::of(name, Some(0.8), self.pairs(), || self.clear("big"), copy_and_compare, verified);
         self.remove("big");
     }
 

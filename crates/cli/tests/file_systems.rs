@@ -9,9 +9,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::{MetadataExt, symlink};
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
+use std::time::Duration;
 
-use common::{Node, Ran, Station, make_image, number, set_mode, tool, tree, with_mounts, with_tools, write};
+use common::{
+    Node, Ran, Seeded, Station, make_image, number, set_mode, tool, tree, with_mounts, with_tools, write,
+};
 
 /// A kind of file system: its name, how it is mounted, and what it keeps.
 struct Kind {
@@ -242,6 +245,94 @@ fn oddities(station: &Station, drive: &mut Drive) {
     assert_eq!(fs::read(drive.path("odd/before.txt")).unwrap(), b"new", "{what}");
     let why = station.run(&["why", "odd", "link"]).expect(0).out;
     assert_eq!(why.contains("cannot hold links"), !kind.links, "{what}: {why}");
+}
+
+/// Somebody works at one side: new files, other content, renames, touches, removals.
+fn work(side: &Path, chance: &mut Seeded, clock: &mut u64) {
+    for _ in 0..1 + chance.below(8) {
+        *clock += 2;
+        let files: Vec<PathBuf> = contents(side).into_keys().collect();
+        let name = format!("{}f{}", ["", "d/", "d/e/", "g/"][chance.below(4) as usize], chance.below(30));
+        let some = (!files.is_empty()).then(|| side.join(&files[chance.below(files.len() as u64) as usize]));
+        match (chance.below(20), some) {
+            (0..8, _) | (_, None) => {
+                let size = [1, 100, 20_000][chance.below(3) as usize];
+                write(&side.join(name), format!("{clock} ").repeat(size).as_bytes(), *clock);
+            }
+            (8..14, Some(old)) => {
+                let new = side.join(format!("d/m{clock}"));
+                fs::create_dir_all(side.join("d")).unwrap();
+                fs::rename(old, new).unwrap();
+            }
+            (14..17, Some(old)) => fs::remove_file(old).unwrap(),
+            (17, Some(old)) => {
+                let content = fs::read(&old).unwrap();
+                write(&old, &content, *clock);
+            }
+            (_, Some(old)) => {
+                let content = [fs::read(&old).unwrap(), format!("+{clock}").into_bytes()].concat();
+                write(&old, &content, *clock);
+            }
+        }
+    }
+}
+
+/// What the files of a side hold; what a kill has left is none of them.
+fn contents(side: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
+    let ours = |path: &Path| path.to_string_lossy().contains(".reedhook-part-");
+    let file = |(path, node)| match node {
+        Node::File { content, .. } => Some((path, content)),
+        _ => None,
+    };
+    tree(side).into_iter().filter_map(file).filter(|(path, _)| !ours(path)).collect()
+}
+
+/// Work at both sides, runs that are killed at any moment: in the end both sides hold the same, and nothing is left to do.
+fn histories(kind: &'static Kind, job: &str, seed: u64) {
+    let station = Station::new();
+    let mut drive = Drive::new(kind, &station.path("drive.img"));
+    drive.mount(station.path("stick"));
+    let (left, right) = (station.left(), drive.path("side"));
+    fs::create_dir(&right).unwrap();
+    let guards = ["--max-removals", "off", "--max-changes", "off", "--yes"];
+    let sides = [left.to_str().unwrap(), right.to_str().unwrap()];
+    station.run(&[&["job", "add", "counts", job][..], &sides, &guards].concat()).expect(0);
+    let (mut chance, mut clock) = (Seeded(seed), 1_900_000_000);
+    for round in 0..12 {
+        let what = format!("{}, {job}, seed {seed}, round {round}", kind.name);
+        work(&left, &mut chance, &mut clock);
+        if job == "two-way" {
+            work(&right, &mut chance, &mut clock);
+        }
+        let mut run = station.command(&["run", "counts", "--yes", "--quiet"]);
+        let mut child = run.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(chance.below(100)));
+        if chance.below(3) > 0 {
+            child.kill().unwrap();
+        }
+        child.wait().unwrap();
+        if round % 2 == 0 {
+            continue;
+        }
+        for _ in 0..3 {
+            if station.run_job(&["--yes"]).code == 4 {
+                station.run(&["settle", "counts", "--all", "--keep", "newest", "--yes"]);
+            }
+        }
+        assert_quiet(station.run_job(&["--yes"]), &what);
+        assert!(contents(&left) == contents(&right), "{what}");
+    }
+}
+
+#[test]
+fn histories_with_kills_come_to_rest_on_exfat_and_ntfs() {
+    for kind in &KINDS[3..] {
+        if can_mount(kind) {
+            for (seed, job) in [(1, "mirror"), (2, "two-way"), (3, "two-way")] {
+                histories(kind, job, seed);
+            }
+        }
+    }
 }
 
 /// Whether a drive of this kind can be mounted here. What the kernel cannot do at all no script can install.

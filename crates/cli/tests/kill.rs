@@ -10,22 +10,9 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::Duration;
 
-use common::{Node, Station, assert_alike, assert_no_leftovers, tree, write};
+use common::{Node, Seeded, Station, assert_alike, assert_no_leftovers, tree, write};
 
 const KILLS: usize = 200;
-
-/// Numbers from a fixed seed (SplitMix64, Steele, Lea & Flood 2014).
-struct Seeded(u64);
-
-impl Seeded {
-    fn below(&mut self, limit: u64) -> u64 {
-        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
-        let mut z = self.0;
-        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-        (z ^ (z >> 31)) % limit
-    }
-}
 
 /// Every version that a path has ever had at the source.
 type Versions = HashMap<PathBuf, Vec<Vec<u8>>>;

@@ -232,6 +232,19 @@ pub fn write(path: &Path, content: &[u8], seconds: u64) {
     fs::File::options().write(true).open(path).unwrap().set_times(times).unwrap();
 }
 
+/// Numbers from a fixed seed (SplitMix64, Steele, Lea & Flood 2014).
+pub struct Seeded(pub u64);
+
+impl Seeded {
+    pub fn below(&mut self, limit: u64) -> u64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        (z ^ (z >> 31)) % limit
+    }
+}
+
 /// A number of a JSON object.
 #[track_caller]
 pub fn number(value: &Value, key: &str) -> u64 {

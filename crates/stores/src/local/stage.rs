@@ -11,7 +11,7 @@ use reedhook_core::store::{
 };
 
 use super::sys::{self, Folder};
-use super::travel::{PIECE, TravelError, Travelled, Ways, next_data, travel};
+use super::travel::{PIECE, TravelError, Travelled, Ways, begin_to_flush, next_data, travel};
 use super::{fault, sealed};
 
 /// Files up to this size are copied through memory: cheaper than asking the kernel about holes and clones.
@@ -120,8 +120,13 @@ impl LocalStage {
         progress: &mut dyn FnMut(u64) -> Flow,
     ) -> Result<u64, CopyError> {
         let mut buffer = vec![0; 1 << 20];
-        let mut total = 0;
+        let (mut total, mut flushing) = (0, 0);
         loop {
+            if total - flushing >= PIECE as u64 {
+                let begin = self.at + flushing;
+                begin_to_flush(self.file().map_err(CopyError::Write)?, begin, total - flushing);
+                flushing = total;
+            }
             let hole =
                 content.skip_hole().map_err(|error| CopyError::Read(fault("read", &self.target, error)))?;
             if hole > 0 {

@@ -8,6 +8,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::fs::File;
 use std::io;
+use std::num::NonZeroU64;
 use std::os::unix::fs::FileExt;
 use std::sync::{Mutex, PoisonError};
 
@@ -153,6 +154,7 @@ impl Journey<'_> {
                 if copied == 0 {
                     return self.end(at);
                 }
+                begin_to_flush(self.to, at, copied);
                 at += copied;
                 if (self.progress)(copied) == Flow::Stop {
                     return Ok(Travelled::Stopped);
@@ -214,6 +216,18 @@ impl Journey<'_> {
     fn end(&self, size: u64) -> Result<Travelled, TravelError> {
         rustix::fs::ftruncate(self.to, size).map_err(|error| TravelError::Write(error.into()))?;
         Ok(Travelled::Whole(size - self.begin))
+    }
+}
+
+/// Has the medium begin with what has been written to a file, while the next piece is read: at the end all of it is to be durable,
+/// and without this the kernel would wait until then with the whole of it. It drops those pages from memory too, where nobody has
+/// asked for them.
+pub(super) fn begin_to_flush(file: &File, at: u64, length: u64) {
+    /// Less is gathered better by the kernel.
+    const WORTH_IT: u64 = 1 << 20;
+    if length >= WORTH_IT {
+        // Advice that is not taken is no failure.
+        let _ = rustix::fs::fadvise(file, at, NonZeroU64::new(length), rustix::fs::Advice::DontNeed);
     }
 }
 
