@@ -48,8 +48,8 @@ struct Drive {
 }
 
 impl Drive {
-    fn new(kind: &'static Kind, image: &Path) -> Drive {
-        make_image(image, kind.name, &kind.label(), 320);
+    fn new(kind: &'static Kind, image: &Path, label: &str) -> Drive {
+        make_image(image, kind.name, label, 320);
         let output = Command::new("losetup").args(["-f", "--show"]).arg(image).output().unwrap();
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         Drive { kind, device: String::from_utf8(output.stdout).unwrap().trim().to_owned(), at: None }
@@ -290,7 +290,8 @@ fn contents(side: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
 /// Work at both sides, runs that are killed at any moment: in the end both sides hold the same, and nothing is left to do.
 fn histories(kind: &'static Kind, job: &str, seed: u64) {
     let station = Station::new();
-    let mut drive = Drive::new(kind, &station.path("drive.img"));
+    // A label of its own: elsewhere a drive is looked for by that of its kind.
+    let mut drive = Drive::new(kind, &station.path("drive.img"), "FENPAST");
     drive.mount(station.path("stick"));
     let (left, right) = (station.left(), drive.path("side"));
     fs::create_dir(&right).unwrap();
@@ -353,7 +354,7 @@ fn round(kind: &'static Kind) {
         return;
     }
     let station = Station::new();
-    let mut drive = Drive::new(kind, &station.path("drive.img"));
+    let mut drive = Drive::new(kind, &station.path("drive.img"), &kind.label());
     drive.mount(station.path("stick"));
     station.run(&["store", "add", "stick", "--drive", &kind.label()]).expect(0);
     one_way(&station, &mut drive);
