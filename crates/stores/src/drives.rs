@@ -101,21 +101,13 @@ pub fn spot_of(folder: &Path) -> Option<String> {
 /// The other file systems that are mounted below a folder, with their paths in it. What the kernel makes up is left out, and
 /// what comes and goes with programs (the layers of containers, packages).
 pub fn mounts_in(folder: &Path) -> Vec<(RelPath, Ground)> {
-    mounted_below(folder).into_iter().map(|(path, mount)| (path, mount.ground())).collect()
-}
-
-/// Only where they are, without asking what they are.
-pub(crate) fn mount_points_in(folder: &Path) -> Vec<RelPath> {
-    mounted_below(folder).into_iter().map(|(path, _)| path).collect()
-}
-
-fn mounted_below(folder: &Path) -> Vec<(RelPath, Mount)> {
     let below = |mount: &Mount| {
         let below = mount.target.strip_prefix(folder).ok().filter(|below| !below.as_os_str().is_empty())?;
         RelPath::new(below.as_os_str().as_bytes()).ok()
     };
     let mounts = mounts().into_iter().filter(|mount| !mount.is_made_up());
-    let mut found: Vec<(RelPath, Mount)> = mounts.filter_map(|mount| Some((below(&mount)?, mount))).collect();
+    let mut found: Vec<(RelPath, Ground)> =
+        mounts.filter_map(|mount| Some((below(&mount)?, mount.ground()))).collect();
     // Of several mounts on one path the last is the one that shows.
     found.reverse();
     found.sort_by(|a, b| a.0.cmp(&b.0));
@@ -334,26 +326,32 @@ fn exfat_label(at: Reader<'_>) -> Option<String> {
 fn ntfs_label(at: Reader<'_>) -> Option<String> {
     const NAME: u64 = 0x60;
     const END: u64 = 0xffff_ffff;
+    const LARGEST: usize = 64 << 10;
     let cluster = number(at, 11, 2)?.checked_mul(number(at, 13, 1)?)?;
     // A negative number is the power of two of the record's bytes.
     let size = match number(at, 64, 1)? as u8 as i8 {
         power @ ..0 => 1_u64.checked_shl(u32::from(power.unsigned_abs()))?,
         clusters => cluster.checked_mul(clusters.unsigned_abs().into())?,
     };
-    let record = number(at, 48, 8)?.checked_mul(cluster)?.checked_add(size.checked_mul(3)?)?;
-    let mut attribute = number(at, record + 20, 2)?;
-    while attribute < size {
-        let start = record + attribute;
+    let start = number(at, 48, 8)?.checked_mul(cluster)?.checked_add(size.checked_mul(3)?)?;
+    // Whoever gives us the device may have written anything there: the record is read once, and nothing is looked for beyond it.
+    let record = at(start, usize::try_from(size).ok().filter(|size| *size <= LARGEST)?)?;
+    let at = |start: u64, length: usize| {
+        let start = usize::try_from(start).ok()?;
+        Some(record.get(start..start.checked_add(length)?)?.to_vec())
+    };
+    let at: Reader<'_> = &at;
+    let mut start = number(at, 20, 2)?;
+    loop {
         match number(at, start, 4)? {
             END => return None,
             NAME => {
                 let (length, offset) = (number(at, start + 16, 4)?, number(at, start + 20, 2)?);
                 return wide(&at(start + offset, usize::try_from(length.min(256)).ok()?)?);
             }
-            _ => attribute += number(at, start + 4, 4)?.max(8),
+            _ => start += number(at, start + 4, 4)?.max(8),
         }
     }
-    None
 }
 
 /// Text in UTF-16.
@@ -416,5 +414,22 @@ mod tests {
         assert_eq!(names(&fat), Some((None, Some("1A2B-3C4D".to_owned()))));
         assert_eq!(names(&[0; 4096]), None);
         assert_eq!(names(b"XFSB"), None, "a device that ends early");
+        // Whatever is on a device: an answer, and soon.
+        let mut chance = 1_u64;
+        for kind in [b"EXFAT   ", b"NTFS    "] {
+            for _ in 0..2000 {
+                let mut odd: Vec<u8> = (0..64 << 10)
+                    .map(|_| {
+                        chance = chance
+                            .wrapping_mul(6_364_136_223_846_793_005)
+                            .wrapping_add(1_442_695_040_888_963_407);
+                        (chance >> 56) as u8 & if chance >> 40 & 1 == 0 { 0 } else { 0xff }
+                    })
+                    .collect();
+                odd[3..11].copy_from_slice(kind);
+                odd[82..87].fill(0);
+                let _ = names(&odd);
+            }
+        }
     }
 }

@@ -89,7 +89,12 @@ impl LeaveReason {
 pub fn decide_by_content(rules: &OneWayRules, left: &Meta, right: &Meta, same: bool) -> Decision {
     match same {
         // A time that one of them cannot hold is no reason to set it again and again.
-        true if rules.by.same_time(left, right) && rules.by.same_mode(left, right) => Decision::Same,
+        true if rules.by.same_time(left, right)
+            && rules.by.same_mode(left, right)
+            && rules.by.same_rights(left, right) =>
+        {
+            Decision::Same
+        }
         true => Decision::Metadata,
         false if rules.kind == Kind::Mirror || rules.newer == Newer::Update => Decision::Update,
         // When the store got it is the best that is known of its age.

@@ -47,10 +47,15 @@ struct Opened {
 /// A folder of this machine as a store.
 pub struct LocalStore {
     root: Arc<Folder>,
+    /// The number of the file system that the root is on.
+    device: u64,
     path: PathBuf,
     place: PathBuf,
     capabilities: Capabilities,
     open: Mutex<HashMap<RelPath, Opened>>,
+    /// A folder on each other file system below the root that was worked with. Others that are mounted there, perhaps from a machine
+    /// that no longer answers, are never touched.
+    mounted: Mutex<HashMap<u64, Arc<Folder>>>,
     /// Folders that somebody has moved away, by where they were: what we left in them has to go.
     away: Mutex<Vec<(RelPath, Arc<Folder>)>>,
     next_part: AtomicU64,
@@ -80,12 +85,15 @@ impl LocalStore {
         let root = Folder::open_root(path, full).map_err(failed)?;
         let place = path.canonicalize().map_err(failed)?;
         let capabilities = root.capabilities(&place).map_err(failed)?;
+        let device = root.stat_self().map_err(failed)?.id.map_or(0, |id| id.device);
         Ok(LocalStore {
             root: Arc::new(root),
+            device,
             path: path.to_path_buf(),
             place,
             capabilities,
             open: Mutex::default(),
+            mounted: Mutex::default(),
             away: Mutex::default(),
             next_part: AtomicU64::new(seed()),
             ways: Arc::default(),
@@ -100,7 +108,13 @@ impl LocalStore {
         if let Some(opened) = self.cache().get(path) {
             return Ok(opened.folder.clone());
         }
-        let folder = Arc::new(self.root.open_below(path).map_err(|error| fault(action, path, error))?);
+        let failed = |error| fault(action, path, error);
+        let folder = Arc::new(self.root.open_below(path).map_err(failed)?);
+        if let Some(id) = folder.stat_self().map_err(failed)?.id
+            && id.device != self.device
+        {
+            self.mounted().entry(id.device).or_insert_with(|| folder.clone());
+        }
         self.keep_open(path, &folder);
         Ok(folder)
     }
@@ -138,6 +152,10 @@ impl LocalStore {
                     .because("its folder has been moved away"))
             }
         }
+    }
+
+    fn mounted(&self) -> std::sync::MutexGuard<'_, HashMap<u64, Arc<Folder>>> {
+        self.mounted.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn away(&self) -> std::sync::MutexGuard<'_, Vec<(RelPath, Arc<Folder>)>> {
@@ -589,11 +607,9 @@ impl Store for LocalStore {
 
     fn sync(&self) -> Result<()> {
         self.root.sync_file_system().map_err(|error| fault("make durable", &RelPath::root(), error))?;
-        for path in crate::drives::mount_points_in(&self.place) {
-            // What cannot be opened has not been written to either.
-            if let Ok(mounted) = self.root.open_below(&path) {
-                mounted.sync_file_system().map_err(|error| fault("make durable", &path, error))?;
-            }
+        let mounted: Vec<Arc<Folder>> = self.mounted().values().cloned().collect();
+        for folder in mounted {
+            folder.sync_file_system().map_err(|error| fault("make durable", &RelPath::root(), error))?;
         }
         Ok(())
     }
@@ -662,9 +678,10 @@ impl Store for LocalStore {
                 self.move_across((&old_folder, &old), (&new_folder, &new), (from, to))
             }
             // Nothing stands in the way but itself, under its other spelling.
-            Err(_) if self.is_respelled(from, to)? => old_folder
-                .rename_over_in(old.as_bytes(), &new_folder, new.as_bytes())
-                .map_err(|error| fault("rename", from, error)),
+            Err(error) if sys::fault_kind(&error) == FaultKind::Exists && self.is_respelled(from, to)? => {
+                let over = old_folder.rename_over_in(old.as_bytes(), &new_folder, new.as_bytes());
+                over.map_err(|error| fault("rename", from, error))
+            }
             outcome => outcome.map_err(|error| fault("rename", from, error)),
         }
     }
