@@ -811,10 +811,11 @@ impl<'a> Engine<'a> {
         }
     }
 
-    /// The mode that a file keeps when another content takes its place and no mode comes along.
+    /// The mode that a file keeps when another content takes its place and no mode comes along. What lets whoever runs it act for
+    /// another was meant for the old content.
     fn own_mode(&self, was: &Meta) -> Option<u32> {
         let own = !self.keeps_modes() && self.input.right.capabilities().modes && was.kind == EntryKind::File;
-        was.mode.filter(|_| own)
+        was.mode.filter(|_| own).map(|mode| mode & 0o777)
     }
 
     /// What of an entry's metadata the destination can hold.
