@@ -28,6 +28,7 @@ use serde_json::json;
 use crate::clock;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, STOPPED};
+use crate::held::Manner;
 use crate::home::{Home, closed, make_folder};
 use crate::jobfile::{Job, ONCE};
 use crate::json;
@@ -312,7 +313,7 @@ impl<'a> Run<'a> {
             return Ok(RunReport::nothing(counts));
         }
         let right = if leg.to_be_made {
-            let made = places::make_destination(&leg.to, &self.context.home, round.job.rules.preserve)?;
+            let made = places::make_destination(&leg.to, &self.context.home, Manner::of(&round.job))?;
             round.look_again(leg, made.as_ref(), &self.context.home)?;
             made
         } else {

@@ -12,7 +12,8 @@ use clap::Args;
 use reedhook_core::entry::Stamp;
 use reedhook_core::filter::{Filter, FilterSpec, TakeOrSkip};
 use reedhook_core::job::{
-    ConflictPolicy, Conflicts, JobRules, Kind, Newer, Owners, Preserve, Removals, Removed, Replaced, Verify,
+    ConflictPolicy, Conflicts, JobRules, Kind, Newer, OddNames, Owners, Preserve, Removals, Removed,
+    Replaced, Verify,
 };
 use reedhook_core::limit::{Limit, Limits};
 use reedhook_core::plan::two_way::Policies;
@@ -127,6 +128,11 @@ pub struct JobKeys {
     #[arg(long, value_name = "content|standard|full")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub preserve: Option<Preserve>,
+    /// What is done about names that a place cannot hold: report (default; each is a problem) or encode (what is refused is
+    /// written there as %3A and the like, and read back).
+    #[arg(long, value_name = "report|encode")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub odd_names: Option<OddNames>,
     /// How owners travel between machines: names (default) or numbers; on one machine both are the same.
     #[arg(long, value_name = "names|numbers")]
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -147,7 +153,7 @@ pub struct JobKeys {
     #[arg(long, value_name = "SHARE")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_changes: Option<Share>,
-    /// How fast content may travel: '20 MB/s', or for a part of the day '2 MB/s 08:00-18:00'. Repeatable.
+    /// How fast content may travel: '20 MB/s', or for a part of the day '2 MB/s 08:00-18:00'. Repeatable; off: no limit.
     #[arg(long, value_name = "RATE")]
     #[serde(
         deserialize_with = "one_or_many",
@@ -186,6 +192,7 @@ impl JobKeys {
         "keep_for",
         "keep_max",
         "preserve",
+        "odd_names",
         "owners",
         "one_filesystem",
         "verify",
@@ -223,12 +230,13 @@ impl JobKeys {
             keep_for: other.keep_for.or(self.keep_for),
             keep_max: other.keep_max.or(self.keep_max),
             preserve: other.preserve.or(self.preserve),
+            odd_names: other.odd_names.or(self.odd_names),
             owners: other.owners.or(self.owners),
             one_filesystem: other.one_filesystem.or(self.one_filesystem),
             verify: other.verify.or(self.verify),
             max_removals: other.max_removals.or(self.max_removals),
             max_changes: other.max_changes.or(self.max_changes),
-            limit: list(self.limit, other.limit),
+            limit: if other.limit.contains(&Limit::OFF) { Vec::new() } else { list(self.limit, other.limit) },
             polite: other.polite.or(self.polite),
         }
     }
@@ -400,12 +408,13 @@ impl Job {
             keep_for: keys.keep_for.unwrap_or_else(|| Age::from_days(30)),
             keep_max: keys.keep_max.unwrap_or(Room::Percent(10.0)),
             preserve: keys.preserve.unwrap_or(Preserve::Standard),
+            odd_names: keys.odd_names.unwrap_or(OddNames::Report),
             owners: keys.owners.unwrap_or(Owners::Names),
             one_filesystem: keys.one_filesystem.unwrap_or(false),
             verify: keys.verify.unwrap_or(Verify::None),
             max_removals: keys.max_removals.unwrap_or(Share::Percent(25.0)),
             max_changes: keys.max_changes.unwrap_or(if two_way { Share::Percent(50.0) } else { Share::Off }),
-            limit: Limits::new(keys.limit.clone()),
+            limit: Limits::new(keys.limit.iter().filter(|limit| **limit != Limit::OFF).cloned().collect()),
             polite: keys.polite.unwrap_or(false),
         };
         Ok(Job { name: name.to_owned(), keys, from, to, rules })
@@ -593,6 +602,7 @@ mod tests {
             keep_for: Some("10 days".parse().unwrap()),
             keep_max: Some("5%".parse().unwrap()),
             preserve: Some(Preserve::Full),
+            odd_names: Some(OddNames::Encode),
             owners: Some(Owners::Numbers),
             one_filesystem: Some(true),
             verify: Some(Verify::All),

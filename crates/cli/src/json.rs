@@ -159,7 +159,7 @@ pub fn item(line: &mut Vec<u8>, item: &Item, to: Option<&str>) {
 pub fn action(line: &mut Vec<u8>, folder: &FolderPlan, action: &Action, to: Option<&str>) {
     let path = folder.path.join(&action.name);
     let (was, items) = match &action.step {
-        Step::Move { from, .. } => (Some(from), None),
+        Step::Move { from, .. } | Step::Respell { from, .. } => (Some(from), None),
         Step::MoveFolder { from, items, .. } => (Some(from), Some(*items)),
         _ => (None, None),
     };

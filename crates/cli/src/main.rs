@@ -11,6 +11,7 @@ mod clock;
 mod commands;
 mod context;
 mod failure;
+mod held;
 mod home;
 mod jobfile;
 mod json;

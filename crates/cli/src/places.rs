@@ -5,17 +5,16 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use reedhook_core::job::Preserve;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{FaultKind, Place, Store};
 use reedhook_core::units::{Age, Size};
 use reedhook_stores::drives;
 use reedhook_stores::gathered::Gathered;
-use reedhook_stores::local::LocalStore;
 use reedhook_stores::remote::connect::ConnectError;
 use serde::{Deserialize, Serialize};
 
 use crate::failure::{Failure, Outcome, suggestion};
+use crate::held::{self, Manner};
 use crate::home::{Home, write_file};
 use crate::jobfile::{Job, toml_failure};
 use crate::remote::{self, Reach, ReachKeys};
@@ -335,22 +334,12 @@ impl Ends {
     }
 }
 
-/// Opens a folder, looking at as much of each entry as is to be kept.
-fn open_local(path: &Path, preserve: Preserve) -> reedhook_core::store::Result<LocalStore> {
-    if preserve == Preserve::Full { LocalStore::open_full(path) } else { LocalStore::open(path) }
-}
-
 /// Opens a source, or a side of a two-way job; `word` is what it is called.
-pub fn open_source(
-    located: &Located,
-    home: &Home,
-    preserve: Preserve,
-    word: &str,
-) -> Outcome<Arc<dyn Store>> {
+pub fn open_source(located: &Located, home: &Home, manner: Manner, word: &str) -> Outcome<Arc<dyn Store>> {
     refuse_absent_drive(located)?;
     if let Some(reach) = &located.remote {
         return match reach.open(home) {
-            Ok(store) => Ok(Arc::new(store)),
+            Ok(store) => Ok(held::at_server(store, manner)),
             Err(ConnectError::NoFolder { .. }) => Err(Failure::refused(
                 "source-missing",
                 format!("the {word} {} is not there", located.shown(home)),
@@ -359,8 +348,8 @@ pub fn open_source(
             Err(error) => Err(reach.failure(&error)),
         };
     }
-    match open_local(&located.path, preserve) {
-        Ok(store) => Ok(Arc::new(store)),
+    match held::open(&located.path, manner, home) {
+        Ok(store) => Ok(store),
         Err(error) => {
             let shown = located.shown(home);
             Err(match error.kind {
@@ -378,21 +367,17 @@ pub fn open_source(
 }
 
 /// Opens a destination; `None` when it does not exist yet but could be made where it is.
-pub fn open_destination(
-    located: &Located,
-    home: &Home,
-    preserve: Preserve,
-) -> Outcome<Option<Arc<dyn Store>>> {
+pub fn open_destination(located: &Located, home: &Home, manner: Manner) -> Outcome<Option<Arc<dyn Store>>> {
     refuse_absent_drive(located)?;
     if let Some(reach) = &located.remote {
         return match reach.open(home) {
-            Ok(store) => Ok(Some(Arc::new(store))),
+            Ok(store) => Ok(Some(held::at_server(store, manner))),
             Err(ConnectError::NoFolder { .. }) => Ok(None),
             Err(error) => Err(reach.failure(&error)),
         };
     }
-    match open_local(&located.path, preserve) {
-        Ok(store) => Ok(Some(Arc::new(store))),
+    match held::open(&located.path, manner, home) {
+        Ok(store) => Ok(Some(store)),
         Err(error) if error.kind == FaultKind::NotFound && !located.path.exists() && can_be_made(located) => {
             Ok(None)
         }
@@ -451,9 +436,9 @@ fn absent_hint(located: &Located) -> String {
 }
 
 /// Makes a missing destination.
-pub fn make_destination(located: &Located, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+pub fn make_destination(located: &Located, home: &Home, manner: Manner) -> Outcome<Arc<dyn Store>> {
     if let Some(reach) = &located.remote {
-        return Ok(Arc::new(reach.make(home)?));
+        return Ok(held::at_server(reach.make(home)?, manner));
     }
     let failed = |why: String| {
         Failure::refused(
@@ -462,12 +447,11 @@ pub fn make_destination(located: &Located, home: &Home, preserve: Preserve) -> O
         )
     };
     fs::create_dir_all(&located.path).map_err(|error| failed(error.to_string()))?;
-    let store = open_local(&located.path, preserve).map_err(|error| failed(error.kind.words().to_owned()))?;
-    Ok(Arc::new(store))
+    held::open(&located.path, manner, home).map_err(|error| failed(error.kind.words().to_owned()))
 }
 
 /// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.
-pub fn not_there_yet(located: &Located, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+pub fn not_there_yet(located: &Located, home: &Home, manner: Manner) -> Outcome<Arc<dyn Store>> {
     if let Some(reach) = &located.remote {
         let above = reach.open_above(home)?.0;
         return Ok(Arc::new(Gathered::empty(above.capabilities().clone(), above.space().ok().flatten())));
@@ -475,7 +459,7 @@ pub fn not_there_yet(located: &Located, home: &Home, preserve: Preserve) -> Outc
     let above = located.path.ancestors().skip(1).find(|above| above.is_dir());
     let missing =
         || Failure::refused("destination-missing", format!("{} is not there", located.path.display()));
-    let above = above.and_then(|above| open_local(above, preserve).ok()).ok_or_else(missing)?;
+    let above = above.and_then(|above| held::open(above, manner, home).ok()).ok_or_else(missing)?;
     let space = above.space().ok().flatten();
     Ok(Arc::new(Gathered::empty(above.capabilities().clone(), space)))
 }

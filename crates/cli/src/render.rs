@@ -116,7 +116,7 @@ const SECTIONS: &[Section] = &[
     Section {
         word: "move",
         title: "Move (renamed there; nothing is copied)",
-        wanted: |step| matches!(step, Step::Move { .. } | Step::MoveFolder { .. }),
+        wanted: |step| matches!(step, Step::Move { .. } | Step::MoveFolder { .. } | Step::Respell { .. }),
     },
     Section { word: "remove", title: "Remove", wanted: |step| matches!(step, Step::Remove { .. }) },
     Section {
@@ -172,7 +172,19 @@ fn totals(round: &Round, leg: &Leg) -> String {
     if !more.is_empty() {
         let _ = writeln!(text, "  {}.", more.join("; "));
     }
+    text.push_str(&shifted_line(plan.shifted));
     text
+}
+
+/// What is said of files whose times are off as they are where one side keeps local time.
+fn shifted_line(files: u64) -> String {
+    match files {
+        0 => String::new(),
+        _ => format!(
+            "  {} off by an hour or the zone's offset, with the same content: one side keeps local time; only the time is set right.\n",
+            count(files, "file is", "files are")
+        ),
+    }
 }
 
 fn section_note(round: &Round, word: &str) -> String {
@@ -244,6 +256,8 @@ fn item_size(action: &Action) -> String {
         | Step::Leave { from, .. } => size(from),
         Step::Remove { was } => size(was),
         Step::Move { to, .. } => size(to),
+        Step::Respell { was, .. } if was.is_folder() => "folder".to_owned(),
+        Step::Respell { was, .. } => size(was),
         Step::MoveFolder { items, .. } => count(*items, "file", "files"),
         Step::SecondName { .. } => "2nd name".to_owned(),
     }
@@ -260,7 +274,7 @@ fn item_note(action: &Action) -> String {
         Step::Add { .. } if action.role == Role::Revived => {
             "comes back: it was removed here, but changed there".to_owned()
         }
-        Step::Move { from, .. } => format!("from {from}"),
+        Step::Move { from, .. } | Step::Respell { from, .. } => format!("from {from}"),
         Step::MoveFolder { from, .. } => format!("from {from}/"),
         _ => String::new(),
     }
@@ -377,6 +391,7 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
     if let Some(line) = kept_line(round, result, home) {
         let _ = writeln!(text, "  {line}");
     }
+    text.push_str(&shifted_line(round.legs.iter().map(|leg| leg.plan.shifted).sum()));
     text.push_str(&problem_groups(&result.problems));
     text
 }

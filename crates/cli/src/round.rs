@@ -15,14 +15,16 @@ use reedhook_core::plan::guard::{self, Facts, Lift, Nesting, Refusal};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan, Step};
 use reedhook_core::record::{Record, Rotten};
-use reedhook_core::store::Store;
+use reedhook_core::store::{Capabilities, Store};
 use reedhook_core::survey::holds_anything;
 use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
 use reedhook_stores::gathered::Gathered;
 
 use crate::args::Guard;
+use crate::clock;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
+use crate::held::Manner;
 use crate::home::Home;
 use crate::jobfile::{Job, ONCE};
 use crate::places::{self, Ends, Located};
@@ -141,7 +143,7 @@ pub fn look(context: &Context, job: &Job, lifted: &[Lift], moves: Moves) -> Outc
     for from in &ends.from {
         recognise::refuse_other_ground(context, job, from, Part::Source)?;
     }
-    let left = open_sources(&ends, &context.home, job.rules.preserve)?;
+    let left = open_sources(&ends, &context.home, Manner::of(job))?;
     let top_level = ends.landing_names()?;
     let (mut legs, mut all_rotten) = (Vec::new(), Vec::new());
     for to in &ends.to {
@@ -189,19 +191,26 @@ fn look_at(
     how: &How<'_>,
     lifted: &[Lift],
 ) -> Outcome<Leg> {
-    let opened = places::open_destination(to, &context.home, job.rules.preserve)?;
+    let opened = places::open_destination(to, &context.home, Manner::of(job))?;
     let to_be_made = opened.is_none();
     if to_be_made {
         recognise::refuse_vanished(context, job, to, Part::Destination)?;
     }
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(to, &context.home, job.rules.preserve)?,
+        None => places::not_there_yet(to, &context.home, Manner::of(job))?,
     };
     if !to_be_made {
         recognise::refuse_foreign(context, job, to, right.as_ref(), Part::Destination)?;
     }
     scan_leg(context, job, left, (to, right, to_be_made), how, lifted)
+}
+
+/// What can be compared between two stores of a job, here and now.
+pub fn comparison(job: &Job, left: &Capabilities, right: &Capabilities) -> Comparison {
+    let here = jiff::Timestamp::now().to_zoned(clock::zone());
+    let ahead = i64::from(here.offset().seconds());
+    Comparison::between(left, right, job.rules.preserve).where_clocks_are_ahead(ahead)
 }
 
 /// How a job decides, given what its stores can compare.
@@ -245,7 +254,7 @@ pub fn scan_leg(
     lifted: &[Lift],
 ) -> Outcome<Leg> {
     let How { filter, moves, rot, names } = *how;
-    let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
+    let by = comparison(job, left.capabilities(), right.capabilities());
     let rules = one_way_rules(job, by);
     let one_filesystem = job.rules.one_filesystem;
     let (from, to_store) = (left.as_ref(), right.as_ref());
@@ -297,12 +306,12 @@ fn data_bytes(plan: &Plan, left: &dyn Store) -> u64 {
 }
 
 /// Opens a job's sources as one tree.
-pub fn open_sources(ends: &Ends, home: &Home, preserve: Preserve) -> Outcome<Arc<dyn Store>> {
+pub fn open_sources(ends: &Ends, home: &Home, manner: Manner) -> Outcome<Arc<dyn Store>> {
     let names = ends.landing_names()?;
     let stores = ends
         .from
         .iter()
-        .map(|located| places::open_source(located, home, preserve, "source"))
+        .map(|located| places::open_source(located, home, manner, "source"))
         .collect::<Outcome<Vec<_>>>()?;
     let members: Vec<_> = names.unwrap_or_default().into_iter().zip(stores.iter().cloned()).collect();
     match (Gathered::new(members), stores.into_iter().next()) {

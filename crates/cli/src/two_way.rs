@@ -3,7 +3,6 @@
 use std::sync::{Arc, Mutex, PoisonError};
 
 use reedhook_core::baseline::{Deeds, learn};
-use reedhook_core::compare::Comparison;
 use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
 use reedhook_core::identity;
@@ -19,10 +18,11 @@ use reedhook_core::walk::{Moves, Rot};
 
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
+use crate::held::Manner;
 use crate::jobfile::{Job, ONCE};
 use crate::places::{self, Ends, Located};
 use crate::recognise::{self, Part, Seen};
-use crate::round::{Leg, Round, facts, refuse_nested, scan_failure, watched};
+use crate::round::{Leg, Round, comparison, facts, refuse_nested, scan_failure, watched};
 
 /// What a round of a two-way job has besides its legs.
 pub struct Both {
@@ -69,7 +69,7 @@ pub fn look(
     let to_be_made = opened.is_none();
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(&right_place, &context.home, job.rules.preserve)?,
+        None => places::not_there_yet(&right_place, &context.home, Manner::of(job))?,
     };
     recognise::refuse_foreign(context, job, &left_place, left.as_ref(), Part::Left)?;
     if !to_be_made {
@@ -90,12 +90,12 @@ fn both_places(ends: &Ends) -> Outcome<(Located, Located)> {
 }
 
 fn open_side(context: &Context, job: &Job, place: &Located, side: Side) -> Outcome<Arc<dyn Store>> {
-    places::open_source(place, &context.home, job.rules.preserve, &format!("{side} side"))
+    places::open_source(place, &context.home, Manner::of(job), &format!("{side} side"))
 }
 
 /// The right side may be made by the first run, unless it has been seen before.
 fn open_side_if_there(context: &Context, job: &Job, place: &Located) -> Outcome<Option<Arc<dyn Store>>> {
-    let opened = places::open_destination(place, &context.home, job.rules.preserve)?;
+    let opened = places::open_destination(place, &context.home, Manner::of(job))?;
     if opened.is_none() {
         recognise::refuse_vanished(context, job, place, Part::Right)?;
     }
@@ -196,7 +196,7 @@ fn scan(
         filter: &filter,
         baseline: &recall,
         removing: &removing,
-        by: Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve),
+        by: comparison(job, left.capabilities(), right.capabilities()),
         preserve: job.rules.preserve,
         removals: job.rules.removals,
         policies: &policies,
@@ -253,7 +253,7 @@ pub fn remember(
         return Ok(());
     }
     let (left, right) = (both.left.as_ref(), both.right.as_ref());
-    let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
+    let by = comparison(job, left.capabilities(), right.capabilities());
     let stopped = |error: StoreError| Failure {
         exit: crate::failure::STOPPED,
         code: error.kind.code(),

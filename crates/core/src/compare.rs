@@ -16,12 +16,33 @@ pub struct Comparison {
     pub limits: Limits,
     /// The side that keeps times in finer steps, where one does.
     pub finer: Option<Side>,
+    /// The side that keeps the time of clocks on the wall, where one does.
+    pub local: Option<LocalTime>,
     /// Whether both keep the times of links.
     pub link_times: bool,
     /// Whether both keep mode bits, and the job wants them.
     pub modes: bool,
     /// Whether both look at owners and extended attributes, and the job wants them.
     pub full: bool,
+}
+
+/// A side that keeps the time which clocks on the wall show. With another zone, in another season, or by another system's reading,
+/// all its times are shifted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LocalTime {
+    /// The side.
+    pub at: Side,
+    /// How many seconds the clocks here are ahead of the world's.
+    pub offset: i64,
+}
+
+impl LocalTime {
+    /// Whether two times so far apart can be one: by the zone's offset, by an hour, or by both.
+    fn explains(self, apart: i64, precision: i64) -> bool {
+        const HOUR: i64 = 3600;
+        let shifts = [HOUR, self.offset, self.offset + HOUR, self.offset - HOUR];
+        shifts.into_iter().any(|shift| shift != 0 && (apart.abs() - shift.abs()).abs() < precision.max(1))
+    }
 }
 
 impl Comparison {
@@ -34,6 +55,11 @@ impl Comparison {
                 Ordering::Less => Some(Side::Left),
                 Ordering::Greater => Some(Side::Right),
                 Ordering::Equal => None,
+            },
+            local: match (left.limits.local_time, right.limits.local_time) {
+                (_, true) => Some(LocalTime { at: Side::Right, offset: 0 }),
+                (true, false) => Some(LocalTime { at: Side::Left, offset: 0 }),
+                (false, false) => None,
             },
             link_times: left.link_times && right.link_times,
             modes: left.modes && right.modes && preserve != Preserve::Content,
@@ -49,6 +75,20 @@ impl Comparison {
             }
             _ => true,
         }
+    }
+
+    /// The same, where clocks are so many seconds ahead of the world's.
+    pub fn where_clocks_are_ahead(self, offset: i64) -> Comparison {
+        Comparison { local: self.local.map(|local| LocalTime { offset, ..local }), ..self }
+    }
+
+    /// Whether the times of two files differ as they do when one side keeps local time. Whether it is so, their content tells.
+    pub fn is_shifted(&self, left: &Meta, right: &Meta) -> bool {
+        let (Some(local), Some(precision)) = (self.local, self.precision) else { return false };
+        let apart = |(a, b): (Stamp, Stamp)| b.seconds() - a.seconds();
+        let precision = i64::try_from(precision.as_secs()).unwrap_or(1);
+        !self.same_time(left, right)
+            && left.modified.zip(right.modified).is_some_and(|times| local.explains(apart(times), precision))
     }
 
     /// Whether only the content can tell two files of one size apart: one side shows a time that the other cannot hold.
@@ -101,7 +141,8 @@ pub fn compare(left: &Meta, right: &Meta, by: &Comparison) -> Difference {
         _ => return Difference::Kind,
     };
     let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
-    let unsure = (!same && (left.is_arrival() || right.is_arrival())) || by.is_silent(left, right);
+    let unsure = (!same && (left.is_arrival() || right.is_arrival() || by.is_shifted(left, right)))
+        || by.is_silent(left, right);
     if files && left.size == right.size && unsure {
         return Difference::Unsure;
     }
@@ -131,6 +172,7 @@ mod tests {
             precision: Some(Duration::from_nanos(1)),
             limits: Limits::NONE,
             finer: None,
+            local: None,
             link_times: true,
             modes: true,
             full: false,
@@ -138,7 +180,18 @@ mod tests {
         let coarse = Comparison { precision: Some(Duration::from_secs(2)), ..by };
         let timeless = Comparison { precision: None, ..by };
         let of_few_years = Comparison { limits: Limits { times: Some((50, 150)), ..Limits::NONE }, ..by };
+        let dos = Comparison {
+            precision: Some(Duration::from_secs(2)),
+            local: Some(LocalTime { at: Side::Right, offset: 7200 }),
+            ..by
+        };
         let cases = [
+            (file(5, 100_000), file(5, 100_000 + 3600), dos, Difference::Unsure),
+            (file(5, 100_001), file(5, 100_000 - 7200), dos, Difference::Unsure),
+            (file(5, 100_000), file(5, 100_000 + 10_800), dos, Difference::Unsure),
+            (file(5, 100_000), file(5, 100_000 + 3700), dos, Difference::Content(Ordering::Greater)),
+            (file(5, 100_000), file(6, 100_000 + 3600), dos, Difference::Content(Ordering::Greater)),
+            (file(5, 100_000), file(5, 100_000 + 3600), by, Difference::Content(Ordering::Greater)),
             (file(5, 100), file(5, 100), by, Difference::None),
             (file(5, 100), file(6, 100), by, Difference::Content(Ordering::Equal)),
             (file(5, 100), file(5, 101), by, Difference::Content(Ordering::Greater)),

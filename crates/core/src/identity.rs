@@ -103,6 +103,8 @@ pub fn ensure(store: &dyn Store, fresh: &str) -> Result<String> {
         store.make_folders(&folder)?;
     }
     store.write_small(&file(), format!("id = \"{fresh}\"\n").as_bytes())?;
+    // Whoever remembers a mark that a pulled plug takes back would never know the store again.
+    store.sync()?;
     Ok(fresh.to_owned())
 }
 

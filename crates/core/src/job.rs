@@ -102,6 +102,16 @@ keywords! {
 }
 
 keywords! {
+    /// What is done about names that a place cannot hold.
+    pub enum OddNames {
+        /// Each is a problem, and left where it is.
+        Report = "report",
+        /// They are spelled there in a way that can be read back: percent-encoding (RFC 3986) of what is refused.
+        Encode = "encode",
+    }
+}
+
+keywords! {
     /// How owners are carried between machines; on one machine both are the same.
     pub enum Owners {
         /// By name.
@@ -146,6 +156,8 @@ pub struct JobRules {
     pub keep_max: Room,
     /// What of a tree is carried over.
     pub preserve: Preserve,
+    /// What is done about names that a place cannot hold.
+    pub odd_names: OddNames,
     /// How owners are carried between machines.
     pub owners: Owners,
     /// Whether other file systems mounted below the source are left out.

@@ -22,6 +22,7 @@ pub mod filter;
 pub mod identity;
 pub mod job;
 pub mod limit;
+pub mod names;
 pub mod notes;
 pub mod path;
 pub mod plan;

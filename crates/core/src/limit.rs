@@ -26,6 +26,9 @@ pub struct Limit {
 }
 
 impl Limit {
+    /// No limit: in the place of others it takes them away.
+    pub const OFF: Limit = Limit { rate: Size::from_bytes(0), hours: None };
+
     fn holds_at(&self, minute: u16) -> bool {
         match self.hours {
             None => true,
@@ -40,6 +43,9 @@ impl FromStr for Limit {
 
     fn from_str(text: &str) -> std::result::Result<Limit, UnitError> {
         let wrong = || UnitError::new(text, EXPECTED);
+        if text.trim() == "off" {
+            return Ok(Limit::OFF);
+        }
         let (rate, hours) = text.trim().split_once("/s").ok_or_else(wrong)?;
         let rate: Size = rate.parse().map_err(|_| wrong())?;
         let hours = match hours.trim() {
@@ -65,6 +71,9 @@ fn minute_of(text: &str) -> Option<u16> {
 
 impl fmt::Display for Limit {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if *self == Limit::OFF {
+            return f.write_str("off");
+        }
         write!(f, "{}/s", self.rate)?;
         match self.hours {
             Some((a, b)) => write!(f, " {:02}:{:02}-{:02}:{:02}", a / 60, a % 60, b / 60, b % 60),

@@ -9,8 +9,6 @@ use std::borrow::Borrow;
 use std::cmp::Ordering;
 use std::fmt;
 
-use unicode_normalization::UnicodeNormalization;
-
 /// The folder at the root of a side that belongs to Reedhook: identity, lock, kept copies.
 pub const RESERVED_NAME: &[u8] = b".reedhook";
 
@@ -56,15 +54,6 @@ impl Name {
     /// The bytes of the name.
     pub fn as_bytes(&self) -> &[u8] {
         &self.0
-    }
-
-    /// The name as a store keeps it that tells neither upper from lower case nor one Unicode form of a character from
-    /// another: in lower case and composed (Unicode Standard Annex #15, form C). Bytes that are no text stay as they are.
-    pub fn folded(&self) -> Vec<u8> {
-        match std::str::from_utf8(&self.0) {
-            Ok(text) => text.nfc().flat_map(char::to_lowercase).collect::<String>().into_bytes(),
-            Err(_) => self.0.to_vec(),
-        }
     }
 
     /// Whether this is one of Reedhook's own unfinished files.

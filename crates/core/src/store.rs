@@ -21,6 +21,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::entry::{Entry, Extra, Meta, Stamp};
+pub use crate::names::{Folding, NameRule};
 use crate::path::{Name, RelPath};
 
 /// What a store can hold and do. The planner and the engine read this first and do not ask for what is missing.
@@ -38,8 +39,8 @@ pub struct Capabilities {
     pub links: bool,
     /// Whether files and folders can be renamed; kept copies need this.
     pub rename: bool,
-    /// Whether names that differ only in case are the same file.
-    pub folds_case: bool,
+    /// Which different names are one.
+    pub folding: Folding,
     /// The longest name, in bytes (or see [`Limits::utf16_names`]).
     pub max_name: usize,
     /// Whether owners, extended attributes, second names, devices and pipes are looked at and kept.
@@ -70,11 +71,13 @@ pub struct Limits {
     pub file_size: Option<u64>,
     /// [`Capabilities::max_name`] counts units of UTF-16, as file systems from the world of Windows do, not bytes.
     pub utf16_names: bool,
+    /// It keeps the time that clocks on the wall show, not that of the world: with another zone, or in summer, it shows another.
+    pub local_time: bool,
 }
 
 impl Limits {
     /// No bounds at all.
-    pub const NONE: Limits = Limits { times: None, file_size: None, utf16_names: false };
+    pub const NONE: Limits = Limits { times: None, file_size: None, utf16_names: false, local_time: false };
 
     /// Whether a file can have this time.
     pub fn tell(self, time: Stamp) -> bool {
@@ -88,6 +91,7 @@ impl Limits {
             times: self.times.zip(other.times).map(both).or(self.times).or(other.times),
             file_size: self.file_size.into_iter().chain(other.file_size).min(),
             utf16_names: self.utf16_names && other.utf16_names,
+            local_time: self.local_time || other.local_time,
         }
     }
 }
@@ -103,12 +107,12 @@ impl Capabilities {
             modes: a.modes && b.modes,
             links: a.links && b.links,
             rename: a.rename && b.rename,
-            folds_case: a.folds_case || b.folds_case,
+            folding: a.folding.or(b.folding),
             max_name: a.max_name.min(b.max_name),
             full: a.full && b.full,
             batch_sync: a.batch_sync && b.batch_sync,
             workers: a.workers.max(b.workers),
-            names: a.names.max(b.names),
+            names: a.names.both(b.names),
             remote: a.remote || b.remote,
             holes: a.holes && b.holes,
             one_stream: a.one_stream || b.one_stream,
@@ -122,43 +126,6 @@ impl Capabilities {
         match std::str::from_utf8(bytes) {
             Ok(text) if self.limits.utf16_names => text.encode_utf16().count(),
             _ => bytes.len(),
-        }
-    }
-}
-
-/// The bytes that may stand in a store's names.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum NameRule {
-    /// Any but `/` and NUL.
-    Bytes,
-    /// Any but `/`, NUL and line breaks: names travel in lines.
-    Lines,
-    /// UTF-8.
-    Text,
-    /// UTF-8 without control characters: names travel in documents that cannot hold them.
-    Printable,
-    /// UTF-8 without control characters and without those that mean something to DOS and its heirs: `" * : < > ? \ |`.
-    Dos,
-}
-
-impl NameRule {
-    /// Why a name cannot be held; `None` when it can.
-    pub fn refusal(self, name: &Name) -> Option<&'static str> {
-        let text = std::str::from_utf8(name.as_bytes());
-        match (self, text) {
-            (NameRule::Bytes, _) => None,
-            (NameRule::Lines, _) => {
-                let broken = name.as_bytes().iter().any(|byte| matches!(byte, b'\n' | b'\r'));
-                broken.then_some("it has a line break")
-            }
-            (_, Err(_)) => Some("it is not UTF-8"),
-            (NameRule::Printable | NameRule::Dos, Ok(text)) if text.chars().any(char::is_control) => {
-                Some("it has control characters, such as a line break")
-            }
-            (NameRule::Dos, Ok(text)) if text.contains(['"', '*', ':', '<', '>', '?', '\\', '|']) => {
-                Some("it has one of the characters \" * : < > ? \\ |")
-            }
-            _ => None,
         }
     }
 }
@@ -788,9 +755,11 @@ impl<S: Store + ?Sized> StoreExt for S {}
 /// where the store names versions.
 pub fn is_still(expected: &Meta, found: &Meta) -> bool {
     let versions = expected.version.as_ref().zip(found.version.as_ref());
+    // Of one of them it was not known yet what time that version is meant to have.
+    let told_since = versions.is_some_and(|(expected, found)| expected.arrival != found.arrival);
     versions.is_none_or(|(expected, found)| expected.tag == found.tag)
         && expected.kind == found.kind
         && expected.size == found.size
-        && expected.modified == found.modified
+        && (told_since || expected.modified == found.modified)
         && expected.target == found.target
 }

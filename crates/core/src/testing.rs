@@ -4,7 +4,7 @@ use std::io::Read;
 
 use crate::entry::{EntryKind, Meta, Stamp, Version};
 use crate::filter::FilterSpec;
-use crate::job::{JobRules, Kind, Newer, Owners, Preserve, Removed, Replaced, Verify};
+use crate::job::{JobRules, Kind, Newer, OddNames, Owners, Preserve, Removed, Replaced, Verify};
 use crate::path::{Name, RelPath};
 use crate::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
 use crate::units::{Room, Share};
@@ -60,6 +60,7 @@ pub fn rules(kind: Kind) -> JobRules {
         keep_for: "30 days".parse().expect("an age"),
         keep_max: Room::Percent(10.0),
         preserve: Preserve::Standard,
+        odd_names: OddNames::Report,
         owners: Owners::Names,
         one_filesystem: false,
         verify: Verify::None,

@@ -99,7 +99,7 @@ const SIZE_EXPECTED: &str = "a size such as \"500 kB\", \"10 MB\" or \"1.5 GiB\"
 
 impl Size {
     /// A size from bytes.
-    pub fn from_bytes(bytes: u64) -> Size {
+    pub const fn from_bytes(bytes: u64) -> Size {
         Size(bytes)
     }
 

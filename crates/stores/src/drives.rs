@@ -28,6 +28,11 @@ pub struct Drive {
 }
 
 impl Drive {
+    /// The kind of file system, as people call it.
+    pub fn kind_in_words(&self) -> String {
+        in_words(&self.file_system)
+    }
+
     /// Whether a person who writes `name` means this drive: its label, or its UUID in any case.
     pub fn is_called(&self, name: &str) -> bool {
         self.label.as_deref() == Some(name)
@@ -72,6 +77,44 @@ pub fn ground_of(folder: &Path) -> Option<Ground> {
     Some(mount_of(folder)?.ground())
 }
 
+/// What tells apart everything that what a folder can hold depends on: its file system, how that is mounted, and the account.
+/// `None` when the system does not tell.
+pub fn footing_of(folder: &Path) -> Option<String> {
+    let mount = mount_of(folder)?;
+    let ground = mount.ground();
+    let which = match ground.uuid.or(ground.number) {
+        Some(known) => known,
+        // Nothing but its place tells one from another that came from the same driver.
+        None => format!("{} at {}", ground.source, mount.target.display()),
+    };
+    let account = rustix::process::geteuid().as_raw();
+    Some(format!("{which} {} {} {} {account}", real_type(&mount), mount.options, mount.driver_options))
+}
+
+/// The type of the file system that a folder is on, as people call it.
+pub fn type_in_words(folder: &Path) -> Option<String> {
+    type_of(folder).map(|word| in_words(&word))
+}
+
+/// What people call a type of file system.
+fn in_words(word: &str) -> String {
+    let known = match word {
+        "exfat" => "exFAT",
+        "ntfs" | "ntfs3" | "ntfs-3g" => "NTFS",
+        "vfat" | "msdos" => "FAT",
+        "hfs" => "HFS",
+        "hfsplus" => "HFS+",
+        "apfs" => "APFS",
+        "xfs" => "XFS",
+        "cifs" | "smb3" => "a share (SMB)",
+        "nfs" | "nfs4" => "a share (NFS)",
+        "fuse.sshfs" => "a folder over SSH",
+        "tmpfs" => "memory",
+        other => other,
+    };
+    known.to_owned()
+}
+
 /// The type of the file system that a folder is on.
 pub(crate) fn type_of(folder: &Path) -> Option<String> {
     Some(real_type(&mount_of(folder)?))
@@ -90,6 +133,13 @@ fn real_type(mount: &Mount) -> String {
     });
     let read = || type_in(&reader(&fs::File::open(&mount.source).ok()?)).map(str::to_owned);
     told.or_else(read).unwrap_or_else(|| mount.file_system.clone())
+}
+
+/// The file system that a folder is on, as one word, and the folder's path there.
+pub fn place_on(folder: &Path) -> Option<(String, RelPath)> {
+    let mount = mount_of(folder)?;
+    let path = mount.path_in(folder)?;
+    Some((mount.ground().key(), RelPath::new(path.as_os_str().as_bytes()).unwrap_or_default()))
 }
 
 /// What tells a folder apart from every other, as far as the system tells: its file system, and the path on it.
@@ -135,6 +185,9 @@ struct Mount {
     target: PathBuf,
     file_system: String,
     source: PathBuf,
+    /// How it is mounted, and what its driver was told.
+    options: String,
+    driver_options: String,
 }
 
 impl Mount {
@@ -199,12 +252,15 @@ fn parse_line(line: &[u8]) -> Option<Mount> {
     let fields: Vec<&[u8]> = line.split(|byte| *byte == b' ').collect();
     let separator = fields.iter().position(|field| *field == b"-")?;
     let path = |field: &&[u8]| unescape(field, b"\\", 8, 3);
+    let text = |at: usize| Some(String::from_utf8_lossy(fields.get(at)?).into_owned());
     Some(Mount {
-        number: String::from_utf8_lossy(fields.get(2)?).into_owned(),
+        number: text(2)?,
         root: path(fields.get(3)?),
         target: path(fields.get(4)?),
-        file_system: String::from_utf8_lossy(fields.get(separator + 1)?).into_owned(),
+        file_system: text(separator + 1)?,
         source: path(fields.get(separator + 2)?),
+        options: text(5)?,
+        driver_options: text(separator + 3).unwrap_or_default(),
     })
 }
 

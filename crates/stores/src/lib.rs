@@ -2,6 +2,7 @@
 //!
 //! Each module is one implementation of [`reedhook_core::store::Store`]; all pass the same conformance suite.
 
+pub mod aided;
 pub mod drives;
 pub mod gathered;
 pub mod layered;

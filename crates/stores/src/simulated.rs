@@ -12,8 +12,8 @@ use std::time::Duration;
 use reedhook_core::entry::{Entry, EntryKind, Meta, Stamp};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Limits, Listing, NameRule, Place,
-    Publish, Result, Sealed, Space, Stage, Store, StoreError, Unknown, is_still,
+    Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Folding, Limits, Listing,
+    NameRule, Place, Publish, Result, Sealed, Space, Stage, Store, StoreError, Unknown, is_still,
 };
 
 /// An operation that can be told to fail.
@@ -110,7 +110,7 @@ impl SimulatedStore {
     /// An empty store that can do everything a local disk can. The label tells stores apart.
     pub fn new(label: &str) -> SimulatedStore {
         let capabilities = Capabilities {
-            names: NameRule::Bytes,
+            names: NameRule::BYTES,
             remote: false,
             folder_times: true,
             time_precision: Some(Duration::from_nanos(1)),
@@ -118,7 +118,7 @@ impl SimulatedStore {
             modes: true,
             links: true,
             rename: true,
-            folds_case: false,
+            folding: Folding::NONE,
             max_name: 255,
             full: false,
             batch_sync: true,

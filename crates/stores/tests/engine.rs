@@ -288,13 +288,14 @@ fn a_destination_that_changed_since_the_plan_is_left_alone() {
 #[test]
 fn a_store_that_folds_case_gets_no_clashing_names() {
     let left = SimulatedStore::new("left");
-    let right = SimulatedStore::new("right").with_capabilities(|can| can.folds_case = true);
+    let right = SimulatedStore::new("right")
+        .with_capabilities(|can| can.folding = reedhook_core::store::Folding::BOTH);
     for name in ["Heron.csv", "heron.csv", "coot.csv"] {
         put(&left, name, name.as_bytes(), 100);
     }
     let (report, problems) = mirror(&left, &right, "first");
-    assert_eq!((report.counts.added, problems.len()), (2, 1));
-    assert_eq!((problems[0].code.as_str(), problems[0].path.to_string()), ("name-clash", "heron.csv".into()));
+    assert_eq!((report.counts.added, problems.len()), (1, 1));
+    assert_eq!((problems[0].code.as_str(), problems[0].path.to_string()), ("name-clash", "Heron.csv".into()));
 }
 
 #[test]

@@ -53,7 +53,7 @@ fn words(plan: &Plan) -> String {
                 Step::Update { .. } => "update",
                 Step::SecondName { .. } => "name",
                 Step::Metadata { .. } => "meta",
-                Step::Move { .. } | Step::MoveFolder { .. } => "move",
+                Step::Move { .. } | Step::MoveFolder { .. } | Step::Respell { .. } => "move",
                 Step::Remove { .. } => "remove",
                 Step::Leave { .. } => "leave",
             };

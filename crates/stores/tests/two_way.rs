@@ -302,7 +302,8 @@ fn a_version_that_makes_room_takes_no_name_that_is_in_use() {
 #[test]
 fn names_that_one_side_cannot_tell_apart() {
     let mut pair = Pair::new(ConflictPolicy::Hold);
-    pair.right = SimulatedStore::new("right").with_capabilities(|can| can.folds_case = true);
+    pair.right = SimulatedStore::new("right")
+        .with_capabilities(|can| can.folding = reedhook_core::store::Folding::BOTH);
     for (side, name) in [
         (Side::Left, "Heron.csv"),
         (Side::Right, "heron.csv"),

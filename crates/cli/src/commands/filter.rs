@@ -7,6 +7,7 @@ use serde_json::json;
 use super::job::change_file;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
+use crate::held::Manner;
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::places::Ends;
@@ -137,7 +138,7 @@ fn save(context: &Context, job: &Job, request: &Request) -> Outcome<Job> {
 
 fn look(context: &Context, job: &Job) -> Outcome<(Filter, Survey)> {
     let ends = Ends::of(job, &context.home, &context.settings)?;
-    let source = open_sources(&ends, &context.home, job.rules.preserve)?;
+    let source = open_sources(&ends, &context.home, Manner::of(job))?;
     let mut filter = job.filter()?;
     if let Some(names) = ends.landing_names()? {
         filter = filter.with_top_level(names);

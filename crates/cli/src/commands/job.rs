@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use reedhook_core::job::{Kind, Preserve, Removed};
+use reedhook_core::job::{Kind, Removed};
 use reedhook_core::units::UnitError;
 use serde_json::{Value, json};
 
@@ -13,6 +13,7 @@ use crate::ask;
 use crate::carry::JobLock;
 use crate::context::{Context, print_text};
 use crate::failure::{Failure, Outcome};
+use crate::held::Manner;
 use crate::home::{make_folder, write_file};
 use crate::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
 use crate::json as lines;
@@ -230,7 +231,7 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
         let agreed = context.global.yes
             || (context.can_ask() && ask::yes(&format!("{shown} does not exist. Make it?"), true)?);
         if agreed {
-            make_destination(to, &context.home, Preserve::Standard)?;
+            make_destination(to, &context.home, Manner::default())?;
         } else {
             context.say(format!("The folder {shown} does not exist yet."));
         }
@@ -296,9 +297,9 @@ fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
         if ends.from.iter().chain(&ends.to).any(|place| place.remote.is_some()) {
             return None;
         }
-        let left = open_sources(ends, &context.home, Preserve::Standard).ok()?;
+        let left = open_sources(ends, &context.home, Manner::default()).ok()?;
         let right =
-            crate::places::open_destination(ends.to.first()?, &context.home, Preserve::Standard).ok()??;
+            crate::places::open_destination(ends.to.first()?, &context.home, Manner::default()).ok()??;
         alignment::warning(left.as_ref(), right.as_ref())
     };
     warnings.extend(misaligned());

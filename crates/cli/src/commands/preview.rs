@@ -7,6 +7,7 @@ use crate::alignment;
 use crate::args::Guard;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED};
+use crate::held;
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::render;
@@ -28,6 +29,7 @@ pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -
     } else {
         context.say(text(context, &round, all, refusal.as_ref()).trim_end());
         tell_losses(context, &round);
+        held::untried(&round, &context.home).iter().for_each(|line| context.warn(line));
         for leg in round.legs.iter().filter(|leg| !leg.to_be_made) {
             if let Some(warning) = alignment::warning(leg.left.as_ref(), leg.right.as_ref()) {
                 context.warn(warning);

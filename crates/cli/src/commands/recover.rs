@@ -28,6 +28,7 @@ use crate::ask;
 use crate::carry::{InOrder, JobLock, KeptError, Run, kept_in_order, lock_destination, prune};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, STOPPED};
+use crate::held::Manner;
 use crate::jobfile::{Job, ONCE, known_job};
 use crate::json as lines;
 use crate::places::{Ends, Located, locate, open_destination};
@@ -110,7 +111,7 @@ fn holders(context: &Context, job: &Job) -> Outcome<Vec<Holder>> {
         let missing = || {
             Failure::refused("destination-missing", format!("{} is not there", place.shown(&context.home)))
         };
-        let store = open_destination(&place, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
+        let store = open_destination(&place, &context.home, Manner::of(job))?.ok_or_else(missing)?;
         let part = Some(Part::of(job.rules.kind, side == Side::Left));
         Ok(Holder { side, place, store, part })
     };
@@ -133,7 +134,7 @@ fn all_holders(context: &Context, job: &Job) -> Outcome<Vec<Holder>> {
         if found.iter().any(|known| known.place.location() == place.location()) || !place.seems_there() {
             continue;
         }
-        let Ok(Some(store)) = open_destination(&place, &context.home, job.rules.preserve) else { continue };
+        let Ok(Some(store)) = open_destination(&place, &context.home, Manner::of(job)) else { continue };
         let same = past.is_none_or(|past| {
             recognise::refuse_another_store(context, &past, &place, store.as_ref()).is_ok()
         });
@@ -478,9 +479,9 @@ fn look_at_restore(
     paths: Vec<RelPath>,
 ) -> Outcome<Round> {
     let filter = Filter::for_paths(paths).map_err(|error| Failure::usage(error.to_string()))?;
-    let store: Arc<dyn Store> = match open_destination(target, &context.home, job.rules.preserve)? {
+    let store: Arc<dyn Store> = match open_destination(target, &context.home, Manner::of(job))? {
         Some(store) => store,
-        None => crate::places::make_destination(target, &context.home, job.rules.preserve)?,
+        None => crate::places::make_destination(target, &context.home, Manner::of(job))?,
     };
     let mut copy = job.clone();
     (copy.rules.kind, copy.rules.newer) = (Kind::Copy, Newer::Leave);
@@ -606,7 +607,7 @@ fn changed_store(context: &Context, job: &Job, past: &RunPlace) -> Outcome<Holde
     let place = locate(&context.home, &context.settings, &past.place)?;
     let missing =
         || Failure::refused("store-missing", format!("{} is not there", place.shown(&context.home)));
-    let store = open_destination(&place, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
+    let store = open_destination(&place, &context.home, Manner::of(job))?.ok_or_else(missing)?;
     recognise::refuse_another_store(context, past, &place, store.as_ref())?;
     Ok(Holder { side: past.side, place, store, part: None })
 }

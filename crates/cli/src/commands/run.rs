@@ -11,6 +11,7 @@ use crate::ask;
 use crate::carry::{Run, RunResult, finished};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
+use crate::held::{self, Manner};
 use crate::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
 use crate::json as lines;
 use crate::places::{Ends, make_destination, open_destination};
@@ -99,7 +100,7 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
 /// What is brought back must come from where the job has put it.
 fn refuse_wrong_right(context: &Context, job: &Job) -> Outcome<()> {
     for to in &Ends::of(job, &context.home, &context.settings)?.to {
-        if let Some(store) = open_destination(to, &context.home, job.rules.preserve)? {
+        if let Some(store) = open_destination(to, &context.home, Manner::of(job))? {
             recognise::refuse_foreign(context, job, to, store.as_ref(), Part::Destination)?;
         }
     }
@@ -177,18 +178,24 @@ fn look_and_agree(context: &Context, job: &Job, allow: &Allow) -> Outcome<Round>
     let look = || look(context, job, &lifted(&allow.allow), Moves::Proved);
     let round = agreed(context, look()?)?;
     let made = round.legs.iter().find(|leg| leg.to_be_made && round.both.is_some());
-    match made {
+    if let Some(leg) = made {
         // Both sides have to be there to be locked and marked.
-        Some(leg) => {
-            make_destination(&leg.to, &context.home, job.rules.preserve)?;
-            let round = look()?;
-            match round.refusal() {
-                Some((leg, refusal)) => Err(guard_failure(job, leg, refusal, &context.home)),
-                None => Ok(round),
-            }
-        }
-        None => Ok(round),
+        make_destination(&leg.to, &context.home, Manner::of(job))?;
     }
+    let other_than_assumed = held::try_places(context, &round)?;
+    if made.is_none() && !other_than_assumed {
+        return Ok(round);
+    }
+    let agreed_to = round.counts().removed;
+    let round = look()?;
+    if let Some((leg, refusal)) = round.refusal() {
+        return Err(guard_failure(job, leg, refusal, &context.home));
+    }
+    // Knowing better what a place holds may have led to more removals than were agreed to.
+    if round.counts().removed > agreed_to {
+        agree_to_removals(context, &round)?;
+    }
+    Ok(round)
 }
 
 /// Guards first, then the question about removals.

@@ -4,8 +4,9 @@ use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use reedhook_core::identity;
+use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath, part_name};
-use reedhook_core::store::{Capabilities, FaultKind, NameRule, Store, StoreError, StoreExt};
+use reedhook_core::store::{Capabilities, FaultKind, Store, StoreError, StoreExt};
 use reedhook_stores::local::LocalStore;
 use reedhook_stores::remote::connect::Secret;
 use serde_json::json;
@@ -14,6 +15,7 @@ use crate::args::StoreCommand;
 use crate::ask;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
+use crate::held;
 use crate::jobfile::{check_name, job_names, load_job};
 use crate::json as lines;
 use crate::places::{Settings, StoreEntry, locate, written_for_keeping};
@@ -95,7 +97,7 @@ pub fn drives(context: &Context) -> Outcome {
             drive.label.clone().unwrap_or_else(|| "–".into()),
             drive.uuid.clone().unwrap_or_else(|| "–".into()),
             drive.mount.display().to_string(),
-            drive.file_system.clone(),
+            drive.kind_in_words(),
             space.map_or(String::new(), |space| bytes(space.free)),
             names.join(" "),
         ]);
@@ -222,7 +224,7 @@ fn check_server(
         lines::print(&json!({
             "event": "store", "name": name, "location": reach.address.shown(), "present": true,
             "free": space.map(|space| space.free), "total": space.map(|space| space.total),
-            "modes": can.modes, "links": can.links, "folds_case": can.folds_case, "max_name": can.max_name,
+            "modes": can.modes, "links": can.links, "folds_case": can.folding.case, "max_name": can.max_name,
             "folder_times": can.folder_times, "round_trip": round_trip.as_secs_f64(), "writable": tried.as_ref().map(Result::is_ok),
             "clock_ahead": clock, "facts": store.facts().into_iter().map(|(fact, value)| (fact.to_owned(), value.into())).collect::<serde_json::Map<_, _>>(),
         }));
@@ -298,7 +300,8 @@ fn check_folder(context: &Context, written: &str, path: &Path, write: bool) -> O
         Failure::refused(code, format!("{}: {words}", path.display()))
             .hint(format!("Connect the drive, check the rights{correct}."))
     };
-    let store = LocalStore::open(path).map_err(refused)?;
+    let (store, tried_out) = held::look(path, &context.home).map_err(refused)?;
+    let read_only = store.is_read_only();
     let listing = store.list(&RelPath::root()).map_err(refused)?;
     let entries = listing.entries.len() + listing.unknown.len();
     let mark = identity::read(&store).ok().flatten();
@@ -310,35 +313,63 @@ fn check_folder(context: &Context, written: &str, path: &Path, write: bool) -> O
         lines::print(&json!({
             "event": "store", "name": written.trim_start_matches('@'), "location": path.to_string_lossy(), "present": true,
             "free": space.map(|space| space.free), "total": space.map(|space| space.total),
-            "modes": can.modes, "links": can.links, "folds_case": can.folds_case, "max_name": can.max_name,
+            "modes": can.modes, "links": can.links, "folds_case": can.folding.case, "max_name": can.max_name,
             "folder_times": can.folder_times, "entries": entries, "file_system": ground.as_ref().map(|ground| &ground.kind),
-            "mark": mark, "writable": tried.as_ref().map(Result::is_ok),
+            "mark": mark, "writable": if read_only { Some(false) } else { tried.as_ref().map(Result::is_ok) },
+            "read_only": read_only, "tried_out": tried_out,
         }));
         return Ok(u8::from(matches!(tried, Some(Err(_)))));
     }
     let mut told = vec![
         ("folder", path.display().to_string()),
         ("holds", count(entries as u64, "entry", "entries")),
-        ("mark", mark.unwrap_or_else(|| "none: no job has written here yet".to_owned())),
+        ("mark", mark.unwrap_or_else(|| unmarked(context, path))),
     ];
-    told.extend(ground.map(|ground| ("on", ground.kind)));
+    let kind = reedhook_stores::drives::type_in_words(path).or(ground.map(|ground| ground.kind));
+    told.extend(kind.map(|kind| ("on", kind)));
     told.extend(
         space.map(|space| ("space", format!("{} free of {}", bytes(space.free), bytes(space.total)))),
     );
     told.push((
         "writing",
         match &tried {
+            _ if read_only => "not possible: it is mounted read-only".to_owned(),
             None => "not tried (--write does)".to_owned(),
             Some(Err(error)) => format!("refused: {}", error.reason()),
             Some(Ok(())) => "allowed".to_owned(),
         },
     ));
-    told.push(("keeps", abilities(can).join(", ")));
+    let by_type = if tried_out { "" } else { " (by its type: not tried yet)" };
+    told.push(("keeps", abilities(can).join(", ") + by_type));
     context.say(styled(BOLD, written));
     for (fact, value) in told {
         context.say(format!("  {fact:<11} {value}"));
     }
     Ok(u8::from(matches!(tried, Some(Err(_)))))
+}
+
+/// Why a folder bears no mark.
+fn unmarked(context: &Context, folder: &Path) -> String {
+    let below = |place: &String| {
+        let located = locate(&context.home, &context.settings, place).ok();
+        located.is_some_and(|found| {
+            found.remote.is_none() && found.path != folder && found.path.starts_with(folder)
+        })
+    };
+    let writes_below = |job: &String| {
+        let Ok(job) = load_job(&context.home, job) else { return false };
+        let from = job.from.iter().filter(|_| job.rules.kind == Kind::TwoWay);
+        from.chain(&job.to).any(below)
+    };
+    let jobs: Vec<String> = job_names(&context.home).into_iter().filter(writes_below).collect();
+    match jobs.is_empty() {
+        true => "none: no job has written here yet".to_owned(),
+        false => format!(
+            "none here; {} below it: {}",
+            if jobs.len() == 1 { "a job writes" } else { "jobs write" },
+            jobs.join(", ")
+        ),
+    }
 }
 
 /// Writes a small file, reads it back and removes it again.
@@ -371,20 +402,17 @@ fn abilities(can: &Capabilities) -> Vec<String> {
     if !can.folder_times {
         lines.push(kept(false, "times of folders"));
     }
-    match can.names {
-        NameRule::Bytes => {}
-        NameRule::Lines => lines.push("names with line breaks cannot be held".to_owned()),
-        NameRule::Text => lines.push("names have to be UTF-8".to_owned()),
-        NameRule::Printable => lines.push("names have to be UTF-8 without control characters".to_owned()),
-        NameRule::Dos => {
-            lines.push("names have to be UTF-8 without control characters and \" * : < > ? \\ |".to_owned());
-        }
-    }
+    lines.extend(can.names.words());
     if let Some(most) = can.limits.file_size {
         lines.push(format!("files have at most {}", bytes(most)));
     }
-    if can.folds_case {
+    if can.folding.case {
         lines.push("names that differ only in upper and lower case are the same file there".to_owned());
+    }
+    if can.folding.forms {
+        lines.push(
+            "names that differ only in how their characters are composed are the same file there".to_owned(),
+        );
     }
     lines
 }

@@ -4,7 +4,6 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
-use reedhook_core::compare::Comparison;
 use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
 use reedhook_core::path::RelPath;
@@ -17,11 +16,12 @@ use serde_json::json;
 
 use crate::context::Context;
 use crate::failure::{Failure, INTERRUPTED, Outcome};
+use crate::held::Manner;
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::places::{Ends, open_destination};
 use crate::recognise::{self, Part};
-use crate::round::{interrupted, open_sources};
+use crate::round::{comparison, interrupted, open_sources};
 use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, grouped, rate, styled};
 
 /// Verifies a job's sides against each other.
@@ -31,12 +31,12 @@ pub fn verify(context: &Context, name: &str) -> Outcome {
     for from in &ends.from {
         recognise::refuse_other_ground(context, &job, from, Part::of(job.rules.kind, true))?;
     }
-    let left = open_sources(&ends, &context.home, job.rules.preserve)?;
+    let left = open_sources(&ends, &context.home, Manner::of(&job))?;
     let mut code = 0;
     for to in &ends.to {
         let missing =
             || Failure::refused("destination-missing", format!("{} is not there", to.shown(&context.home)));
-        let right = open_destination(to, &context.home, job.rules.preserve)?.ok_or_else(missing)?;
+        let right = open_destination(to, &context.home, Manner::of(&job))?.ok_or_else(missing)?;
         recognise::refuse_foreign(context, &job, to, right.as_ref(), Part::of(job.rules.kind, false))?;
         let begun = Instant::now();
         let (plan, found) = compare(context, &job, &ends, &left, &right)?;
@@ -101,7 +101,7 @@ pub fn compare(
     };
     let memory = Memory { recall: &recall, remember: &remember };
     let comparer = Comparer::new(left.as_ref(), right.as_ref(), memory);
-    let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
+    let by = comparison(job, left.capabilities(), right.capabilities());
     let mut rules = crate::round::one_way_rules(job, by);
     if rules.kind == Kind::TwoWay {
         // What is only at one side differs, whichever side it is.

@@ -3,7 +3,6 @@
 use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::Ordering;
 
-use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Meta, Side};
 use reedhook_core::filter::{Filter, Verdict as Taken};
 use reedhook_core::job::Kind;
@@ -16,10 +15,11 @@ use serde_json::json;
 
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
+use crate::held::Manner;
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::places::{Ends, open_destination, open_source};
-use crate::round::{interrupted, one_way_rules, open_sources};
+use crate::round::{comparison, interrupted, one_way_rules, open_sources};
 use crate::text::{BOLD, bytes, moment, styled};
 use crate::two_way::Memory;
 
@@ -44,11 +44,11 @@ pub fn why(context: &Context, name: &str, typed: &Path) -> Outcome {
     let ends = Ends::of(&job, &context.home, &context.settings)?;
     let two_way = job.rules.kind == Kind::TwoWay;
     let left = match ends.from.as_slice() {
-        [only] if two_way => open_source(only, &context.home, job.rules.preserve, "left side")?,
-        _ => open_sources(&ends, &context.home, job.rules.preserve)?,
+        [only] if two_way => open_source(only, &context.home, Manner::of(&job), "left side")?,
+        _ => open_sources(&ends, &context.home, Manner::of(&job))?,
     };
     let to = ends.to.first().ok_or_else(|| Failure::usage("the job has no destination"))?;
-    let right = open_destination(to, &context.home, job.rules.preserve)?;
+    let right = open_destination(to, &context.home, Manner::of(&job))?;
     let facts = Facts::find(context, &job, &ends, (left.as_ref(), right.as_deref()), &path)?;
     if context.global.json {
         let mut object = lines::object(json!({"event": "why", "job": name, "sentences": facts.sentences,
@@ -152,7 +152,7 @@ impl Facts {
         (ours, theirs): (Option<&Meta>, Option<&Meta>),
     ) {
         let can = right.map_or(left.capabilities(), |right| right.capabilities());
-        let by = Comparison::between(left.capabilities(), can, job.rules.preserve);
+        let by = comparison(job, left.capabilities(), can);
         if ours.is_none() && theirs.is_none() {
             return self.say("There is nothing to decide.");
         }
@@ -248,7 +248,7 @@ impl Facts {
             self.say("It is a folder on both sides: what is in it is decided name by name.");
             return Ok(());
         }
-        let by = Comparison::between(left.capabilities(), right.capabilities(), job.rules.preserve);
+        let by = comparison(job, left.capabilities(), right.capabilities());
         let same_content = || match (ours, theirs) {
             (Some(ours), Some(theirs)) if ours.kind == theirs.kind && ours.size == theirs.size => {
                 let held = |store| reedhook_core::content::Held { store, path };

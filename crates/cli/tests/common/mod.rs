@@ -27,6 +27,7 @@ pub struct Station {
 const NOBODY: u32 = 65_534;
 
 /// What a command printed and how it ended.
+#[derive(Debug)]
 pub struct Ran {
     pub code: i32,
     pub out: String,

@@ -184,7 +184,7 @@ fn removes(step: &Step) -> u64 {
 
 fn changes(step: &Step) -> u64 {
     match step {
-        Step::Remove { .. } | Step::Update { .. } | Step::Move { .. } => 1,
+        Step::Remove { .. } | Step::Update { .. } | Step::Move { .. } | Step::Respell { .. } => 1,
         Step::MoveFolder { items, .. } => *items,
         _ => 0,
     }

@@ -64,6 +64,13 @@ pub enum Step {
         /// How many files and links go along.
         items: u64,
     },
+    /// Give its name another spelling, where the store takes both for one.
+    Respell {
+        /// Where it stands.
+        from: RelPath,
+        /// What it is.
+        was: Box<Meta>,
+    },
     /// Give it other metadata.
     Metadata {
         /// Where the metadata comes from.
@@ -241,7 +248,7 @@ impl Counts {
         match step {
             Step::Add { .. } | Step::SecondName { was: None, .. } => self.added += 1,
             Step::Update { .. } | Step::SecondName { was: Some(_), .. } => self.updated += 1,
-            Step::Move { .. } => self.moved += 1,
+            Step::Move { .. } | Step::Respell { .. } => self.moved += 1,
             Step::MoveFolder { items, .. } => self.moved += items,
             Step::Metadata { .. } => self.meta += 1,
             Step::Remove { .. } => self.removed += 1,
@@ -277,6 +284,8 @@ pub struct Plan {
     pub folders_seen: u64,
     /// Bytes that what is replaced or removed holds now.
     pub bytes_set_aside: u64,
+    /// Files that differ only as they do where one side keeps local time: their times are set right.
+    pub shifted: u64,
     /// It has moves that nobody has proved by reading both files: it can be shown, but is never carried out.
     pub unproved: bool,
 }
@@ -301,6 +310,7 @@ impl Plan {
             filtered: 0,
             folders_seen: 0,
             bytes_set_aside: 0,
+            shifted: 0,
             unproved: false,
         }
     }

@@ -262,6 +262,14 @@ pub fn common_metadata(
     };
     let modified = match one_changed(|seen, meta| seen.stamp() != meta.modified) {
         _ if by.same_time(left, right) => left.modified,
+        // When a store got something says nothing of the thing.
+        _ if right.is_arrival() && !left.is_arrival() => left.modified,
+        _ if left.is_arrival() && !right.is_arrival() => right.modified,
+        // The side that keeps local time has not changed its mind, but its zone.
+        _ if by.is_shifted(left, right) => match by.local.map(|local| local.at) {
+            Some(Side::Left) => right.modified,
+            _ => left.modified,
+        },
         Some(Side::Left) => left.modified,
         Some(Side::Right) => right.modified,
         // What the coarser side shows may be a part of the truth only.
@@ -515,6 +523,7 @@ mod tests {
             precision: Some(std::time::Duration::from_nanos(1)),
             limits: Limits::NONE,
             finer: None,
+            local: None,
             link_times: true,
             modes: true,
             full: false,

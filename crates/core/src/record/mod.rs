@@ -15,6 +15,7 @@
 //! | `baselines` | the pair of stores that a two-way job's baseline is about | `job`, `left_identity`, `right_identity`, `run` (that last changed it, as both sides say too), `next` (that is changing it, or did not come to its end) |
 //! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](crate::plan::two_way::Known) names in it, sorted, in the postcard wire format) |
 //! | `notes` | what is known of one file in a store that cannot say it itself | `store` (its server), `folder` and `name` (bytes), `tag` (the version it is about), `seconds` and `nanos` (its modification time), `mode` |
+//! | `held` | what was found by trying that can be held on a file system, as mounted then and by that account | `footing` (what tells all that apart), `found` (as the local stores write it), `tried` (ms since 1970) |
 //!
 //! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.
 
@@ -41,7 +42,7 @@ const OF_A_JOB: [&str; 7] =
     ["places", "place_mounts", "checksums", "baselines", "baseline_folders", "removing", "rotten"];
 
 /// The layout that this program writes.
-const VERSION: i64 = 5;
+const VERSION: i64 = 6;
 
 /// The state file cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -320,6 +321,15 @@ impl Record {
                  ALTER TABLE baselines ADD COLUMN run TEXT NOT NULL DEFAULT '';
                  ALTER TABLE baselines ADD COLUMN next TEXT NOT NULL DEFAULT '';
                  PRAGMA user_version = 5;
+                 COMMIT;",
+            )?;
+        }
+        if found < 6 {
+            self.db.execute_batch(
+                "BEGIN IMMEDIATE;
+                 CREATE TABLE IF NOT EXISTS held (
+                    footing TEXT PRIMARY KEY, found TEXT NOT NULL, tried INTEGER NOT NULL);
+                 PRAGMA user_version = 6;
                  COMMIT;",
             )?;
         }

@@ -63,6 +63,25 @@ impl Record {
         Ok(Some(known))
     }
 
+    /// What was found by trying on a file system, as mounted and by the account that `footing` tells; `None` when nothing was tried.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn held(&self, footing: &str) -> Result<Option<String>> {
+        let sql = "SELECT found FROM held WHERE footing = ?1";
+        Ok(self.db.query_row(sql, [footing], |row| row.get(0)).optional()?)
+    }
+
+    /// Remembers what was found by trying, in the place of what was found before.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn set_held(&self, footing: &str, found: &str, now_ms: i64) -> Result<()> {
+        let sql = "INSERT OR REPLACE INTO held VALUES (?1, ?2, ?3)";
+        self.db.execute(sql, params![footing, found, now_ms])?;
+        Ok(())
+    }
+
     /// Remembers the mark of the store at a place; an empty one says that it was seen there.
     ///
     /// # Errors

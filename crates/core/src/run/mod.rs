@@ -214,7 +214,7 @@ impl Done {
             Step::Add { .. } if action.role == Role::Revived => Done::Revived,
             Step::Add { .. } | Step::SecondName { was: None, .. } => Done::Added,
             Step::Update { .. } | Step::SecondName { was: Some(_), .. } => Done::Updated,
-            Step::Move { .. } | Step::MoveFolder { .. } => Done::Moved,
+            Step::Move { .. } | Step::MoveFolder { .. } | Step::Respell { .. } => Done::Moved,
             Step::Metadata { .. } => Done::Metadata,
             Step::Remove { .. } => Done::Removed,
             Step::Leave { .. } => Done::Left,
@@ -231,6 +231,7 @@ pub fn step_size(step: &Step) -> u64 {
         | Step::Leave { from, .. } => from.size,
         Step::Remove { was } => was.size,
         Step::Move { to, .. } => to.size,
+        Step::Respell { was, .. } => was.size,
         Step::SecondName { .. } | Step::MoveFolder { .. } => 0,
     }
 }
@@ -729,13 +730,15 @@ impl<'a> Engine<'a> {
 
     /// Renames at the destination, from the top down.
     fn moves(&self) -> impl Iterator<Item = PlannedItem<'a>> {
-        self.items().filter(|item| matches!(item.action.step, Step::Move { .. } | Step::MoveFolder { .. }))
+        let renames =
+            |step: &Step| matches!(step, Step::Move { .. } | Step::MoveFolder { .. } | Step::Respell { .. });
+        self.items().filter(move |item| renames(&item.action.step))
     }
 
     fn rename(&self, item: &PlannedItem<'_>) -> Result<(), Halt> {
         self.go_on()?;
         let path = item.path();
-        if self.plan.unproved {
+        if self.plan.unproved && !matches!(item.action.step, Step::Respell { .. }) {
             // A plan for looking at. Whoever hands it over to be carried out makes a mistake that must cost nobody a file.
             let unproved = StoreError::new(FaultKind::Unsupported, "rename", &path)
                 .because("nobody has compared what the two files hold");
@@ -751,6 +754,17 @@ impl<'a> Engine<'a> {
                 let (now, was_mark) = (Mark::of(to), Mark::of(was));
                 let done = Item { moved_from: Some(from.clone()), now, was: was_mark, ..done };
                 (self.rename_file(from, &path, (to, was), item.action.role), done)
+            }
+            Step::Respell { from, was } => {
+                let items = was.is_folder().then_some(0);
+                let done = Item {
+                    moved_from: Some(from.clone()),
+                    items,
+                    now: Mark::of(was),
+                    was: Mark::of(was),
+                    ..done
+                };
+                (self.respell(from, &path, was), done)
             }
             _ => return Ok(()),
         };
@@ -780,6 +794,17 @@ impl<'a> Engine<'a> {
         right.rename_this(from, path, was)?;
         let change = self.change(to, was);
         if change == Attributes::default() { Ok(()) } else { right.set_attributes(path, None, &change) }
+    }
+
+    /// The side that is read still has the new spelling, and what stands there is what was seen.
+    fn respell(&self, from: &RelPath, path: &RelPath, was: &Meta) -> Result<(), StoreError> {
+        if self.input.left.stat(path)?.is_none() {
+            return Err(StoreError::new(FaultKind::Changed, "rename", path));
+        }
+        match was.is_folder() {
+            true => self.input.right.rename(from, path),
+            false => self.input.right.rename_this(from, path, was),
+        }
     }
 
     /// Fails unless the left has it at the new path, and nothing at the old one.
@@ -1020,7 +1045,7 @@ impl<'a> Engine<'a> {
     /// Reports a failure under the item's own path, unless the store itself is gone.
     fn failed(&self, side: Side, error: StoreError, path: &RelPath) -> Result<(), Halt> {
         if error.kind == FaultKind::Lost || (error.kind == FaultKind::Io && self.is_gone(side)) {
-            return Err(Halt::Lost(side, error));
+            return Err(Halt::Lost(side, StoreError { kind: FaultKind::Lost, ..error }));
         }
         self.problem(Problem::new(Code::Fault(error.kind), side, path.clone(), error.reason()));
         Ok(())

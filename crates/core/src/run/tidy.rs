@@ -5,10 +5,14 @@
 
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use crate::entry::Meta;
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{RESERVED_NAME, RelPath};
 use crate::store::{FaultKind, Result, Store};
 use crate::walk::is_root_of_another;
+
+/// The folder in Reedhook's own in which it was being tried what the store can hold.
+pub const TRIAL: &[u8] = b"trial";
 
 /// Clears unfinished files in Reedhook's own folder. Whoever calls this holds the store's lock: nobody else is writing there.
 ///
@@ -19,18 +23,32 @@ pub fn clear_own(store: &dyn Store) -> Result<()> {
     const WRITTEN: [&[u8]; 2] = [b"last", b"owners"];
     let own = RelPath::reserved();
     let mut folders = vec![own.clone()];
+    let mut trial = None;
     while let Some(folder) = folders.pop() {
         let Some(listing) = unless_lost(store.list(&folder))? else { continue };
         for entry in listing.entries {
             let path = folder.join(&entry.name);
             if entry.name.is_part() && !entry.meta.is_folder() {
                 unless_lost(store.remove(&path, &entry.meta))?;
+            } else if folder.file_name() == Some(TRIAL) {
+                clear_trial(store, &path, &entry.meta)?;
+            } else if folder == own && entry.name.as_bytes() == TRIAL && entry.meta.is_folder() {
+                folders.push(path.clone());
+                trial = Some(path);
             } else if folder == own && WRITTEN.contains(&entry.name.as_bytes()) {
                 folders.push(path);
             }
         }
     }
-    Ok(())
+    match trial {
+        Some(trial) => unless_lost(store.remove_folder(&trial)).map(drop),
+        None => Ok(()),
+    }
+}
+
+fn clear_trial(store: &dyn Store, path: &RelPath, meta: &Meta) -> Result<()> {
+    let removed = if meta.is_folder() { store.remove_folder(path) } else { store.remove(path, meta) };
+    unless_lost(removed).map(drop)
 }
 
 /// Clears unfinished files in what a filter leaves out of a tree. Roots of other jobs are left alone.

@@ -236,7 +236,11 @@ impl Transfer<'_, '_> {
                 });
                 self.take_over(item, &path, was.as_deref(), staged)
             }
-            Step::Move { .. } | Step::MoveFolder { .. } | Step::Remove { .. } | Step::Leave { .. } => Ok(()),
+            Step::Move { .. }
+            | Step::MoveFolder { .. }
+            | Step::Respell { .. }
+            | Step::Remove { .. }
+            | Step::Leave { .. } => Ok(()),
         }
     }
 

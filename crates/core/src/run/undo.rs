@@ -115,7 +115,12 @@ impl Undoing<'_> {
         for item in by_path(of(Done::FolderRemoved)) {
             self.step(item, Undoing::make_folder)?;
         }
-        for item in by_path(of(Done::Moved)).into_iter().rev() {
+        // What has another spelling and other content since is recognised only after its content is back.
+        let rewritten: HashSet<&RelPath> =
+            of(Done::Updated).chain(of(Done::Metadata)).map(|item| &item.path).collect();
+        let (late, now): (Vec<&Item>, Vec<&Item>) =
+            by_path(of(Done::Moved)).into_iter().rev().partition(|item| rewritten.contains(&item.path));
+        for item in now {
             self.step(item, Undoing::move_back)?;
         }
         for item in by_path(of(Done::FolderMade)).into_iter().rev() {
@@ -129,6 +134,9 @@ impl Undoing<'_> {
         }
         for item in of(Done::Metadata) {
             self.step(item, Undoing::metadata_back)?;
+        }
+        for item in late {
+            self.step(item, Undoing::move_back)?;
         }
         self.bring_back_the_rest(past)?;
         self.folder_metadata_back(past)

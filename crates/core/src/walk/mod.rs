@@ -10,7 +10,7 @@
 mod settle;
 pub mod two_way;
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
@@ -22,7 +22,7 @@ use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step, moves};
 use crate::problem::{Code, Problem};
 use crate::record::{RecordError, Rotten};
-use crate::store::{Capabilities, FaultKind, Listing, Result, Store, StoreError};
+use crate::store::{Capabilities, FaultKind, Folding, Listing, Result, Store, StoreError};
 
 /// What a scan reads.
 #[derive(Clone, Copy)]
@@ -450,33 +450,46 @@ impl<'a> Visit<'a> {
     }
 
     fn decide_all(&mut self, left: Vec<Judged>, right: Vec<Judged>, inherited: Inherited) {
-        let mut clashes = self.clashing_names(&left);
-        let mut right = right.into_iter().peekable();
+        let mut merged = Merged::of(self.input.right.capabilities().folding, &left, right);
+        for others in &merged.clashes {
+            self.refuse_clash(others);
+        }
+        let mut right = std::mem::take(&mut merged.right).into_iter().peekable();
         for item in left {
             while let Some(extra) = right.next_if(|other| other.name < item.name) {
                 self.right_only(extra);
             }
             let counterpart = right.next_if(|other| other.name == item.name);
-            if clashes.remove(&item.name) {
-                let message = "another name in this folder differs only in upper and lower case, or in the form of its characters";
-                self.refuse(Code::NameClash, Side::Right, &item.name, message.to_owned());
-            } else {
-                self.on_left(item, counterpart, inherited);
+            if merged.is_clash(&item.name) {
+                continue;
             }
+            let spelled = merged.respelled.remove(&item.name);
+            if let Some(other) =
+                spelled.as_ref().filter(|other| other.meta.is_folder() == item.meta.is_folder())
+            {
+                self.respell(&item.name, other);
+            }
+            let counterpart =
+                counterpart.or(spelled.map(|other| Judged { name: item.name.clone(), ..other }));
+            self.on_left(item, counterpart, inherited);
         }
         for extra in right {
             self.right_only(extra);
         }
     }
 
-    /// Names that a destination which folds case would merge with an earlier one.
-    fn clashing_names(&self, left: &[Judged]) -> HashSet<Name> {
-        if !self.input.right.capabilities().folds_case {
-            return HashSet::new();
+    /// Gives what stands there the spelling that its name has here.
+    fn respell(&mut self, name: &Name, other: &Judged) {
+        let from = self.record.plan.path.join(&other.name);
+        self.act(name.clone(), Step::Respell { from, was: Box::new(other.meta.clone()) }, 0);
+        self.record.touched = true;
+    }
+
+    /// Names that would be one there: none of them is touched.
+    fn refuse_clash(&mut self, names: &[Name]) {
+        if let Some((first, message)) = clash_words(names) {
+            self.refuse(Code::NameClash, Side::Right, &first, message);
         }
-        let mut seen = HashSet::new();
-        let taking_part = left.iter().filter(|item| item.verdict.is_some());
-        taking_part.filter(|item| !seen.insert(item.name.folded())).map(|item| item.name.clone()).collect()
     }
 
     fn on_left(&mut self, item: Judged, counterpart: Option<Judged>, inherited: Inherited) {
@@ -620,12 +633,14 @@ impl<'a> Visit<'a> {
 
     /// Decides by content what nothing else can tell. Where it cannot be read, the files count as different: bringing the left
     /// one over keeps the right one's copy.
-    fn by_content(&self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
+    fn by_content(&mut self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
         let path = &self.record.plan.path.join(name);
         let held = |store| Held { store, path };
         let (ours, theirs) = (held(self.input.left), held(self.input.right));
         let same = content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {}).unwrap_or(false);
-        decide_by_content(&self.input.rules, left, right.unwrap_or(left), same)
+        let right = right.unwrap_or(left);
+        self.found.plan.shifted += u64::from(same && self.input.rules.by.is_shifted(left, right));
+        decide_by_content(&self.input.rules, left, right, same)
     }
 
     /// Remembers a file that has several names on the left: which of them belong together is settled at the end.
@@ -780,6 +795,10 @@ fn list(store: &dyn Store, side: Side, folder: &RelPath) -> Result<Listed, ScanE
     match store.list(folder) {
         Ok(listing) => Ok(Listed::Entries(listing)),
         Err(error) if error.kind == FaultKind::Lost || folder.is_root() => Err(ScanError::Store(side, error)),
+        // An error of the medium, and its root cannot be read either: the drive has been pulled out.
+        Err(error) if error.kind == FaultKind::Io && store.list(&RelPath::root()).is_err() => {
+            Err(ScanError::Store(side, StoreError { kind: FaultKind::Lost, ..error }))
+        }
         Err(error) => Ok(Listed::Failed(Problem::from_error(side, &error))),
     }
 }
@@ -809,7 +828,9 @@ fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, Str
     if let Some(why) = can.names.refusal(name) {
         return Some((
             Code::Fault(FaultKind::NameRefused),
-            format!("the destination cannot hold this name: {why}"),
+            format!(
+                "the destination cannot hold this name: {why}; rename it, or let the job spell it: odd_names = \"encode\""
+            ),
         ));
     }
     if let Some(most) = can.limits.file_size.filter(|most| meta.size > *most) {
@@ -818,6 +839,63 @@ fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, Str
         return Some((Code::Fault(FaultKind::TooLarge), message));
     }
     None
+}
+
+/// What is said of names that the other side takes for one; it is a problem of the first of them.
+pub(crate) fn clash_words(names: &[Name]) -> Option<(Name, String)> {
+    let (first, others) = names.split_first()?;
+    let others = others.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(" and ");
+    let message =
+        format!("\"{first}\" and {others} would be one name there, so none of them is carried; rename one");
+    Some((first.clone(), message))
+}
+
+/// The names of a folder as a destination has them that takes some of them for one.
+#[derive(Default)]
+struct Merged {
+    /// What is there, without what has its counterpart under another spelling.
+    right: Vec<Judged>,
+    /// What is there under another spelling, by the name that it has here.
+    respelled: HashMap<Name, Judged>,
+    /// Names here that would be one there.
+    clashes: Vec<Vec<Name>>,
+}
+
+impl Merged {
+    fn of(folding: Folding, left: &[Judged], right: Vec<Judged>) -> Merged {
+        let mut merged = Merged::default();
+        if !folding.is_any() {
+            return Merged { right, ..merged };
+        }
+        let mut names: HashMap<Vec<u8>, Vec<&Name>> = HashMap::new();
+        for item in left.iter().filter(|item| item.verdict.is_some()) {
+            names.entry(folding.key(&item.name)).or_default().push(&item.name);
+        }
+        let here: HashSet<&Name> = left.iter().map(|item| &item.name).collect();
+        for mut other in right {
+            match names.get(&folding.key(&other.name)).map(Vec::as_slice) {
+                Some([one])
+                    if *one != &other.name && !here.contains(&other.name) && other.verdict.is_some() =>
+                {
+                    merged.respelled.insert((*one).clone(), other);
+                }
+                // It may be either of them.
+                Some([_, _, ..]) => {
+                    other.verdict = None;
+                    merged.right.push(other);
+                }
+                _ => merged.right.push(other),
+            }
+        }
+        let several = names.into_values().filter(|names| names.len() > 1);
+        merged.clashes = several.map(|names| names.into_iter().cloned().collect()).collect();
+        merged.clashes.sort();
+        merged
+    }
+
+    fn is_clash(&self, name: &Name) -> bool {
+        self.clashes.iter().any(|names| names.contains(name))
+    }
 }
 
 /// What a folder holds on the left and on the right, sorted by name.

@@ -27,6 +27,7 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
         plan.filtered += part.plan.filtered;
         plan.folders_seen += part.plan.folders_seen;
         plan.bytes_set_aside += part.plan.bytes_set_aside;
+        plan.shifted += part.plan.shifted;
     }
     records.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
     settle_names(&mut records, &mut plan, named);

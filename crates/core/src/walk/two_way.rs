@@ -6,12 +6,13 @@
 
 mod settle;
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::iter::Peekable;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use super::{
-    Judged, Listed, Moves, Rot, ScanError, ScanProgress, is_lost, is_root_of_another, refusal_of, visit_all,
+    Judged, Listed, Moves, Rot, ScanError, ScanProgress, clash_words, is_lost, is_root_of_another,
+    refusal_of, visit_all,
 };
 use crate::baseline::Removing;
 use crate::compare::Comparison;
@@ -28,7 +29,7 @@ use crate::plan::{Action, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::record::RecordError;
 use crate::run::Mark;
-use crate::store::{FaultKind, Listing, Result, Store};
+use crate::store::{FaultKind, Folding, Listing, Result, Store};
 
 /// Tells what is remembered of a folder, sorted by name.
 pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Vec<Known>, RecordError> + Sync);
@@ -135,6 +136,7 @@ pub fn scan_two_way(input: &TwoWayInput<'_>, progress: &ScanProgress) -> Result<
         left: examine(input.left, Side::Left)?,
         right: examine(input.right, Side::Right)?,
         known: None,
+        known_at: RelPath::root(),
         inherited: input.filter.root(),
         chosen: true,
         mode: Mode::Reconcile,
@@ -160,6 +162,8 @@ struct Task {
     left: Option<Meta>,
     right: Option<Meta>,
     known: Option<Known>,
+    /// The path under which it is remembered: its name may have been spelled otherwise.
+    known_at: RelPath,
     inherited: Inherited,
     chosen: bool,
     mode: Mode,
@@ -196,6 +200,7 @@ struct Found {
     items: [u64; 2],
     same: u64,
     skipped: u64,
+    shifted: u64,
     filtered: u64,
     folders: u64,
 }
@@ -222,6 +227,10 @@ struct Visit<'a> {
     given: HashSet<Vec<u8>>,
     /// Names at each side as a store that folds case has them.
     folded: [HashSet<Vec<u8>>; 2],
+    /// What is one name to one of the stores.
+    spellings: Spellings,
+    /// The path under which the folder is remembered.
+    known_at: RelPath,
     /// At each side: whether the folder is, or lies in, the root of another job's side.
     anothers: [bool; 2],
 }
@@ -273,6 +282,8 @@ impl<'a> Visit<'a> {
             touched: false,
             given: HashSet::new(),
             folded: Default::default(),
+            spellings: Spellings::default(),
+            known_at: task.known_at,
             anothers: task.anothers,
         };
         visit.look(task.inherited, progress)?;
@@ -280,7 +291,13 @@ impl<'a> Visit<'a> {
     }
 
     fn look(&mut self, inherited: Inherited, progress: &ScanProgress) -> Result<(), ScanError> {
-        let known = (self.input.baseline)(&self.record.path).map_err(ScanError::Baseline)?;
+        let known = (self.input.baseline)(&self.known_at).map_err(ScanError::Baseline)?;
+        if self.known_at != self.record.path {
+            // It has another spelling now, and is remembered under that one.
+            let folder = self.known_at.clone();
+            self.found.news.push(FolderNews { folder, known: Vec::new(), open: Vec::new() });
+            self.changed = true;
+        }
         let listed = (self.list(Side::Left, inherited)?, self.list(Side::Right, inherited)?);
         let (Some(left), Some(right)) = listed else {
             // Of a folder that cannot be listed nothing is known: both sides of it are left alone.
@@ -292,6 +309,7 @@ impl<'a> Visit<'a> {
         self.found.folders += 1;
         let left = self.judge_all(Side::Left, left, inherited);
         let right = self.judge_all(Side::Right, right, inherited);
+        let (left, right, known) = self.unify(left, right, known);
         for trio in merge(left, right, known) {
             self.name(trio, inherited)?;
         }
@@ -350,7 +368,7 @@ impl<'a> Visit<'a> {
                 continue;
             }
             if self.folds() {
-                self.folded[at(side)].insert(name.folded());
+                self.folded[at(side)].insert(self.folding().key(&name));
             }
             let verdict = match self.input.filter.judge(&self.record.path, &name, &meta, inherited) {
                 Taken::Out(rule) => {
@@ -367,7 +385,7 @@ impl<'a> Visit<'a> {
     fn name(&mut self, trio: Trio, inherited: Inherited) -> Result<(), ScanError> {
         let Trio { name, left, right, known } = trio;
         let out = |side: &Option<Judged>| side.as_ref().is_some_and(|found| found.verdict.is_none());
-        if out(&left) || out(&right) || self.unknown.contains(&name) {
+        if out(&left) || out(&right) || self.unknown.contains(&name) || self.spellings.clash(&name) {
             self.stays(left.is_some(), right.is_some());
             self.remembered.extend(known);
             return Ok(());
@@ -483,6 +501,7 @@ impl<'a> Visit<'a> {
             _ => false,
         };
         let path = self.record.path.join(&name);
+        let known_at = self.known_at.join(self.spellings.remembered_as(&name));
         let inherited = self.input.filter.inherit(verdict);
         let folder_known = known.clone().filter(|_| was_folder);
         if on_both && was_folder && !mode_differs {
@@ -493,7 +512,17 @@ impl<'a> Visit<'a> {
         let chosen = verdict == Taken::In;
         self.touched |= !on_both;
         let anothers = self.anothers;
-        self.below.push(Task { path, left, right, known: folder_known, inherited, chosen, mode, anothers });
+        self.below.push(Task {
+            path,
+            left,
+            right,
+            known: folder_known,
+            known_at,
+            inherited,
+            chosen,
+            mode,
+            anothers,
+        });
     }
 
     fn folder_against_item(
@@ -665,13 +694,19 @@ impl<'a> Visit<'a> {
     }
 
     fn reconciled(
-        &self,
+        &mut self,
         name: &Name,
         left: Option<&Meta>,
         right: Option<&Meta>,
         known: Option<&Known>,
     ) -> Verdict {
         let path = self.record.path.join(name);
+        if let (Some(left), Some(right)) = (left, right)
+            && self.is_only_shifted(&path, left, right)
+        {
+            self.found.shifted += 1;
+            return Verdict::Adjust;
+        }
         let state = |side: Side, entry: Option<&Meta>| match known {
             None => State::unremembered(entry),
             Some(known) => known.state(side, entry, &mut |expected| {
@@ -684,6 +719,15 @@ impl<'a> Visit<'a> {
             (Some(left), Some(right)) => self.same_content(&path, left, right),
             _ => false,
         })
+    }
+
+    /// Whether two files differ only as they do where one side keeps local time.
+    fn is_only_shifted(&self, path: &RelPath, left: &Meta, right: &Meta) -> bool {
+        let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
+        files
+            && left.size == right.size
+            && self.input.by.is_shifted(left, right)
+            && self.same_content(path, left, right)
     }
 
     fn same_content(&self, path: &RelPath, left: &Meta, right: &Meta) -> bool {
@@ -846,14 +890,64 @@ impl<'a> Visit<'a> {
         }
     }
 
-    /// Whether one of the sides cannot tell names apart that differ in case, or in the form of their characters.
+    /// What of names one of the sides does not tell apart.
+    fn folding(&self) -> Folding {
+        self.input.left.capabilities().folding.or(self.input.right.capabilities().folding)
+    }
+
     fn folds(&self) -> bool {
-        self.input.left.capabilities().folds_case || self.input.right.capabilities().folds_case
+        self.folding().is_any()
+    }
+
+    /// Puts together what one of the stores takes for one name: where the two sides spell it differently, the side that still has
+    /// the spelling that is remembered gets the other one. Several names of one side that are one at the other are a problem.
+    fn unify(
+        &mut self,
+        mut left: Vec<Judged>,
+        mut right: Vec<Judged>,
+        mut known: Vec<Known>,
+    ) -> (Vec<Judged>, Vec<Judged>, Vec<Known>) {
+        if !self.folds() {
+            return (left, right, known);
+        }
+        self.spellings = Spellings::of(self.folding(), &left, &right, &known);
+        for names in &self.spellings.clashes.clone() {
+            let folds_right = self.input.right.capabilities().folding.is_any();
+            if let Some((first, message)) = clash_words(names) {
+                self.refuse(
+                    Code::NameClash,
+                    if folds_right { Side::Right } else { Side::Left },
+                    &first,
+                    message,
+                );
+            }
+        }
+        for Respelling { side, from, to, .. } in self.spellings.given.clone() {
+            let own = if side == Side::Left { &mut left } else { &mut right };
+            let Some(found) = own.iter_mut().find(|found| found.name == from) else { continue };
+            found.name = to.clone();
+            let was = Box::new(found.meta.clone());
+            let step = Step::Respell { from: self.record.path.join(&from), was };
+            let action = Action { name: to, side, step, role: Role::Plain };
+            // Before anything else: what follows speaks of the new spelling.
+            self.found.aside.push((self.record.path.clone(), action));
+        }
+        for (from, to) in &self.spellings.remembered {
+            if let Some(at) = known.iter().position(|known| known.name == *from) {
+                known[at].name = to.clone();
+                self.changed = true;
+            }
+        }
+        left.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+        right.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+        known.sort_by(|a, b| a.name.cmp(&b.name));
+        known.dedup_by(|a, b| a.name == b.name);
+        (left, right, known)
     }
 
     /// Whether a name that is to come to a side would be taken for another one that it holds.
     fn clashes(&mut self, side: Side, name: &Name) -> bool {
-        if !self.folds() || self.folded[at(side)].insert(name.folded()) {
+        if !self.folds() || self.folded[at(side)].insert(self.folding().key(name)) {
             return false;
         }
         let message = "another name in this folder differs only in upper and lower case, or in the form of its characters";
@@ -879,6 +973,87 @@ impl<'a> Visit<'a> {
             self.found.records.push(self.record);
         }
         self.below
+    }
+}
+
+/// The names of a folder that one of the stores takes for one.
+#[derive(Default)]
+struct Spellings {
+    /// Names that are to be spelled otherwise at a side.
+    given: Vec<Respelling>,
+    /// How what is remembered of a name is called from now on.
+    remembered: HashMap<Name, Name>,
+    /// Names of one side that would be one at the other.
+    clashes: Vec<Vec<Name>>,
+}
+
+#[derive(Clone)]
+struct Respelling {
+    side: Side,
+    from: Name,
+    to: Name,
+}
+
+impl Spellings {
+    fn of(folding: Folding, left: &[Judged], right: &[Judged], known: &[Known]) -> Spellings {
+        #[derive(Default)]
+        struct Group<'a> {
+            left: Vec<&'a Judged>,
+            right: Vec<&'a Judged>,
+            known: Vec<&'a Name>,
+        }
+        let mut groups: HashMap<Vec<u8>, Group<'_>> = HashMap::new();
+        let taking_part = |judged: &&Judged| judged.verdict.is_some();
+        for item in left.iter().filter(taking_part) {
+            groups.entry(folding.key(&item.name)).or_default().left.push(item);
+        }
+        for item in right.iter().filter(taking_part) {
+            groups.entry(folding.key(&item.name)).or_default().right.push(item);
+        }
+        for name in known.iter().map(|known| &known.name) {
+            if let Some(group) = groups.get_mut(&folding.key(name)) {
+                group.known.push(name);
+            }
+        }
+        let mut found = Spellings::default();
+        for group in groups.into_values() {
+            let (ours, theirs) = match (group.left.as_slice(), group.right.as_slice()) {
+                ([ours], [theirs]) => (*ours, *theirs),
+                (ours, theirs) if ours.len() > 1 || theirs.len() > 1 => {
+                    let names = ours.iter().chain(theirs).map(|item| item.name.clone());
+                    found.clashes.push(names.collect::<BTreeSet<_>>().into_iter().collect());
+                    continue;
+                }
+                _ => continue,
+            };
+            let mut name = &ours.name;
+            if ours.name != theirs.name && ours.meta.is_folder() == theirs.meta.is_folder() {
+                let remembers = |name: &Name| group.known.contains(&name);
+                let theirs_is_new = remembers(&ours.name) && !remembers(&theirs.name);
+                let (side, from, to) = match theirs_is_new {
+                    true => (Side::Left, &ours.name, &theirs.name),
+                    false => (Side::Right, &theirs.name, &ours.name),
+                };
+                found.given.push(Respelling { side, from: from.clone(), to: to.clone() });
+                name = to;
+            }
+            if let [one] = group.known.as_slice()
+                && *one != name
+            {
+                found.remembered.insert((*one).clone(), name.clone());
+            }
+        }
+        found.clashes.sort();
+        found
+    }
+
+    fn clash(&self, name: &Name) -> bool {
+        self.clashes.iter().any(|names| names.contains(name))
+    }
+
+    /// The name under which a name is remembered.
+    fn remembered_as<'a>(&'a self, name: &'a Name) -> &'a Name {
+        self.remembered.iter().find(|(_, now)| *now == name).map_or(name, |(then, _)| then)
     }
 }
 

@@ -7,7 +7,7 @@
 use std::path::Path;
 use std::time::Duration;
 
-use reedhook_core::store::{Limits, NameRule};
+use reedhook_core::store::{Folding, Limits, NameRule};
 
 /// Magic numbers of statfs(2).
 const MSDOS: u32 = 0x4d44;
@@ -58,7 +58,7 @@ pub(super) struct Holds {
     pub(super) links: bool,
     pub(super) link_times: bool,
     pub(super) holes: bool,
-    pub(super) folds: bool,
+    pub(super) folding: Folding,
     pub(super) full: bool,
     pub(super) names: NameRule,
     pub(super) limits: Limits,
@@ -104,9 +104,9 @@ impl Kind {
             links: true,
             link_times: true,
             holes: true,
-            folds: false,
+            folding: Folding::NONE,
             full: true,
-            names: NameRule::Bytes,
+            names: NameRule::BYTES,
             limits: Limits::default(),
         };
         let plain = Holds { modes: false, links: false, link_times: false, holes: false, full: false, ..all };
@@ -122,15 +122,15 @@ impl Kind {
             Kind::Xfs => until(16_299_260_424),
             Kind::Fat => Holds {
                 step: Duration::from_secs(2),
-                folds: true,
-                names: NameRule::Dos,
+                folding: Folding::CASE,
+                names: NameRule::DOS,
                 limits: Limits { file_size: Some(u64::from(u32::MAX)), ..dos },
                 ..plain
             },
             Kind::ExFat => Holds {
                 step: Duration::from_millis(10),
-                folds: true,
-                names: NameRule::Dos,
+                folding: Folding::CASE,
+                names: NameRule::DOS,
                 limits: dos,
                 ..plain
             },
@@ -138,7 +138,7 @@ impl Kind {
             Kind::HfsPlus => Holds {
                 step: Duration::from_secs(1),
                 holes: false,
-                folds: true,
+                folding: Folding::CASE,
                 // 1904 to February 2040.
                 limits: Limits {
                     times: Some((-2_082_844_800, 2_212_122_495)),
@@ -147,14 +147,16 @@ impl Kind {
                 },
                 ..all
             },
-            Kind::Share => Holds { step: Duration::from_nanos(100), folds: true, holes: true, ..plain },
+            Kind::Share => {
+                Holds { step: Duration::from_nanos(100), folding: Folding::CASE, holes: true, ..plain }
+            }
             Kind::Ntfs => Holds { step: Duration::from_nanos(100), ..all },
             Kind::NtfsInUserSpace => Holds {
                 step: Duration::from_nanos(100),
                 links: true,
                 link_times: true,
                 holes: true,
-                names: NameRule::Text,
+                names: NameRule::TEXT,
                 limits: Limits { utf16_names: true, ..Limits::default() },
                 ..plain
             },

@@ -111,6 +111,54 @@ impl Folder {
         Ok(listing)
     }
 
+    /// Whether it still has a name anywhere.
+    pub(super) fn is_in_place(&self) -> bool {
+        rustix::fs::fstat(&self.fd).is_ok_and(|found| found.st_nlink > 0)
+    }
+
+    /// Whether it can only be read, as it is mounted.
+    pub(super) fn is_read_only(&self) -> bool {
+        let flags = rustix::fs::fstatvfs(&self.fd).map(|found| found.f_flag);
+        flags.is_ok_and(|flags| flags.contains(rustix::fs::StatVfsMountFlags::RDONLY))
+    }
+
+    /// The names in it, as they are.
+    pub(super) fn names(&self) -> io::Result<Vec<Vec<u8>>> {
+        // Opened anew: reading moves the position of what is read through.
+        let own = rustix::fs::openat(&self.fd, c".", folder_flags(), Mode::empty())?;
+        let mut buffer = Vec::with_capacity(64 << 10);
+        let mut entries = RawDir::new(&own, buffer.spare_capacity_mut());
+        let mut names = Vec::new();
+        while let Some(entry) = entries.next() {
+            names.push(entry?.file_name().to_bytes().to_vec());
+        }
+        names.retain(|name| !matches!(name.as_slice(), b"." | b".."));
+        Ok(names)
+    }
+
+    /// Whether a name in it is found in the other case too. Nothing is written to find out.
+    pub(super) fn folds_case(&self) -> bool {
+        let swapped = |byte: &u8| match byte {
+            b'a'..=b'z' => byte.to_ascii_uppercase(),
+            _ => byte.to_ascii_lowercase(),
+        };
+        let Ok(own) = rustix::fs::openat(&self.fd, c".", folder_flags(), Mode::empty()) else { return false };
+        let mut buffer = Vec::with_capacity(4 << 10);
+        let mut entries = RawDir::new(&own, buffer.spare_capacity_mut());
+        let mut names = Vec::new();
+        // As many as come at once; a folder may hold a million.
+        while let Some(Ok(entry)) = entries.next() {
+            names.push(entry.file_name().to_bytes().to_vec());
+            if entries.is_buffer_empty() {
+                break;
+            }
+        }
+        let name = names.iter().find(|name| name.iter().any(u8::is_ascii_alphabetic));
+        let Some(name) = name else { return false };
+        let other: Vec<u8> = name.iter().map(swapped).collect();
+        !names.contains(&other) && matches!(self.stat(&other), Ok(Some(_)))
+    }
+
     pub(super) fn stat(&self, name: &[u8]) -> io::Result<Option<Meta>> {
         let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
         let wanted = if self.full { WANTED.union(FULL) } else { WANTED };
@@ -268,9 +316,9 @@ impl Folder {
 
     /// Opens an unfinished file that an earlier run may have left, for reading and writing. Only a regular file of one name
     /// is accepted: a link or a second name planted there would lead the writing elsewhere.
-    pub(super) fn open_part(&self, name: &[u8]) -> io::Result<File> {
+    pub(super) fn open_part(&self, name: &[u8], mode: u32) -> io::Result<File> {
         let flags = OFlags::RDWR | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
-        let file = File::from(rustix::fs::openat(&self.fd, name, flags, Mode::RUSR | Mode::WUSR)?);
+        let file = File::from(rustix::fs::openat(&self.fd, name, flags, Mode::from_raw_mode(mode))?);
         let found = rustix::fs::fstat(&file)?;
         let regular = FileType::from_raw_mode(found.st_mode) == FileType::RegularFile;
         if regular && found.st_nlink == 1 { Ok(file) } else { Err(Errno::EXIST.into()) }
@@ -353,11 +401,6 @@ impl Folder {
         Ok(rustix::fs::renameat(&self.fd, name, &self.fd, new)?)
     }
 
-    /// Renames into a folder, replacing what has the name there.
-    pub(super) fn rename_over_in(&self, name: &[u8], to: &Folder, new: &[u8]) -> io::Result<()> {
-        Ok(rustix::fs::renameat(&self.fd, name, &to.fd, new)?)
-    }
-
     /// Lets two entries of the folder change places.
     pub(super) fn exchange(&self, one: &[u8], other: &[u8]) -> io::Result<()> {
         Ok(rustix::fs::renameat_with(&self.fd, one, &self.fd, other, RenameFlags::EXCHANGE)?)
@@ -411,7 +454,7 @@ impl Folder {
             modes: holds.modes,
             links: holds.links,
             rename: true,
-            folds_case: holds.folds,
+            folding: holds.folding,
             full: self.full && holds.full,
             max_name: usize::try_from(names).unwrap_or(255).clamp(1, 255),
             batch_sync: true,
@@ -496,8 +539,43 @@ fn owners(extra: &Extra) -> (Option<Uid>, Option<Gid>) {
 }
 
 /// Whether this account may give files away and make devices.
-fn is_root() -> bool {
+pub(super) fn is_root() -> bool {
     rustix::process::geteuid().is_root()
+}
+
+/// Whether a file of ours can be given to another account, as far as reading it back tells; it is given back.
+pub(super) fn can_be_given_away(folder: &Folder, name: &[u8]) -> bool {
+    let ids = |owner: u32, group: u32| (Some(Uid::from_raw(owner)), Some(Gid::from_raw(group)));
+    let give = |owner, group| rustix::fs::chownat(&folder.fd, name, owner, group, AtFlags::SYMLINK_NOFOLLOW);
+    let owner_of = || rustix::fs::statat(&folder.fd, name, AtFlags::SYMLINK_NOFOLLOW);
+    let Ok(before) = owner_of() else { return false };
+    let (owner, group) = ids(12_345, 23_456);
+    let given = give(owner, group).is_ok()
+        && owner_of().is_ok_and(|found| (found.st_uid, found.st_gid) == (12_345, 23_456));
+    let (owner, group) = ids(before.st_uid, before.st_gid);
+    let _ = give(owner, group);
+    given
+}
+
+/// How many names a file has.
+pub(super) fn names_of(folder: &Folder, name: &[u8]) -> Option<u64> {
+    let found = rustix::fs::statat(&folder.fd, name, AtFlags::SYMLINK_NOFOLLOW).ok()?;
+    Some(found.st_nlink as u64)
+}
+
+/// The room that an open file takes, in bytes.
+pub(super) fn room_of(file: &File) -> io::Result<u64> {
+    Ok(u64::try_from(rustix::fs::fstat(file)?.st_blocks).unwrap_or(0).saturating_mul(512))
+}
+
+/// Whether a file got too large for its file system, or for this process.
+pub(super) fn is_too_large(error: &io::Error) -> bool {
+    Errno::from_io_error(error) == Some(Errno::FBIG)
+}
+
+/// Whether this process has a bound of its own for the files that it writes.
+pub(super) fn has_own_bound() -> bool {
+    rustix::process::getrlimit(rustix::process::Resource::Fsize).current.is_some()
 }
 
 /// A path that leads to what a metadata handle stands for.
@@ -588,12 +666,21 @@ pub(super) fn set_file(file: &File, attributes: &Attributes, mode: Option<u32>) 
         xattr::write(file, &extra.attributes)?;
     }
     if let Some(mode) = mode {
-        rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?;
+        unless_not_ours(rustix::fs::fchmod(file, Mode::from_raw_mode(mode)))?;
     }
     if attributes.modified.is_some() {
-        rustix::fs::futimens(file, &timestamps(attributes.modified, true))?;
+        unless_not_ours(rustix::fs::futimens(file, &timestamps(attributes.modified, true)))?;
     }
     Ok(())
+}
+
+/// What this account has just made and may not change belongs to the account that mounted the file system: what is not permitted
+/// there is not held.
+fn unless_not_ours(set: rustix::io::Result<()>) -> io::Result<()> {
+    match set {
+        Err(Errno::PERM) => Ok(()),
+        set => Ok(set?),
+    }
 }
 
 /// The mode of a new file whose source has none: what the account's umask allows.

@@ -12,6 +12,9 @@ mod stage;
 #[path = "linux.rs"]
 mod sys;
 mod travel;
+mod trial;
+
+pub use trial::Found;
 
 use std::collections::HashMap;
 use std::fs::{File, TryLockError};
@@ -60,6 +63,8 @@ pub struct LocalStore {
     away: Mutex<Vec<(RelPath, Arc<Folder>)>>,
     next_part: AtomicU64,
     ways: Arc<Ways>,
+    /// A file can be renamed over another.
+    renames_over: bool,
 }
 
 impl LocalStore {
@@ -68,7 +73,7 @@ impl LocalStore {
     /// # Errors
     /// When it is missing, no folder, or not readable.
     pub fn open(path: &Path) -> Result<LocalStore> {
-        LocalStore::open_looking_at(path, false)
+        LocalStore::open_knowing(path, false, None)
     }
 
     /// Opens a folder to look at and keep owners, extended attributes, second names, devices and pipes too. Owners, devices
@@ -77,14 +82,22 @@ impl LocalStore {
     /// # Errors
     /// As [`LocalStore::open`].
     pub fn open_full(path: &Path) -> Result<LocalStore> {
-        LocalStore::open_looking_at(path, true)
+        LocalStore::open_knowing(path, true, None)
     }
 
-    fn open_looking_at(path: &Path, full: bool) -> Result<LocalStore> {
+    /// Opens a folder, as [`LocalStore::open`] or, if it is to be looked at in full, as [`LocalStore::open_full`]. What was found by
+    /// trying, on this file system and by this account, goes before what its type says.
+    ///
+    /// # Errors
+    /// As [`LocalStore::open`].
+    pub fn open_knowing(path: &Path, full: bool, found: Option<&Found>) -> Result<LocalStore> {
         let failed = |error: io::Error| fault("open", &RelPath::root(), error);
         let root = Folder::open_root(path, full).map_err(failed)?;
         let place = path.canonicalize().map_err(failed)?;
-        let capabilities = root.capabilities(&place).map_err(failed)?;
+        let assumed = root.capabilities(&place).map_err(failed)?;
+        let mut capabilities = found.map_or_else(|| assumed.clone(), |found| found.onto(&assumed));
+        // A folder may fold on a file system that does not, and this one shows it by itself.
+        capabilities.folding.case |= root.folds_case();
         let device = root.stat_self().map_err(failed)?.id.map_or(0, |id| id.device);
         Ok(LocalStore {
             root: Arc::new(root),
@@ -97,7 +110,27 @@ impl LocalStore {
             away: Mutex::default(),
             next_part: AtomicU64::new(seed()),
             ways: Arc::default(),
+            renames_over: found.is_none_or(|found| found.rename_over),
         })
+    }
+
+    /// Whether it can only be read, as it is mounted.
+    pub fn is_read_only(&self) -> bool {
+        self.root.is_read_only()
+    }
+
+    /// Finds out what can be held here by trying it. Whoever calls this has reserved the store; nothing that is tried stays behind.
+    ///
+    /// # Errors
+    /// When it cannot be tried.
+    pub fn try_out(&self) -> Result<Found> {
+        let own = RelPath::reserved();
+        match self.make_folder(&own, &Attributes::default()) {
+            Err(error) if error.kind != FaultKind::Exists => return Err(error),
+            _ => {}
+        }
+        let folder = self.folder(&own, "try out")?;
+        trial::try_out(&folder).map_err(|error| fault("try out", &own, error))
     }
 
     /// The open folder for a path, from the cache or opened now.
@@ -217,7 +250,8 @@ impl LocalStore {
     ) -> LocalStage {
         let shared = target.is_reserved().then(|| self.ours());
         let (target, ways) = (target.clone(), self.ways.clone());
-        LocalStage { folder, part, file: Some(file), target, at: 0, made_with, ways, shared }
+        let keeps_modes = self.capabilities.modes;
+        LocalStage { folder, part, file: Some(file), target, at: 0, made_with, ways, shared, keeps_modes }
     }
 
     fn part_name(&self) -> Vec<u8> {
@@ -248,10 +282,13 @@ impl LocalStore {
         match &how.expect {
             Expect::Absent => folder.rename_new(temporary, &folder, name.as_bytes()).map_err(|error| {
                 let error = failed(error);
-                if error.kind == FaultKind::Exists {
-                    StoreError { kind: FaultKind::Changed, ..error }
-                } else {
-                    error
+                match error.kind {
+                    FaultKind::Exists => StoreError { kind: FaultKind::Changed, ..error },
+                    // What was to get the name is there, so it is the name that cannot be.
+                    FaultKind::NotFound if matches!(folder.stat(temporary), Ok(Some(_))) => {
+                        StoreError { kind: FaultKind::NameRefused, ..error }
+                    }
+                    _ => error,
                 }
             }),
             Expect::This(was) => self.replace(&folder, (temporary, &name), was, how, path),
@@ -300,7 +337,15 @@ impl LocalStore {
             Ok(()) => self.judge_exchange(folder, (temporary, name), (was, ours), path),
             // A file system that cannot exchange: the look before has to do.
             Err(error) if sys::is_unsupported(&error) => {
-                folder.rename_over(temporary, name.as_bytes()).map_err(failed)
+                let over = if self.renames_over {
+                    folder.rename_over(temporary, name.as_bytes())
+                } else {
+                    // Its path holds nothing for a moment; what it held has a second name already, or goes.
+                    folder
+                        .unlink(name.as_bytes())
+                        .and_then(|()| folder.rename_new(temporary, folder, name.as_bytes()))
+                };
+                over.map_err(failed)
             }
             Err(error) => Err(failed(error)),
         };
@@ -398,12 +443,30 @@ impl LocalStore {
     /// give one entry two numbers when it is looked up by two names.)
     fn is_respelled(&self, from: &RelPath, to: &RelPath) -> Result<bool> {
         let (Some((parent, old)), Some((folder, new))) = (from.split(), to.split()) else { return Ok(false) };
-        if !self.capabilities.folds_case || parent != folder || old == new || old.folded() != new.folded() {
+        if parent != folder || old == new || !self.capabilities.folding.is_same(&old, &new) {
             return Ok(false);
         }
         let listing = self.list(&folder)?;
         let unknown = listing.unknown.iter().filter_map(|unknown| unknown.name.as_ref());
         Ok(!listing.entries.iter().map(|entry| &entry.name).chain(unknown).any(|name| *name == new))
+    }
+
+    /// Gives a name another spelling that the file system takes for the same. Where it takes the two for one already and does
+    /// nothing, the name goes by way of a third; should the way end there, that is a name that nobody clears.
+    fn respell(
+        &self,
+        folder: &Folder,
+        (old, new): (&Name, &Name),
+        (from, to): (&RelPath, &RelPath),
+    ) -> Result<()> {
+        let failed = |error| fault("rename", from, error);
+        folder.rename_over(old.as_bytes(), new.as_bytes()).map_err(failed)?;
+        if !self.is_respelled(from, to)? {
+            return Ok(());
+        }
+        let third = [old.as_bytes(), b".renamed-meanwhile"].concat();
+        folder.rename_new(old.as_bytes(), folder, &third).map_err(failed)?;
+        folder.rename_new(&third, folder, new.as_bytes()).map_err(failed)
     }
 
     /// For file systems without second names: the old file moves away, is looked at, and the new one takes the free place.
@@ -558,7 +621,9 @@ impl Store for LocalStore {
         let (folder, _) = self.parent_to_change(path, "write")?;
         let part = self.part_name();
         let made_with = mode.filter(|mode| folder.makes_exactly(*mode));
-        let file = folder.create_file(&part, made_with).map_err(|error| fault("write", path, error))?;
+        // What holds no modes gives them as it was mounted, and may refuse to be told of any.
+        let made_as = if self.capabilities.modes { made_with } else { Some(0o666) };
+        let file = folder.create_file(&part, made_as).map_err(|error| fault("write", path, error))?;
         Ok(Box::new(self.unfinished(folder, part, file, path, made_with)))
     }
 
@@ -571,7 +636,8 @@ impl Store for LocalStore {
     ) -> Result<Box<dyn Stage>> {
         let (folder, _) = self.parent_to_change(path, "write")?;
         let part = part_name(key);
-        let file = folder.open_part(&part).map_err(|error| fault("write", path, error))?;
+        let mode = if self.capabilities.modes { 0o600 } else { 0o666 };
+        let file = folder.open_part(&part, mode).map_err(|error| fault("write", path, error))?;
         Ok(Box::new(self.unfinished(folder, part, file, path, None)))
     }
 
@@ -679,8 +745,7 @@ impl Store for LocalStore {
             }
             // Nothing stands in the way but itself, under its other spelling.
             Err(error) if sys::fault_kind(&error) == FaultKind::Exists && self.is_respelled(from, to)? => {
-                let over = old_folder.rename_over_in(old.as_bytes(), &new_folder, new.as_bytes());
-                over.map_err(|error| fault("rename", from, error))
+                self.respell(&old_folder, (&old, &new), (from, to))
             }
             outcome => outcome.map_err(|error| fault("rename", from, error)),
         }
@@ -689,7 +754,13 @@ impl Store for LocalStore {
     fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
         let (folder, name) = self.parent_to_change(path, "make folder")?;
         let failed = |error| fault("make folder", path, error);
-        folder.make_folder(name.as_bytes(), attributes.mode).map_err(failed)?;
+        folder.make_folder(name.as_bytes(), attributes.mode).map_err(|error| match failed(error) {
+            // The folder that it was to be in is there, so it is the name that cannot be.
+            error if error.kind == FaultKind::NotFound && folder.is_in_place() => {
+                StoreError { kind: FaultKind::NameRefused, ..error }
+            }
+            error => error,
+        })?;
         if path.is_reserved() && attributes.mode.is_none() {
             folder.share(name.as_bytes(), self.ours());
         }

@@ -83,6 +83,8 @@ pub(super) struct LocalStage {
     pub(super) ways: Arc<Ways>,
     /// How it is shared, when it is one of Reedhook's own files.
     pub(super) shared: Option<sys::Sharing>,
+    /// Modes are held there.
+    pub(super) keeps_modes: bool,
 }
 
 impl LocalStage {
@@ -260,7 +262,7 @@ impl Stage for LocalStage {
         let own_mode = self.shared.map_or_else(sys::default_mode, sys::Sharing::file_mode);
         let mode = attributes.mode.unwrap_or(own_mode);
         // A new owner would take special bits away, so with owners the mode is always set last.
-        let is_made = self.made_with == Some(mode) && attributes.extra.is_none();
+        let is_made = !self.keeps_modes || (self.made_with == Some(mode) && attributes.extra.is_none());
         let target = self.target.clone();
         let set = sys::set_file(self.file()?, attributes, (!is_made).then_some(mode));
         set.map_err(|error| fault("write", &target, error))?;

@@ -19,7 +19,7 @@ use suppaftp::{FtpError, RustlsFtpStream, Status};
 use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Limits, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::facts::{Line, listed_line, machine_line, text_of};
@@ -312,7 +312,7 @@ impl Wire for Ftp {
 
     fn capabilities(&self) -> Capabilities {
         Capabilities {
-            names: NameRule::Lines,
+            names: NameRule::LINES,
             remote: true,
             folder_times: false,
             time_precision: Some(Duration::from_secs(1)),
@@ -320,7 +320,7 @@ impl Wire for Ftp {
             modes: self.offers.modes,
             links: false,
             rename: true,
-            folds_case: false,
+            folding: Folding::NONE,
             max_name: 255,
             full: false,
             batch_sync: false,

@@ -32,7 +32,7 @@ use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath};
 use reedhook_core::run::RESUME_FROM;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Limits, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::service::{Answered, Connector};
@@ -553,7 +553,7 @@ impl Wire for Objects {
 
     fn capabilities(&self) -> Capabilities {
         Capabilities {
-            names: NameRule::Printable,
+            names: NameRule::PRINTABLE,
             remote: true,
             folder_times: false,
             time_precision: Some(Duration::from_nanos(1)),
@@ -561,7 +561,7 @@ impl Wire for Objects {
             modes: true,
             links: false,
             rename: true,
-            folds_case: false,
+            folding: Folding::NONE,
             max_name: 255,
             full: false,
             batch_sync: false,

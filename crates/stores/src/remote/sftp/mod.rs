@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Limits, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
 };
 use tokio::runtime::Handle as Runtime;
 
@@ -341,7 +341,7 @@ impl Wire for Sftp {
 
     fn capabilities(&self) -> Capabilities {
         Capabilities {
-            names: NameRule::Bytes,
+            names: NameRule::BYTES,
             remote: true,
             folder_times: true,
             time_precision: Some(Duration::from_secs(1)),
@@ -350,7 +350,7 @@ impl Wire for Sftp {
             // Servers disagree about the order of a link's two names; of those who offer this extension it is known.
             links: self.offers.posix_rename,
             rename: true,
-            folds_case: false,
+            folding: Folding::NONE,
             max_name: 255,
             full: false,
             batch_sync: false,

@@ -17,7 +17,7 @@ use reqwest::{Method, StatusCode, Url};
 use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Limits, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::http::{Ask, Http};
@@ -340,7 +340,7 @@ impl Wire for WebDav {
 
     fn capabilities(&self) -> Capabilities {
         Capabilities {
-            names: NameRule::Bytes,
+            names: NameRule::BYTES,
             remote: true,
             folder_times: false,
             time_precision: Some(Duration::from_secs(1)),
@@ -348,7 +348,7 @@ impl Wire for WebDav {
             modes: false,
             links: false,
             rename: true,
-            folds_case: false,
+            folding: Folding::NONE,
             max_name: 255,
             full: false,
             batch_sync: false,

@@ -1,0 +1,145 @@
+//! What places of this machine hold: found out by trying, once for each file system, way of mounting and account, and remembered.
+//!
+//! A preview leaves no trace, so it goes by what is remembered, else by the type of the file system, and says so. A run tries after
+//! people have agreed to it and with the place reserved; where something else is found than the type says, it looks at both sides
+//! again before it decides.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use reedhook_core::job::{Kind, OddNames, Preserve};
+use reedhook_core::path::RelPath;
+use reedhook_core::record::KeptNotes;
+use reedhook_core::store::{Result, Store};
+use reedhook_stores::aided::Aided;
+use reedhook_stores::drives;
+use reedhook_stores::local::{Found, LocalStore};
+use reedhook_stores::remote::Remote;
+
+use crate::clock;
+use crate::context::Context;
+use crate::failure::Outcome;
+use crate::home::Home;
+use crate::jobfile::Job;
+use crate::places::{self, Located};
+use crate::round::Round;
+
+/// How a job opens its places.
+#[derive(Debug, Clone, Copy)]
+pub struct Manner {
+    /// How much of each entry is looked at.
+    pub preserve: Preserve,
+    /// What is done about names that a place cannot hold.
+    pub odd_names: OddNames,
+}
+
+impl Manner {
+    /// That of a job.
+    pub fn of(job: &Job) -> Manner {
+        Manner { preserve: job.rules.preserve, odd_names: job.rules.odd_names }
+    }
+}
+
+impl Default for Manner {
+    fn default() -> Manner {
+        Manner { preserve: Preserve::Standard, odd_names: OddNames::Report }
+    }
+}
+
+/// What was found by trying where a folder is; `None` when nothing was tried there.
+fn found(folder: &Path, home: &Home) -> Option<Found> {
+    let footing = drives::footing_of(folder)?;
+    // What cannot be read was written by another version: it is tried anew.
+    serde_json::from_str(&home.record().ok()?.held(&footing).ok()??).ok()
+}
+
+/// Opens a folder with the help that it needs.
+pub fn open(folder: &Path, manner: Manner, home: &Home) -> Result<Arc<dyn Store>> {
+    let resolved = folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf());
+    let found = found(&resolved, home);
+    let store = LocalStore::open_knowing(folder, manner.preserve == Preserve::Full, found.as_ref())?;
+    Ok(with_help(store, &resolved, manner, home))
+}
+
+/// Opens a folder without help, to tell about it; and whether what it holds has been tried.
+pub fn look(folder: &Path, home: &Home) -> Result<(LocalStore, bool)> {
+    let resolved = folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf());
+    let found = found(&resolved, home);
+    Ok((LocalStore::open_knowing(folder, false, found.as_ref())?, found.is_some()))
+}
+
+fn with_help(store: LocalStore, folder: &Path, manner: Manner, home: &Home) -> Arc<dyn Store> {
+    let timeless = store.capabilities().time_precision.is_none();
+    let mut store: Box<dyn Store> = Box::new(store);
+    if timeless {
+        let by_path = || (folder.display().to_string(), RelPath::root());
+        let (place, base) = drives::place_on(folder).unwrap_or_else(by_path);
+        // A state file that fails says so where it matters; without notes, content is compared.
+        if let Ok(notes) = KeptNotes::open(&home.state_file(), &place, base) {
+            store = Box::new(Aided::noting(store, Arc::new(notes)));
+        }
+    }
+    spelled_if_asked(store, manner)
+}
+
+/// The same store, spelling the names that it refuses where the job says so.
+fn spelled_if_asked(store: Box<dyn Store>, manner: Manner) -> Arc<dyn Store> {
+    if manner.odd_names == OddNames::Encode && store.capabilities().names.words().is_some() {
+        return Arc::new(Aided::spelling(store));
+    }
+    store.into()
+}
+
+/// A place at a server, spelling the names that it refuses where the job says so.
+pub fn at_server(store: Remote, manner: Manner) -> Arc<dyn Store> {
+    spelled_if_asked(Box::new(store), manner)
+}
+
+/// The places that a run of a job writes into.
+fn written_to(round: &Round) -> impl Iterator<Item = &Located> {
+    let both = round.job.rules.kind == Kind::TwoWay;
+    let from = round.ends.from.iter().filter(move |_| both);
+    from.chain(&round.ends.to).filter(|place| place.remote.is_none() && place.absent.is_none())
+}
+
+/// What a preview says of places where nothing was tried yet.
+pub fn untried(round: &Round, home: &Home) -> Vec<String> {
+    let untried = written_to(round).filter(|place| found(&place.resolved(), home).is_none());
+    let sentence = |place: &Located| {
+        let kind = drives::type_in_words(&place.resolved())?;
+        let shown = place.short(home);
+        Some(format!(
+            "what {shown} holds was not tried yet: this goes by its type, {kind}; the first run finds out"
+        ))
+    };
+    untried.filter_map(sentence).collect()
+}
+
+/// Tries what the places hold that a run is about to write into, where that is not known; whether something else was found than
+/// was assumed, so that the plan has to be made again.
+pub fn try_places(context: &Context, round: &Round) -> Outcome<bool> {
+    let mut news = false;
+    for place in written_to(round) {
+        if found(&place.resolved(), &context.home).is_none() {
+            if !place.is_there() {
+                places::make_destination(place, &context.home, Manner::of(&round.job))?;
+            }
+            news |= try_place(context, place, &round.job)?;
+        }
+    }
+    Ok(news)
+}
+
+fn try_place(context: &Context, place: &Located, job: &Job) -> Outcome<bool> {
+    let folder = place.resolved();
+    let full = job.rules.preserve == Preserve::Full;
+    let Some(footing) = drives::footing_of(&folder) else { return Ok(false) };
+    // Where it cannot be tried, the run goes by the type, and says itself what it cannot do.
+    let Ok(store) = LocalStore::open_knowing(&folder, full, None) else { return Ok(false) };
+    let Ok(_reserved) = store.lock() else { return Ok(false) };
+    let Ok(found) = store.try_out() else { return Ok(false) };
+    let text = serde_json::to_string(&found).unwrap_or_default();
+    context.home.record()?.set_held(&footing, &text, clock::now_ms())?;
+    let Ok(known) = LocalStore::open_knowing(&folder, full, Some(&found)) else { return Ok(true) };
+    Ok(known.capabilities() != store.capabilities())
+}
