@@ -447,7 +447,10 @@ pub fn make_destination(located: &Located, home: &Home, manner: Manner) -> Outco
         )
     };
     fs::create_dir_all(&located.path).map_err(|error| failed(error.to_string()))?;
-    held::open(&located.path, manner, home).map_err(|error| failed(error.kind.words().to_owned()))
+    let made = held::open(&located.path, manner, home);
+    // Whoever remembers that it was there must not be told by a pulled plug that it is gone.
+    let made = made.and_then(|made| made.sync().map(|()| made));
+    made.map_err(|error| failed(error.kind.words().to_owned()))
 }
 
 /// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.

@@ -189,6 +189,31 @@ fn a_file_system_below_the_destination_is_made_durable_too() {
     station.run_job(&[]).expect(0);
 }
 
+/// The first run of a job is cut off before its mark is on the medium: the job must know the drive all the same.
+#[test]
+fn a_first_run_that_the_drive_cuts_off_is_run_again() {
+    if !with_mounts("cutting off a first run", &["ext4"]) {
+        return;
+    }
+    for moment in [3, 6, 10, 15, 22, 30, 45, 70] {
+        let station = Station::on_one_file_system();
+        let memory = tempfile::tempdir_in("/dev/shm").unwrap();
+        let mut drive = Drive::new(memory.path(), station.path("drive"));
+        for number in 0..300 {
+            station.write(&format!("{number}.csv"), "heron,3", 1_900_000_001);
+        }
+        station.run(&["job", "add", "counts", "mirror", "left", "drive/copy", "--yes"]).expect(0);
+        let mut run = station.command(&["run", "counts", "--yes"]);
+        let mut child = run.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(moment));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        drive.cut(|| {});
+        let again = station.run_job(&["--yes"]);
+        assert_eq!(again.code, 0, "after {moment} ms: {}", again.out);
+    }
+}
+
 #[test]
 fn after_a_power_cut_nothing_is_torn_lost_or_older() {
     if !with_mounts("cutting the power of a drive", &["ext4"]) {

@@ -43,6 +43,8 @@ pub struct Ways {
     pub largest: Option<u64>,
     /// A file can take the place of another by a rename.
     pub renames_over: bool,
+    /// Each new name takes so long.
+    pub slow: Duration,
     /// It keeps the time of the clock on the wall, which is so many seconds ahead of the world's.
     pub ahead: Arc<AtomicI64>,
 }
@@ -62,6 +64,7 @@ impl Default for Ways {
             trims: false,
             largest: None,
             renames_over: true,
+            slow: Duration::ZERO,
             ahead: Arc::default(),
         }
     }
@@ -78,7 +81,9 @@ impl Altered {
         fs::create_dir_all(at).unwrap();
         let name = format!("{}-{}", ways.subtype, behind.file_name().unwrap().to_string_lossy());
         let mut config = Config::default();
-        config.mount_options = vec![MountOption::FSName(name), MountOption::Subtype(ways.subtype.to_owned())];
+        // The crate would hand the type to a program that it does not use here; the kernel knows it too.
+        let kind = MountOption::CUSTOM(format!("subtype={}", ways.subtype));
+        config.mount_options = vec![MountOption::FSName(name), kind];
         config.acl = SessionACL::Owner;
         let place = Place { behind: behind.to_path_buf(), ways, paths: Mutex::new(Paths::new()) };
         Altered { session: Some(fuser::spawn_mount(place, at, &config).unwrap()) }
@@ -335,6 +340,7 @@ impl Filesystem for Place {
         _: u32,
         reply: ReplyEntry,
     ) {
+        std::thread::sleep(self.ways.slow);
         let made = self.new_path(parent, name).and_then(|path| {
             File::create_new(self.full(&path))?;
             if self.ways.modes {

@@ -35,7 +35,7 @@ pub struct Ran {
 }
 
 impl Ran {
-    fn of(output: &Output) -> Ran {
+    pub fn of(output: &Output) -> Ran {
         Ran {
             code: output.status.code().unwrap_or(-1),
             out: String::from_utf8_lossy(&output.stdout).into_owned(),

@@ -88,7 +88,7 @@ impl Kind {
         match word {
             Some("exfat") => Kind::ExFatInUserSpace,
             Some("ntfs") => Kind::NtfsInUserSpace,
-            Some("vfat") => Kind::Fat,
+            Some("vfat" | "fuse.vfat") => Kind::Fat,
             Some("fuse.sshfs") => Kind::OverSsh,
             // A folder of the machine that this one is simulated on.
             Some("virtiofs") => Kind::Posix,
@@ -124,7 +124,7 @@ impl Kind {
                 step: Duration::from_secs(2),
                 folding: Folding::CASE,
                 names: NameRule::DOS,
-                limits: Limits { file_size: Some(u64::from(u32::MAX)), ..dos },
+                limits: Limits { file_size: Some(u64::from(u32::MAX)), local_time: true, ..dos },
                 ..plain
             },
             Kind::ExFat => Holds {
