@@ -6,9 +6,9 @@
 //!
 //! `cargo bench -p reedhook-bench -- --quick` takes less than two minutes. A missed aim is said, and never a failure: how long
 //! something takes is the machine's affair as well. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
-//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million, far, net. The rows that copy are
+//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million, shops, far, net. The rows that copy are
 //! measured a second time to another file system: a drive that is mounted from a file for the purpose (which needs root), or the
-//! folder after `--drive`.
+//! folder after `--drive`. The group shops copies to drives as shops sell them: exFAT and NTFS through FUSE.
 
 mod remote;
 #[path = "../crates/stores/tests/servers/mod.rs"]
@@ -195,6 +195,50 @@ impl Bench {
         self.remove("big");
     }
 
+    /// To a drive with a file system that is not this system's own, by way of a driver in user space.
+    fn shops(&self) {
+        for (kind, mkfs, driver) in [
+            ("exFAT", ["/usr/sbin/mkfs.exfat", "-q"].as_slice(), "exfat-fuse"),
+            ("NTFS", &["/usr/sbin/mkfs.ntfs", "-Q", "-F", "-q"], "ntfs-3g"),
+        ] {
+            let Some(drive) = Drive::make(if self.quick { 2 } else { 6 } << 30, mkfs, Some(driver)) else {
+                println!("no {kind} drive could be mounted here: its rows are left out");
+                continue;
+            };
+            let bench = Bench {
+                folder: self.folder.clone(),
+                target: drive.at.clone(),
+                to: format!(", to {kind}"),
+                quick: self.quick,
+            };
+            bench.shop_rows();
+        }
+    }
+
+    fn shop_rows(&self) {
+        let (count, mib) = if self.quick { (2_000, 64) } else { (20_000, 1024) };
+        trees::small(&self.path("small"), count);
+        self.first_plain_copy("small", &format!("{count} small files"));
+        self.nothing_changed("small", &format!("{count} small files"), None);
+        self.remove("small");
+        trees::big(&self.path("big"), mib);
+        self.first_plain_copy("big", &format!("one file of {mib} MiB"));
+        self.remove("big");
+        trees::sparse(&self.path("sparse"), mib as u64);
+        self.first_plain_copy("sparse", &format!("one file of {mib} MiB, most of it holes"));
+        self.remove("sparse");
+    }
+
+    /// Against `cp -r`: owners and modes would be asked for in vain.
+    fn first_plain_copy(&self, tree: &str, what: &str) {
+        let copy = || {
+            let copy = self.side(tree, "copy");
+            self.tool("cp", &["-r", tree, &copy]) + self.tool("sync", &["-f", &copy])
+        };
+        let name = format!("first mirror, {what}{} / `cp -r`", self.to);
+        Row::of(name, None, self.pairs(), || self.clear(tree), copy, || self.mirror(tree));
+    }
+
     /// A folder of 10,000 files gets another name: against a run that finds nothing to do.
     fn moved(&self) {
         trees::wide(&self.path("moved/season"), 10_000);
@@ -283,7 +327,7 @@ impl Bench {
 /// A group of rows.
 type Group = (&'static str, fn(&Bench));
 
-const GROUPS: [Group; 10] = [
+const GROUPS: [Group; 11] = [
     ("small", Bench::small),
     ("wide", Bench::wide),
     ("deep", Bench::deep),
@@ -292,6 +336,7 @@ const GROUPS: [Group; 10] = [
     ("moved", Bench::moved),
     ("watched", Bench::watched),
     ("million", Bench::million),
+    ("shops", Bench::shops),
     ("far", Bench::far),
     ("net", Bench::net),
 ];
@@ -349,9 +394,11 @@ fn forget_all() {
 /// Groups in which files are copied: they are measured to another file system too.
 const COPYING: [&str; 6] = ["small", "wide", "deep", "media", "big", "watched"];
 
-/// An ext4 file system in a file of its own, past the page cache of the disk that the file is on.
+/// A file system in a file of its own, past the page cache of the disk that the file is on.
 struct Drive {
     image: Option<PathBuf>,
+    /// The loop device, where the driver does not make one itself.
+    device: Option<String>,
     at: PathBuf,
 }
 
@@ -361,22 +408,34 @@ impl Drive {
         if let Some(at) = given {
             let at = at.join(format!("reedhook-bench-{}", std::process::id()));
             fs::create_dir_all(&at).ok()?;
-            return Some(Drive { image: None, at });
+            return Some(Drive { image: None, device: None, at });
         }
+        let ext4 = ["/usr/sbin/mkfs.ext4", "-q", "-E", "lazy_itable_init=0,lazy_journal_init=0"];
+        Drive::make(if quick { 1 << 30 } else { 8 << 30 }, &ext4, None)
+    }
+
+    /// A new file system of so many bytes, made by these words, and mounted by the kernel or a driver in user space.
+    fn make(size: u64, mkfs: &[&str], driver: Option<&str>) -> Option<Drive> {
         let folder = std::env::temp_dir();
         let image = folder.join(format!("reedhook-bench-{}.img", std::process::id()));
         let at = folder.join(format!("reedhook-bench-{}.drive", std::process::id()));
-        let drive = Drive { image: Some(image.clone()), at: at.clone() };
-        let size = if quick { 1 << 30 } else { 8 << 30 };
+        let mut drive = Drive { image: Some(image.clone()), device: None, at: at.clone() };
         fs::File::create(&image).and_then(|file| file.set_len(size)).ok()?;
         fs::create_dir_all(&at).ok()?;
         let (image, at) = (image.to_str()?, at.to_str()?);
         let works = |words: &[&str]| {
-            let output = Command::new(words[0]).args(&words[1..]).output();
-            output.is_ok_and(|output| output.status.success()).then_some(())
+            let output = Command::new(words[0]).args(&words[1..]).output().ok()?;
+            output.status.success().then(|| String::from_utf8_lossy(&output.stdout).trim().to_owned())
         };
-        works(&["/usr/sbin/mkfs.ext4", "-q", "-E", "lazy_itable_init=0,lazy_journal_init=0", image])?;
-        works(&["mount", "-o", "loop", image, at])?;
+        works(&[mkfs, &[image]].concat())?;
+        match driver {
+            Some(driver) => {
+                let device = works(&["losetup", "--find", "--show", image])?;
+                drive.device = Some(device.clone());
+                works(&["mount", "-t", driver, &device, at])?;
+            }
+            None => drop(works(&["mount", "-o", "loop", image, at])?),
+        }
         Some(drive)
     }
 }
@@ -386,6 +445,9 @@ impl Drop for Drive {
         match &self.image {
             Some(image) => {
                 let _ = Command::new("umount").arg(&self.at).output();
+                if let Some(device) = &self.device {
+                    let _ = Command::new("losetup").args(["-d", device]).output();
+                }
                 let _ = fs::remove_file(image);
                 let _ = fs::remove_dir(&self.at);
             }

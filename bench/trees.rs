@@ -91,6 +91,16 @@ pub fn big(root: &Path, mib: usize) {
     (0..mib).for_each(|_| file.write_all(&block).expect("room"));
 }
 
+/// One long file that is mostly holes: a MiB of data in every 32.
+pub fn sparse(root: &Path, mib: u64) {
+    use std::os::unix::fs::FileExt;
+    folder(root);
+    let block = Seeded(5).bytes(1 << 20);
+    let file = fs::File::create(root.join("survey.raw")).expect("a file");
+    file.set_len(mib << 20).expect("room");
+    (0..mib).step_by(32).for_each(|at| file.write_all_at(&block, at << 20).expect("room"));
+}
+
 /// Gives every hundredth file of a tree made by [`small`] other content.
 pub fn change_one_in_a_hundred(root: &Path, count: usize, round: usize) {
     for number in (0..count).step_by(100) {

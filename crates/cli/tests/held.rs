@@ -212,6 +212,8 @@ fn names_that_become_one_are_one_problem_and_nothing_below_them_moves() {
         }
         let ran = station.run(&["preview", "counts"]).out;
         assert!(ran.contains("\"Docs\" and \"docs\" would be one name there"), "{kind}: {ran}");
+        let why = station.run(&["why", "counts", "docs/rota.txt"]).expect(0).out;
+        assert!(why.contains("would be one name there"), "{kind}: {why}");
         let there = fs::read(station.path("share/counts/docs/rota.txt")).unwrap();
         assert_eq!(there, b"first", "{kind}: neither is touched");
         assert!(!station.path("share/counts/docs/other.txt").exists(), "{kind}");
@@ -276,4 +278,42 @@ fn shut_down(at: &Path) {
     let program =
         "import fcntl,os,struct,sys; fcntl.ioctl(os.open(sys.argv[1], 0), 0x8004587d, struct.pack('I', 2))";
     tool(&["python3", "-c", program, at.to_str().unwrap()]);
+}
+
+/// The kernel does not tell such a program that everything is to be made durable; it is told of each file.
+#[test]
+fn what_a_program_keeps_is_made_durable_file_by_file() {
+    let ways = Ways::default();
+    let Some((station, share)) = shared(ways.clone(), "mirror", &[]) else { return };
+    for name in ["heron.csv", "teal.csv"] {
+        station.write(name, name, 1_900_000_001);
+    }
+    write(&station.left().join("large.bin"), &vec![7; 3 << 20], 1_900_000_001);
+    station.run_job(&["--yes"]).expect(0);
+    let synced = ways.synced.lock().unwrap().clone();
+    for content in [b"heron.csv".to_vec(), b"teal.csv".to_vec(), vec![7; 3 << 20]] {
+        assert!(synced.contains(&content), "whole, before it got its name");
+    }
+    share.unmount();
+}
+
+/// A two-way job that no longer spells names: what it spelled is not taken for removed.
+#[test]
+fn a_job_that_no_longer_spells_names_removes_nothing() {
+    let ways = Ways { refused: b":", ..Ways::default() };
+    let Some((station, share)) = shared(ways, "two-way", &["--odd-names", "encode"]) else { return };
+    station.write("09:30.csv", "heron,3", 1_900_000_001);
+    station.run_job(&["--yes"]).expect(0);
+    assert_eq!(changes(&station.run_job(&[]).expect(0).last()), 0);
+    assert!(station.path("share/counts/09%3A30.csv").exists());
+    // What is done there under the spelling is done to the name.
+    fs::write(station.path("share/counts/09%3A30.csv"), "heron,44").unwrap();
+    station.run_job(&["--yes"]).expect(0);
+    assert_eq!(fs::read(station.left().join("09:30.csv")).unwrap(), b"heron,44");
+    station.run(&["job", "edit", "counts", "--odd-names", "report"]).expect(0);
+    let ran = station.run_job(&["--yes"]).expect(1);
+    assert_eq!(problems(&ran), BTreeSet::from(["name-refused 09:30.csv".to_owned()]));
+    assert_eq!(number(&ran.last(), "removed"), 0);
+    assert_eq!(fs::read(station.left().join("09:30.csv")).unwrap(), b"heron,44");
+    share.unmount();
 }

@@ -115,6 +115,13 @@ fn in_words(word: &str) -> String {
     known.to_owned()
 }
 
+/// Whether a folder is kept by a program that no block device stands behind: the kernel passes it single files to make durable, but
+/// not the wish for everything.
+pub(crate) fn is_kept_by_a_program(folder: &Path) -> bool {
+    mount_of(folder)
+        .is_some_and(|mount| mount.file_system.starts_with("fuse") && mount.file_system != "fuseblk")
+}
+
 /// The type of the file system that a folder is on.
 pub(crate) fn type_of(folder: &Path) -> Option<String> {
     Some(real_type(&mount_of(folder)?))
@@ -338,7 +345,7 @@ fn type_in(at: Reader<'_>) -> Option<&'static str> {
     (has(at, 82, b"FAT32") || has(at, 54, b"FAT")).then_some("vfat")
 }
 
-/// The label and UUID of a file system, by the published layouts of ext2–4, XFS, btrfs, FAT, exFAT and NTFS.
+/// The label and UUID of a file system, by the published layouts of ext2–4, XFS, btrfs, HFS+, FAT, exFAT and NTFS.
 fn names_in(at: Reader<'_>) -> Option<Names> {
     if has(at, 1080, &[0x53, 0xef]) {
         return Some((label(&at(1144, 16)?), Some(uuid(&at(1128, 16)?))));
@@ -348,6 +355,9 @@ fn names_in(at: Reader<'_>) -> Option<Names> {
     }
     if has(at, 0x10040, b"_BHRfS_M") {
         return Some((label(&at(0x1012b, 256)?), Some(uuid(&at(0x10020, 16)?))));
+    }
+    if has(at, HFS_PLUS, b"H+") || has(at, HFS_PLUS, b"HX") {
+        return Some((hfs_plus_label(at), Some(hfs_plus_uuid(&at(HFS_PLUS + 104, 8)?))));
     }
     match type_in(at)? {
         "exfat" => Some((exfat_label(at), Some(serial(&at(100, 4)?)))),
@@ -410,6 +420,40 @@ fn ntfs_label(at: Reader<'_>) -> Option<String> {
     }
 }
 
+/// Where the volume header of HFS+ is (Apple's Technical Note 1150).
+const HFS_PLUS: u64 = 1024;
+
+/// A big-endian number of a device.
+fn big_number(at: Reader<'_>, start: u64, length: usize) -> Option<u64> {
+    Some(at(start, length)?.iter().fold(0, |number, byte| number << 8 | u64::from(*byte)))
+}
+
+/// The label is the name of the root folder: the first record in the first leaf of the catalog.
+fn hfs_plus_label(at: Reader<'_>) -> Option<String> {
+    const ROOT_PARENT: u64 = 1;
+    let block = big_number(at, HFS_PLUS + 40, 4)?;
+    let catalog = big_number(at, HFS_PLUS + 288, 4)?.checked_mul(block)?;
+    let (leaf, size) = (big_number(at, catalog.checked_add(24)?, 4)?, big_number(at, catalog + 32, 2)?);
+    // Behind the node's descriptor: the length of the key, the number of the folder above, and the name.
+    let key = catalog.checked_add(leaf.checked_mul(size)?)?.checked_add(14)?;
+    let length = big_number(at, key + 6, 2)?.min(255);
+    let name = at(key + 8, usize::try_from(2 * length).ok()?)?;
+    let units: Vec<u16> = name.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]])).collect();
+    let name = String::from_utf16_lossy(&units);
+    (big_number(at, key + 2, 4)? == ROOT_PARENT && !name.is_empty()).then_some(name)
+}
+
+/// The UUID that systems derive from the number of an HFS+ volume: version 3 (RFC 9562), in a name space of Apple's.
+fn hfs_plus_uuid(volume: &[u8]) -> String {
+    use md5::{Digest, Md5};
+    const NAME_SPACE: [u8; 16] =
+        [0xb3, 0xe2, 0x0f, 0x39, 0xf2, 0x92, 0x11, 0xd6, 0x97, 0xa4, 0x00, 0x30, 0x65, 0x43, 0xec, 0xac];
+    let mut bytes = Md5::new().chain_update(NAME_SPACE).chain_update(volume).finalize();
+    bytes[6] = 0x30 | bytes[6] & 0x0f;
+    bytes[8] = 0x80 | bytes[8] & 0x3f;
+    uuid(&bytes)
+}
+
 /// Text in UTF-16.
 fn wide(bytes: &[u8]) -> Option<String> {
     let units: Vec<u16> = bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
@@ -468,6 +512,19 @@ mod tests {
         fat[67..71].copy_from_slice(&[0x4d, 0x3c, 0x2b, 0x1a]);
         fat[71..82].copy_from_slice(b"NO NAME    ");
         assert_eq!(names(&fat), Some((None, Some("1A2B-3C4D".to_owned()))));
+        // An empty volume: its header, the header of the catalog, and the catalog's only leaf.
+        let mut hfs = vec![0; 32 << 10];
+        hfs[1024..1028].copy_from_slice(&[b'H', b'+', 0, 4]);
+        hfs[1024 + 40..1024 + 44].copy_from_slice(&4096_u32.to_be_bytes());
+        hfs[1024 + 104..1024 + 112].copy_from_slice(&[1, 2, 3, 4, 5, 6, 7, 8]);
+        hfs[1024 + 288..1024 + 292].copy_from_slice(&2_u32.to_be_bytes());
+        hfs[8192 + 24..8192 + 28].copy_from_slice(&1_u32.to_be_bytes());
+        hfs[8192 + 32..8192 + 34].copy_from_slice(&4096_u16.to_be_bytes());
+        let key =
+            [0, 22, 0, 0, 0, 1, 0, 8, 0, b'F', 0, b'E', 0, b'N', 0, b'F', 0, b'I', 0, b'E', 0, b'L', 0, b'D'];
+        hfs[12288 + 14..12288 + 14 + key.len()].copy_from_slice(&key);
+        let uuid = "6095e009-5132-3fc5-87c2-d5a01745283e".to_owned();
+        assert_eq!(names(&hfs), Some((Some("FENFIELD".to_owned()), Some(uuid))));
         assert_eq!(names(&[0; 4096]), None);
         assert_eq!(names(b"XFSB"), None, "a device that ends early");
         // Whatever is on a device: an answer, and soon.

@@ -10,7 +10,7 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::one_way::{Decision, decide, decide_by_content};
 use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, State, Verdict, reconcile, settle};
 use reedhook_core::store::Store;
-use reedhook_core::walk::why_not_held;
+use reedhook_core::walk::{clash_words, why_not_held};
 use serde_json::json;
 
 use crate::context::Context;
@@ -92,6 +92,9 @@ impl Facts {
         if facts.filtered(&filter, left, right, path) {
             return Ok(facts);
         }
+        if right.is_some_and(|right| facts.clashes(job.rules.kind, left, right, path)) {
+            return Ok(facts);
+        }
         match (job.rules.kind, right) {
             (Kind::TwoWay, Some(right)) => {
                 facts.two_way(context, job, (left, right), path, (ours.as_ref(), theirs.as_ref()))?
@@ -143,6 +146,31 @@ impl Facts {
         false
     }
 
+    /// Whether the path, or a folder above it, is one of several names of a side that are one name at the other.
+    fn clashes(&mut self, kind: Kind, left: &dyn Store, right: &dyn Store, path: &RelPath) -> bool {
+        let folding = match kind {
+            Kind::TwoWay => left.capabilities().folding.or(right.capabilities().folding),
+            _ => right.capabilities().folding,
+        };
+        let mut folder = RelPath::root();
+        for part in path.parts().filter(|_| folding.is_any()) {
+            let Ok(name) = Name::new(part) else { return false };
+            for store in [left, right].into_iter().take(if kind == Kind::TwoWay { 2 } else { 1 }) {
+                let entries = store.list(&folder).map(|listing| listing.entries).unwrap_or_default();
+                let mut names: Vec<Name> = entries.into_iter().map(|entry| entry.name).collect();
+                names.retain(|other| folding.is_same(other, &name));
+                names.sort();
+                if let (true, Some((_, words))) = (names.len() > 1, clash_words(&names)) {
+                    self.say(format!("{words}."));
+                    self.decision = "problem";
+                    return true;
+                }
+            }
+            folder = folder.join(&name);
+        }
+        false
+    }
+
     fn one_way(
         &mut self,
         context: &Context,
@@ -168,7 +196,14 @@ impl Facts {
                     &mut |_| {},
                 );
                 let same = same.unwrap_or(false);
-                self.say("The right one's time is only that of its arrival, so the two were compared byte by byte.");
+                let why = if by.is_shifted(ours, theirs) {
+                    "Their times differ as they do where one side keeps local time"
+                } else if by.is_silent(ours, theirs) {
+                    "One of the sides cannot hold such a time"
+                } else {
+                    "The right one's time is only that of its arrival"
+                };
+                self.say(format!("{why}, so the two were compared byte by byte."));
                 decide_by_content(&rules, ours, theirs, same)
             }
             (decision, ..) => decision,

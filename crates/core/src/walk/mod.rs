@@ -842,7 +842,7 @@ fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, Str
 }
 
 /// What is said of names that the other side takes for one; it is a problem of the first of them.
-pub(crate) fn clash_words(names: &[Name]) -> Option<(Name, String)> {
+pub fn clash_words(names: &[Name]) -> Option<(Name, String)> {
     let (first, others) = names.split_first()?;
     let others = others.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(" and ");
     let message =

@@ -423,7 +423,7 @@ impl<'a> Visit<'a> {
         }
     }
 
-    /// What is remembered of a name; nothing when it is missing at one side because an earlier run removed it there and was cut
+    /// What is remembered of a name; nothing when it is missing at one side because that side cannot hold it, or because an earlier run removed it there and was cut
     /// short. Otherwise what has been put back at the other side would seem to have been removed by a person.
     fn without_our_own_removal(
         &mut self,
@@ -436,11 +436,13 @@ impl<'a> Visit<'a> {
             (false, true) => Side::Left,
             _ => return known,
         };
-        let ours = known.is_some()
-            && !self.input.removing.is_empty()
+        let ours = !self.input.removing.is_empty()
             && self.input.removing.holds(missing, &self.record.path.join(name));
-        self.changed |= ours;
-        known.filter(|_| !ours)
+        // A name that cannot be there has not been removed there: it was spelled otherwise, as it no longer is.
+        let cannot_be = || self.input.store(missing).capabilities().names.refusal(name).is_some();
+        let nobody_s = known.is_some() && (ours || cannot_be());
+        self.changed |= nobody_s;
+        known.filter(|_| !nobody_s)
     }
 
     fn stays(&mut self, left: bool, right: bool) {

@@ -65,7 +65,7 @@ pub(super) struct Holds {
 }
 
 /// Seconds since 1970 of 1980-01-01 and of the end of 2107, in UTC: the years that FAT and exFAT have room for.
-const DOS_TIMES: (i64, i64) = (315_532_800, 4_354_819_199);
+pub(super) const DOS_TIMES: (i64, i64) = (315_532_800, 4_354_819_199);
 
 impl Kind {
     /// The kind of what a folder is on, given its `statfs` number.

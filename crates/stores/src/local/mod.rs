@@ -65,6 +65,9 @@ pub struct LocalStore {
     ways: Arc<Ways>,
     /// A file can be renamed over another.
     renames_over: bool,
+    /// Everything can be made durable at once; otherwise each file is when it is sealed, and each folder that has changed.
+    syncs_whole: bool,
+    changed: Mutex<HashMap<RelPath, Arc<Folder>>>,
 }
 
 impl LocalStore {
@@ -99,6 +102,7 @@ impl LocalStore {
         // A folder may fold on a file system that does not, and this one shows it by itself.
         capabilities.folding.case |= root.folds_case();
         let device = root.stat_self().map_err(failed)?.id.map_or(0, |id| id.device);
+        let by_a_program = crate::drives::is_kept_by_a_program(&place);
         Ok(LocalStore {
             root: Arc::new(root),
             device,
@@ -111,6 +115,8 @@ impl LocalStore {
             next_part: AtomicU64::new(seed()),
             ways: Arc::default(),
             renames_over: found.is_none_or(|found| found.rename_over),
+            syncs_whole: found.is_none_or(|found| found.syncs) && !by_a_program,
+            changed: Mutex::default(),
         })
     }
 
@@ -167,6 +173,9 @@ impl LocalStore {
     /// The open folder for a path in which something is about to change: it is still where it was, not long ago.
     fn folder_to_change(&self, path: &RelPath, action: &'static str) -> Result<Arc<Folder>> {
         let folder = self.folder(path, action)?;
+        if !self.syncs_whole {
+            self.changed().insert(path.clone(), folder.clone());
+        }
         let fresh = path.is_root()
             || self.cache().get(path).is_some_and(|opened| opened.seen.elapsed() < TRUSTED_FOR);
         if fresh {
@@ -189,6 +198,10 @@ impl LocalStore {
 
     fn mounted(&self) -> std::sync::MutexGuard<'_, HashMap<u64, Arc<Folder>>> {
         self.mounted.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn changed(&self) -> std::sync::MutexGuard<'_, HashMap<RelPath, Arc<Folder>>> {
+        self.changed.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn away(&self) -> std::sync::MutexGuard<'_, Vec<(RelPath, Arc<Folder>)>> {
@@ -250,8 +263,19 @@ impl LocalStore {
     ) -> LocalStage {
         let shared = target.is_reserved().then(|| self.ours());
         let (target, ways) = (target.clone(), self.ways.clone());
-        let keeps_modes = self.capabilities.modes;
-        LocalStage { folder, part, file: Some(file), target, at: 0, made_with, ways, shared, keeps_modes }
+        let (keeps_modes, synced) = (self.capabilities.modes, !self.syncs_whole);
+        LocalStage {
+            folder,
+            part,
+            file: Some(file),
+            target,
+            at: 0,
+            made_with,
+            ways,
+            shared,
+            keeps_modes,
+            synced,
+        }
     }
 
     fn part_name(&self) -> Vec<u8> {
@@ -672,6 +696,15 @@ impl Store for LocalStore {
     }
 
     fn sync(&self) -> Result<()> {
+        for (path, folder) in std::mem::take(&mut *self.changed()) {
+            match folder.sync() {
+                // Some know no such thing of folders.
+                Err(error) if !sys::is_unsupported(&error) => {
+                    return Err(fault("make durable", &path, error));
+                }
+                _ => {}
+            }
+        }
         self.root.sync_file_system().map_err(|error| fault("make durable", &RelPath::root(), error))?;
         let mounted: Vec<Arc<Folder>> = self.mounted().values().cloned().collect();
         for folder in mounted {
@@ -794,7 +827,9 @@ impl Store for LocalStore {
     }
 
     fn space(&self) -> Result<Option<Space>> {
-        self.root.space().map(Some).map_err(|error| fault("examine", &RelPath::root(), error))
+        let space = self.root.space().map_err(|error| fault("examine", &RelPath::root(), error))?;
+        // A driver that tells no size at all does not know.
+        Ok(Some(space).filter(|space| space.total > 0))
     }
 
     fn lock(&self) -> Result<Box<dyn Send + Sync>> {

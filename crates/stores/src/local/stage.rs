@@ -85,6 +85,8 @@ pub(super) struct LocalStage {
     pub(super) shared: Option<sys::Sharing>,
     /// Modes are held there.
     pub(super) keeps_modes: bool,
+    /// It has to be made durable by itself.
+    pub(super) synced: bool,
 }
 
 impl LocalStage {
@@ -266,6 +268,10 @@ impl Stage for LocalStage {
         let target = self.target.clone();
         let set = sys::set_file(self.file()?, attributes, (!is_made).then_some(mode));
         set.map_err(|error| fault("write", &target, error))?;
+        if self.synced {
+            let durable = self.file()?.sync_all();
+            durable.map_err(|error| fault("make durable", &target, error))?;
+        }
         if let (Some(shared), Some(file)) = (self.shared, &self.file) {
             shared.give_group(file);
         }

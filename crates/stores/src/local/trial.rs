@@ -15,6 +15,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, Capabilities, Folding, Limits, NameRule};
 use serde::{Deserialize, Serialize};
 
+use super::kinds::DOS_TIMES;
 use super::sys::{self, Folder};
 
 /// The folder that things are tried in, within Reedhook's own.
@@ -53,10 +54,17 @@ pub struct Found {
     /// Two files can change places.
     exchange: bool,
     /// Everything can be made durable at once.
-    syncs: bool,
+    pub(super) syncs: bool,
 }
 
 impl Found {
+    /// Whether times have the step and the beginning that FAT has, whatever its driver calls it: it keeps local time.
+    fn looks_like_dos(&self) -> bool {
+        const DAY: i64 = 86_400;
+        let (dos, _) = DOS_TIMES;
+        self.step == Some(2_000_000_000) && self.first.is_some_and(|first| (first - dos).abs() <= DAY)
+    }
+
     /// What a store can do, given what is assumed of its type.
     pub(super) fn onto(&self, assumed: &Capabilities) -> Capabilities {
         let found = (self.first.is_some() || self.last.is_some())
@@ -80,7 +88,7 @@ impl Found {
                 times,
                 file_size: self.file_size,
                 utf16_names: self.utf16_names,
-                ..assumed.limits
+                local_time: assumed.limits.local_time || self.looks_like_dos(),
             },
             ..assumed.clone()
         }
