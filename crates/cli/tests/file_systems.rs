@@ -372,6 +372,20 @@ fn both_ways(station: &Station, drive: &mut Drive) {
     assert_eq!(kept(&mine, kind), kept(&drive.path("both"), kind), "{what}");
 }
 
+/// A folder gets another case on the drive, with an edit in it: the side that tells cases apart follows.
+fn another_case_there(station: &Station, drive: &Drive) {
+    let (kind, what) = (drive.kind, drive.kind.name);
+    let mine = station.path("mine");
+    fs::rename(drive.path("both/Deeper"), drive.path("both/d")).unwrap();
+    fs::rename(drive.path("both/d"), drive.path("both/DEEPER")).unwrap();
+    drive.save("both/DEEPER/b.csv", "teal,77", 1_935_850_800);
+    station.run(&["run", "both", "--yes"]).expect(0);
+    assert_eq!(fs::read(mine.join("DEEPER/b.csv")).unwrap(), b"teal,77", "{what}");
+    assert!(!mine.join("Deeper").exists(), "{what}");
+    assert_quiet(station.run(&["run", "both", "--json"]), what);
+    assert_eq!(kept(&mine, kind), kept(&drive.path("both"), kind), "{what}");
+}
+
 /// Names that are refused, names that would become one, years that cannot be told, links: each is said, nothing is done twice.
 fn oddities(station: &Station, drive: &mut Drive) {
     let (kind, what) = (drive.kind, drive.kind.name);
@@ -559,6 +573,7 @@ fn round(kind: &'static Kind) {
     drive.mount_for(&station, "stick");
     one_way(&station, &mut drive);
     both_ways(&station, &mut drive);
+    another_case_there(&station, &drive);
     oddities(&station, &mut drive);
 }
 

@@ -298,7 +298,8 @@ fn a_version_that_makes_room_takes_no_name_that_is_in_use() {
     assert_eq!((tree(&pair.left), tree(&pair.right)), (expected.clone(), expected));
 }
 
-/// A side that folds case never gets two names that it would take for one, nor does its name go beside the other's.
+/// Where a side takes two names for one, both sides get one spelling; a side that folds case never gets two names that it would take
+/// for one.
 #[test]
 fn names_that_one_side_cannot_tell_apart() {
     let mut pair = Pair::new(ConflictPolicy::Hold);
@@ -310,13 +311,32 @@ fn names_that_one_side_cannot_tell_apart() {
         (Side::Left, "M\u{f6}wen/a"),
         (Side::Right, "Mo\u{308}wen/b"),
         (Side::Left, "same"),
+        (Side::Left, "Otter"),
+        (Side::Left, "otter"),
     ] {
         pair.edit(side, &Edit::Write(path(name), 1));
     }
-    let before = (tree(&pair.left).len(), tree(&pair.right).len());
     let (plan, counts) = pair.run().unwrap();
-    assert_eq!((counts.added, counts.problems), (1, 4), "{:?}", plan.to_right.problems);
-    assert_eq!((tree(&pair.left).len(), tree(&pair.right).len()), (before.0, before.1 + 1));
+    assert_eq!(
+        (counts.moved, counts.added, counts.problems),
+        (2, 3, 1),
+        "{:?} {:?}",
+        plan.aside,
+        plan.to_right.problems
+    );
+    let mut left = tree(&pair.left);
+    left.retain(|name, _| !matches!(name.as_bytes(), b"Otter" | b"otter"));
+    assert_eq!(left, tree(&pair.right), "each name once, spelled alike");
+    // The side that folds spells a folder otherwise, and the other one follows, which does not fold.
+    pair.edit(Side::Right, &Edit::Rename(path("M\u{f6}wen"), path("m\u{f6}WEN")));
+    pair.edit(Side::Right, &Edit::Write(path("m\u{f6}WEN/a"), 7));
+    let (_, counts) = pair.run().unwrap();
+    assert_eq!((counts.moved, counts.updated, counts.removed), (1, 1, 0));
+    let mut left = tree(&pair.left);
+    left.retain(|name, _| !matches!(name.as_bytes(), b"Otter" | b"otter"));
+    assert_eq!(left, tree(&pair.right));
+    let (plan, counts) = pair.run().unwrap();
+    assert_eq!((counts.changes(), plan.news.len()), (0, 0), "at rest");
 }
 
 /// Something of everything, so that a run takes every kind of step.

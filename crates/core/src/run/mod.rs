@@ -756,7 +756,7 @@ impl<'a> Engine<'a> {
                 (self.rename_file(from, &path, (to, was), item.action.role), done)
             }
             Step::Respell { from, was } => {
-                let items = was.is_folder().then_some(0);
+                let items = was.is_folder().then_some(1);
                 let done = Item {
                     moved_from: Some(from.clone()),
                     items,

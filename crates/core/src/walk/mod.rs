@@ -165,6 +165,7 @@ fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {
         |store: &dyn Store, side| store.stat(&RelPath::root()).map_err(|error| ScanError::Store(side, error));
     Ok(Task {
         path: RelPath::root(),
+        right_at: RelPath::root(),
         left: examine(input.left, Side::Left)?,
         right: examine(input.right, Side::Right)?,
         inherited: input.filter.root(),
@@ -178,6 +179,8 @@ fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {
 #[derive(Debug)]
 struct Task {
     path: RelPath,
+    /// Where it is at the right now: under another spelling, perhaps.
+    right_at: RelPath,
     left: Option<Meta>,
     right: Option<Meta>,
     inherited: Inherited,
@@ -308,6 +311,9 @@ struct Visit<'a> {
     left_incomplete: bool,
     /// The right folder is, or lies in, the root of another job's side.
     anothers: bool,
+    /// Where the folder is at the right now, and the names in it that are spelled otherwise there.
+    right_at: RelPath,
+    right_names: HashMap<Name, Name>,
 }
 
 impl<'a> Visit<'a> {
@@ -340,6 +346,8 @@ impl<'a> Visit<'a> {
             unknown: HashSet::new(),
             left_incomplete: false,
             anothers: task.anothers,
+            right_at: task.right_at,
+            right_names: HashMap::new(),
         };
         let entries = if task.hollow { None } else { visit.read(task.inherited, progress)? };
         if let Some((left, right)) = entries {
@@ -379,14 +387,14 @@ impl<'a> Visit<'a> {
 
     fn list(&mut self, side: Side) -> Result<Listed, ScanError> {
         let plan = &self.record.plan;
-        let (present, store) = match side {
-            Side::Left => (plan.left.is_some(), self.input.left),
-            Side::Right => (plan.right.is_some(), self.input.right),
+        let (present, store, at) = match side {
+            Side::Left => (plan.left.is_some(), self.input.left, &plan.path),
+            Side::Right => (plan.right.is_some(), self.input.right, &self.right_at),
         };
         if !present {
             return Ok(Listed::Entries(Listing::default()));
         }
-        let listed = list(store, side, &plan.path)?;
+        let listed = list(store, side, at)?;
         if let Listed::Failed(problem) = &listed {
             self.problem(problem.clone());
             self.record.stays = true;
@@ -419,7 +427,7 @@ impl<'a> Visit<'a> {
     fn judge_all(&mut self, side: Side, mut entries: Vec<Entry>, inherited: Inherited) -> Vec<Judged> {
         entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
         let mut judged = Vec::with_capacity(entries.len());
-        let folder = &self.record.plan.path;
+        let folder = if side == Side::Left { &self.record.plan.path } else { &self.right_at };
         let root_of_another = is_root_of_another(self.input.store(side), folder, &entries);
         self.anothers |= root_of_another && side == Side::Right;
         for Entry { name, meta } in entries {
@@ -428,7 +436,7 @@ impl<'a> Visit<'a> {
                     // Nothing that a run has left: it stays, as what is left out does.
                     judged.push(Judged { name, meta, verdict: None });
                 } else if !self.anothers {
-                    let path = self.record.plan.path.join(&name);
+                    let path = self.right_at.join(&name);
                     self.found.plan.leftovers.push((path, meta));
                 }
                 continue;
@@ -454,6 +462,8 @@ impl<'a> Visit<'a> {
         for others in &merged.clashes {
             self.refuse_clash(others);
         }
+        self.right_names =
+            merged.respelled.iter().map(|(name, other)| (name.clone(), other.name.clone())).collect();
         let mut right = std::mem::take(&mut merged.right).into_iter().peekable();
         for item in left {
             while let Some(extra) = right.next_if(|other| other.name < item.name) {
@@ -483,6 +493,11 @@ impl<'a> Visit<'a> {
         let from = self.record.plan.path.join(&other.name);
         self.act(name.clone(), Step::Respell { from, was: Box::new(other.meta.clone()) }, 0);
         self.record.touched = true;
+    }
+
+    /// Where something in the folder is at the right now.
+    fn now_at_right(&self, name: &Name) -> RelPath {
+        self.right_at.join(self.right_names.get(name).unwrap_or(name))
     }
 
     /// Names that would be one there: none of them is touched.
@@ -619,9 +634,9 @@ impl<'a> Visit<'a> {
             return Decision::Same;
         };
         if rot.mends(known.side) {
-            let path = &known.path;
-            let (ours, theirs) =
-                (Held { store: self.input.left, path }, Held { store: self.input.right, path });
+            let there = self.now_at_right(name);
+            let ours = Held { store: self.input.left, path: &known.path };
+            let theirs = Held { store: self.input.right, path: &there };
             let same =
                 content::equal(ours, theirs, left.size, (true, self.stop), &mut |_| {}).unwrap_or(false);
             return if same { Decision::Same } else { Decision::Update };
@@ -634,9 +649,9 @@ impl<'a> Visit<'a> {
     /// Decides by content what nothing else can tell. Where it cannot be read, the files count as different: bringing the left
     /// one over keeps the right one's copy.
     fn by_content(&mut self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
-        let path = &self.record.plan.path.join(name);
-        let held = |store| Held { store, path };
-        let (ours, theirs) = (held(self.input.left), held(self.input.right));
+        let (here, there) = (self.record.plan.path.join(name), self.now_at_right(name));
+        let ours = Held { store: self.input.left, path: &here };
+        let theirs = Held { store: self.input.right, path: &there };
         let same = content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {}).unwrap_or(false);
         let right = right.unwrap_or(left);
         self.found.plan.shifted += u64::from(same && self.input.rules.by.is_shifted(left, right));
@@ -725,8 +740,8 @@ impl<'a> Visit<'a> {
         let inherited = self.input.filter.inherit(verdict);
         self.record.touched |= left.is_none() || right.is_none();
         let path = self.record.plan.path.join(name);
-        let anothers = self.anothers;
-        self.below.push(Task { path, left, right, inherited, chosen, hollow: false, anothers });
+        let (anothers, right_at) = (self.anothers, self.now_at_right(name));
+        self.below.push(Task { path, right_at, left, right, inherited, chosen, hollow: false, anothers });
     }
 
     /// Whether the destination's limits rule the entry out; reported when they do.

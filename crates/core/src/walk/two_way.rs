@@ -137,6 +137,7 @@ pub fn scan_two_way(input: &TwoWayInput<'_>, progress: &ScanProgress) -> Result<
         right: examine(input.right, Side::Right)?,
         known: None,
         known_at: RelPath::root(),
+        now_at: [RelPath::root(), RelPath::root()],
         inherited: input.filter.root(),
         chosen: true,
         mode: Mode::Reconcile,
@@ -164,6 +165,8 @@ struct Task {
     known: Option<Known>,
     /// The path under which it is remembered: its name may have been spelled otherwise.
     known_at: RelPath,
+    /// Where it is at each side now: under another spelling, perhaps.
+    now_at: [RelPath; 2],
     inherited: Inherited,
     chosen: bool,
     mode: Mode,
@@ -231,6 +234,8 @@ struct Visit<'a> {
     spellings: Spellings,
     /// The path under which the folder is remembered.
     known_at: RelPath,
+    /// Where the folder is at each side now.
+    now_at: [RelPath; 2],
     /// At each side: whether the folder is, or lies in, the root of another job's side.
     anothers: [bool; 2],
 }
@@ -284,6 +289,7 @@ impl<'a> Visit<'a> {
             folded: Default::default(),
             spellings: Spellings::default(),
             known_at: task.known_at,
+            now_at: task.now_at,
             anothers: task.anothers,
         };
         visit.look(task.inherited, progress)?;
@@ -322,7 +328,7 @@ impl<'a> Visit<'a> {
         if present.is_none() {
             return Ok(Some(Vec::new()));
         }
-        let listing: Listing = match super::list(self.input.store(side), side, &self.record.path)? {
+        let listing: Listing = match super::list(self.input.store(side), side, &self.now_at[at(side)])? {
             Listed::Entries(listing) => listing,
             Listed::Failed(problem) => {
                 self.found.problems.push(problem);
@@ -351,7 +357,7 @@ impl<'a> Visit<'a> {
     fn judge_all(&mut self, side: Side, mut entries: Vec<Entry>, inherited: Inherited) -> Vec<Judged> {
         entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
         let mut judged = Vec::with_capacity(entries.len());
-        let root_of_another = is_root_of_another(self.input.store(side), &self.record.path, &entries);
+        let root_of_another = is_root_of_another(self.input.store(side), &self.now_at[at(side)], &entries);
         self.anothers[at(side)] |= root_of_another;
         for Entry { name, meta } in entries {
             if root_of_another && name.as_bytes() == RESERVED_NAME {
@@ -363,7 +369,7 @@ impl<'a> Visit<'a> {
                     // Nothing that a run has left: it stays, as what is left out does.
                     judged.push(Judged { name, meta, verdict: None });
                 } else if !self.anothers[at(side)] {
-                    self.found.leftovers[at(side)].push((self.record.path.join(&name), meta));
+                    self.found.leftovers[at(side)].push((self.now_at[at(side)].join(&name), meta));
                 }
                 continue;
             }
@@ -504,6 +510,7 @@ impl<'a> Visit<'a> {
         };
         let path = self.record.path.join(&name);
         let known_at = self.known_at.join(self.spellings.remembered_as(&name));
+        let now_at = [Side::Left, Side::Right].map(|side| self.now_at(side, &name));
         let inherited = self.input.filter.inherit(verdict);
         let folder_known = known.clone().filter(|_| was_folder);
         if on_both && was_folder && !mode_differs {
@@ -520,6 +527,7 @@ impl<'a> Visit<'a> {
             right,
             known: folder_known,
             known_at,
+            now_at,
             inherited,
             chosen,
             mode,
@@ -543,7 +551,8 @@ impl<'a> Visit<'a> {
             // The other side made an item of the folder; that holds unless something in the folder has changed.
             (_, Some(known)) if known.is_folder() => {
                 let folder = if folder_side == Side::Left { &left } else { &right };
-                let unchanged = !self.has_changed_within(folder_side, &path, folder, inherited)?;
+                let now_at = self.now_at(folder_side, &name);
+                let unchanged = !self.has_changed_within(folder_side, (&path, &now_at), folder, inherited)?;
                 unchanged.then_some((folder_side.other(), Role::Plain))
             }
             // This side made a folder of the item; that holds unless the item has changed.
@@ -594,12 +603,12 @@ impl<'a> Visit<'a> {
     fn has_changed_within(
         &mut self,
         side: Side,
-        path: &RelPath,
+        (path, now_at): (&RelPath, &RelPath),
         folder: &Meta,
         inherited: Inherited,
     ) -> Result<bool, ScanError> {
         let known = (self.input.baseline)(path).map_err(ScanError::Baseline)?;
-        let Ok(listing) = self.input.store(side).list(path) else { return Ok(true) };
+        let Ok(listing) = self.input.store(side).list(now_at) else { return Ok(true) };
         if !listing.unknown.is_empty() || !folder.is_folder() {
             return Ok(true);
         }
@@ -613,10 +622,11 @@ impl<'a> Visit<'a> {
                 Some(known) => known.state(side, Some(&meta), &mut |_| false),
                 None => State::Changed,
             };
-            let below = path.join(&name);
+            let (below, below_now) = (path.join(&name), now_at.join(&name));
             let inherited = self.input.filter.inherit(verdict);
             if state == State::Changed
-                || (meta.is_folder() && self.has_changed_within(side, &below, &meta, inherited)?)
+                || (meta.is_folder()
+                    && self.has_changed_within(side, (&below, &below_now), &meta, inherited)?)
             {
                 return Ok(true);
             }
@@ -682,8 +692,9 @@ impl<'a> Visit<'a> {
         let Some(known) = rot.of(&self.record.path, name, left, right) else { return Verdict::Nothing };
         match known.side.filter(|side| rot.mends(Some(*side))) {
             Some(side) => {
-                let held = |store| Held { store, path: &known.path };
-                let (ours, theirs) = (held(self.input.left), held(self.input.right));
+                let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
+                let ours = Held { store: self.input.left, path: &here };
+                let theirs = Held { store: self.input.right, path: &there };
                 let same =
                     content::equal(ours, theirs, left.size, (true, self.stop), &mut |_| {}).unwrap_or(false);
                 if same { Verdict::Nothing } else { Verdict::Carry(side) }
@@ -702,9 +713,8 @@ impl<'a> Visit<'a> {
         right: Option<&Meta>,
         known: Option<&Known>,
     ) -> Verdict {
-        let path = self.record.path.join(name);
         if let (Some(left), Some(right)) = (left, right)
-            && self.is_only_shifted(&path, left, right)
+            && self.is_only_shifted(name, left, right)
         {
             self.found.shifted += 1;
             return Verdict::Adjust;
@@ -712,34 +722,35 @@ impl<'a> Visit<'a> {
         let state = |side: Side, entry: Option<&Meta>| match known {
             None => State::unremembered(entry),
             Some(known) => known.state(side, entry, &mut |expected| {
-                content::hash(self.input.store(side), &path, self.stop)
+                content::hash(self.input.store(side), &self.now_at(side, name), self.stop)
                     .is_ok_and(|found| found == Some(*expected))
             }),
         };
         let (ours, theirs) = (state(Side::Left, left), state(Side::Right, right));
         reconcile(ours, theirs, self.input.removals, &mut || match (left, right) {
-            (Some(left), Some(right)) => self.same_content(&path, left, right),
+            (Some(left), Some(right)) => self.same_content(name, left, right),
             _ => false,
         })
     }
 
     /// Whether two files differ only as they do where one side keeps local time.
-    fn is_only_shifted(&self, path: &RelPath, left: &Meta, right: &Meta) -> bool {
+    fn is_only_shifted(&self, name: &Name, left: &Meta, right: &Meta) -> bool {
         let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
         files
             && left.size == right.size
             && self.input.by.is_shifted(left, right)
-            && self.same_content(path, left, right)
+            && self.same_content(name, left, right)
     }
 
-    fn same_content(&self, path: &RelPath, left: &Meta, right: &Meta) -> bool {
+    fn same_content(&self, name: &Name, left: &Meta, right: &Meta) -> bool {
         match (left.kind, right.kind) {
             (EntryKind::Link, EntryKind::Link) => left.target == right.target,
             (EntryKind::File, EntryKind::File) if left.size == right.size => {
                 let by = self.input.by;
                 let timed = by.precision.is_some() && !by.is_silent(left, right);
-                let (ours, theirs) =
-                    (Held { store: self.input.left, path }, Held { store: self.input.right, path });
+                let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
+                let ours = Held { store: self.input.left, path: &here };
+                let theirs = Held { store: self.input.right, path: &there };
                 (timed && by.same_time(left, right))
                     || content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {})
                         .unwrap_or(false)
@@ -755,9 +766,7 @@ impl<'a> Visit<'a> {
             (None, _) => Verdict::Remove(side.other()),
             (Some(_), None) => Verdict::Carry(side.other()),
             (Some(_), Some(_)) => match (left, right) {
-                (Some(left), Some(right)) if self.same_content(&self.record.path.join(name), left, right) => {
-                    Verdict::Adjust
-                }
+                (Some(left), Some(right)) if self.same_content(name, left, right) => Verdict::Adjust,
                 _ => Verdict::Carry(side.other()),
             },
         }
@@ -849,11 +858,12 @@ impl<'a> Visit<'a> {
         let (won, lost) = if winner == Side::Left { (left, right) } else { (right, left) };
         let longest = self.input.left.capabilities().max_name.min(self.input.right.capabilities().max_name);
         // Asked for the few names in question: a set of all names would be made for every folder.
-        let is_free =
-            |store: &dyn Store, name: &Name| matches!(store.stat(&self.record.path.join(name)), Ok(None));
+        let is_free = |side: Side, name: &Name| {
+            matches!(self.input.store(side).stat(&self.now_at[at(side)].join(name)), Ok(None))
+        };
         let in_use = |found: &[u8]| {
-            let free = Name::new(found)
-                .is_ok_and(|name| is_free(self.input.left, &name) && is_free(self.input.right, &name));
+            let free =
+                Name::new(found).is_ok_and(|name| is_free(Side::Left, &name) && is_free(Side::Right, &name));
             !free || self.given.contains(found)
         };
         let Some(beside) = beside_name(&name, loser, lost.modified, self.input.zone, longest, &in_use) else {
@@ -890,6 +900,11 @@ impl<'a> Visit<'a> {
             }
             None => false,
         }
+    }
+
+    /// Where something in the folder is at a side now.
+    fn now_at(&self, side: Side, name: &Name) -> RelPath {
+        self.now_at[at(side)].join(self.spellings.now_as(side, name))
     }
 
     /// What of names one of the sides does not tell apart.
@@ -1051,6 +1066,12 @@ impl Spellings {
 
     fn clash(&self, name: &Name) -> bool {
         self.clashes.iter().any(|names| names.contains(name))
+    }
+
+    /// The name that something has at a side now.
+    fn now_as<'a>(&'a self, side: Side, name: &'a Name) -> &'a Name {
+        let given = self.given.iter().find(|given| given.side == side && given.to == *name);
+        given.map_or(name, |given| &given.from)
     }
 
     /// The name under which a name is remembered.
