@@ -198,7 +198,7 @@ impl Bench {
     /// To a drive with a file system that is not this system's own, by way of a driver in user space.
     fn shops(&self) {
         for (kind, mkfs, driver) in [
-            ("exFAT", ["/usr/sbin/mkfs.exfat", "-q"].as_slice(), "exfat-fuse"),
+            ("exFAT", ["/usr/sbin/mkfs.exfat"].as_slice(), "exfat-fuse"),
             ("NTFS", &["/usr/sbin/mkfs.ntfs", "-Q", "-F", "-q"], "ntfs-3g"),
         ] {
             let Some(drive) = Drive::make(if self.quick { 2 } else { 6 } << 30, mkfs, Some(driver)) else {

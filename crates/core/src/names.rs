@@ -82,7 +82,7 @@ impl NameRule {
         match refused {
             Some(b'\n' | b'\r') => return Some("it has a line break".to_owned()),
             Some(byte) if byte.is_ascii_control() => return Some("it has a control character".to_owned()),
-            Some(byte) => return Some(format!("it has the character {}", char::from(byte))),
+            Some(byte) => return Some(format!("it has the character '{}'", char::from(byte))),
             None => {}
         }
         match bytes.last() {

@@ -52,7 +52,7 @@ pub fn hint(code: &str) -> &'static str {
         "read-only" => "Mount the destination writable, or check the drive's write switch.",
         "no-space" => "Free space at the destination or shorten how long kept copies stay; then run again.",
         "name-too-long" => "Shorten the name at the source; this destination cannot hold it.",
-        "name-refused" => "Rename it at the source; this destination cannot hold the name.",
+        "name-refused" => "Rename it at the source, or let the job spell it there: --odd-names encode.",
         "in-the-way" => "Something appeared at the destination during the run; run again.",
         "not-empty" => "Something appeared in the folder during the run; run again.",
         "changed-meanwhile" => "Close the program that is writing it, then run again.",
@@ -73,7 +73,7 @@ pub fn hint(code: &str) -> &'static str {
             "A file and a folder have the same name; rename one, or use a mirror to make right like left."
         }
         "occupied" => "Move the filtered files away, or change the filter, so that the folder can make way.",
-        "name-clash" => "Rename one of the two at the source; this destination would merge them.",
+        "name-clash" => "Rename one of them.",
         "verify-failed" => {
             "Do not trust this medium: check it with its maker's tools, and restore the file from the good side."
         }

@@ -251,8 +251,7 @@ fn check_server(
     if let Some(ahead) = clock {
         told.push(("clock".into(), clock_words(ahead)));
     }
-    let kept = abilities(can);
-    told.push(("keeps".into(), kept.join(", ")));
+    told.extend(kept_rows(can).map(|(fact, value)| (fact.to_owned(), value)));
     for (fact, value) in told {
         context.say(format!("  {fact:<11} {value}"));
     }
@@ -339,8 +338,10 @@ fn check_folder(context: &Context, written: &str, path: &Path, write: bool) -> O
             Some(Ok(())) => "allowed".to_owned(),
         },
     ));
-    let by_type = if tried_out { "" } else { " (by its type: not tried yet)" };
-    told.push(("keeps", abilities(can).join(", ") + by_type));
+    told.extend(kept_rows(can));
+    if !tried_out {
+        told.push(("", "all this by its type: it was not tried yet".to_owned()));
+    }
     context.say(styled(BOLD, written));
     for (fact, value) in told {
         context.say(format!("  {fact:<11} {value}"));
@@ -388,6 +389,12 @@ fn try_writing(store: &dyn Store) -> Result<(), StoreError> {
             Err(StoreError::new(FaultKind::Io, "read", &path).because("it does not hold what was written"))
         }
     }
+}
+
+/// What a store keeps and what gets lost there, a row each; only the first has a heading.
+fn kept_rows(can: &Capabilities) -> impl Iterator<Item = (&'static str, String)> {
+    let headings = std::iter::once("keeps").chain(std::iter::repeat(""));
+    headings.zip(abilities(can))
 }
 
 /// What a store keeps and what gets lost there, in words.

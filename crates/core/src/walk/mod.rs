@@ -843,9 +843,7 @@ fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, Str
     if let Some(why) = can.names.refusal(name) {
         return Some((
             Code::Fault(FaultKind::NameRefused),
-            format!(
-                "the destination cannot hold this name: {why}; rename it, or let the job spell it: odd_names = \"encode\""
-            ),
+            format!("the destination cannot hold this name: {why}"),
         ));
     }
     if let Some(most) = can.limits.file_size.filter(|most| meta.size > *most) {
@@ -860,8 +858,7 @@ fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, Str
 pub fn clash_words(names: &[Name]) -> Option<(Name, String)> {
     let (first, others) = names.split_first()?;
     let others = others.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(" and ");
-    let message =
-        format!("\"{first}\" and {others} would be one name there, so none of them is carried; rename one");
+    let message = format!("\"{first}\" and {others} would be one name there, so none of them is touched");
     Some((first.clone(), message))
 }
 
