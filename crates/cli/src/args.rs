@@ -101,6 +101,9 @@ pub struct StandinArgs {
         allow_negative_numbers = true
     )]
     pub clock: i64,
+    /// Let files' times be set (WebDAV).
+    #[arg(long)]
+    pub takes_times: bool,
 }
 
 /// What a stand-in speaks.

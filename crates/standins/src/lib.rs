@@ -64,6 +64,8 @@ pub struct Behaviour {
     pub quota: Option<u64>,
     /// WebDAV and SFTP: the clock is so many seconds ahead, or behind when it is negative.
     pub clock: i64,
+    /// WebDAV: a file's time can be set.
+    pub takes_times: bool,
 }
 
 /// What to serve, to whom, and how.

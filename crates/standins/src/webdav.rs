@@ -12,6 +12,7 @@ use dav_server::fakels::FakeLs;
 use dav_server::localfs::LocalFs;
 use dav_server::{DavHandler, DavMethodSet};
 use http::{Request, Response, StatusCode};
+use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
@@ -27,6 +28,7 @@ struct Server {
     authorization: String,
     folder: PathBuf,
     clock: i64,
+    takes_times: bool,
 }
 
 pub(crate) fn spawn(listener: TcpListener, settings: &Settings) {
@@ -42,6 +44,7 @@ pub(crate) fn spawn(listener: TcpListener, settings: &Settings) {
         authorization: format!("Basic {}", base64::engine::general_purpose::STANDARD.encode(pair)),
         folder: settings.folder.clone(),
         clock: settings.behaviour.clock,
+        takes_times: settings.behaviour.takes_times,
     });
     tokio::spawn(async move {
         loop {
@@ -71,12 +74,35 @@ impl Server {
         if let Some(answer) = self.moods.answer::<_, Vec<u8>>(&request) {
             return answer.map(|bytes| Body::from(bytes::Bytes::from(bytes)));
         }
+        if self.takes_times && request.method() == "PROPPATCH" {
+            return self.set_time(request).await;
+        }
         let written = (self.clock != 0 && request.method() == "PUT").then(|| request.uri().path().to_owned());
         let response = self.handler.handle(request).await;
         if let Some(path) = written.filter(|_| response.status().is_success()) {
             set_wrong_time(&self.folder, &path, self.clock);
         }
         response
+    }
+}
+
+impl Server {
+    /// Sets a file's time as it is told, which the crate behind this does not.
+    async fn set_time(&self, request: Request<Incoming>) -> Response<Body> {
+        let path = request.uri().path().to_owned();
+        let body = request.into_body().collect().await.map(http_body_util::Collected::to_bytes);
+        let text = String::from_utf8_lossy(&body.unwrap_or_default()).into_owned();
+        let date = text.split("<getlastmodified>").nth(1).and_then(|rest| rest.split('<').next());
+        let time = date.and_then(|date| httpdate::parse_http_date(date).ok());
+        let file = File::options().write(true).open(self.folder.join(path.trim_start_matches('/')));
+        let set = time.zip(file.ok()).is_some_and(|(time, file)| file.set_modified(time).is_ok());
+        let status = if set { "200 OK" } else { "409 Conflict" };
+        let answer = format!(
+            r#"<?xml version="1.0"?><multistatus xmlns="DAV:"><response><href>{path}</href><propstat><prop><getlastmodified/></prop><status>HTTP/1.1 {status}</status></propstat></response></multistatus>"#
+        );
+        let response =
+            Response::builder().status(StatusCode::MULTI_STATUS).header("content-type", "application/xml");
+        response.body(Body::from(answer)).unwrap_or_else(|_| Response::new(Body::empty()))
     }
 }
 

@@ -76,6 +76,7 @@ fn behaviour(wanted: &StandinArgs) -> Behaviour {
         busy_every: wanted.busy_every,
         quota: wanted.quota.map(|size| size.bytes()),
         clock: wanted.clock,
+        takes_times: wanted.takes_times,
     }
 }
 

@@ -22,7 +22,7 @@ pub mod verify;
 
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::Sender;
@@ -380,6 +380,8 @@ struct State {
     opened: Vec<(RelPath, u32)>,
     /// Folders below `.reedhook/kept/RUN/` that exist.
     kept_folders: HashSet<RelPath>,
+    /// Those of them that a worker is making just now.
+    making: HashSet<RelPath>,
 }
 
 struct Engine<'a> {
@@ -391,6 +393,8 @@ struct Engine<'a> {
     state: Mutex<State>,
     /// Whether it has been written down whose the kept copies of this run are; held while that is done.
     owned: Mutex<bool>,
+    /// Rings when a folder among the kept copies was made, or could not be.
+    made: Condvar,
     outbox: Mutex<Outbox>,
 }
 
@@ -416,6 +420,7 @@ impl<'a> Engine<'a> {
             by: Comparison::between(input.left.capabilities(), input.right.capabilities(), input.preserve),
             state: Mutex::new(state),
             owned: Mutex::new(false),
+            made: Condvar::new(),
             outbox: Mutex::new(Outbox { events: Vec::new(), told: Instant::now() }),
         }
     }
@@ -864,13 +869,37 @@ impl<'a> Engine<'a> {
     fn kept_path(&self, path: &RelPath) -> Result<RelPath, StoreError> {
         let kept = self.kept.join_path(path);
         if let Some(parent) = kept.parent() {
-            let known = self.state().kept_folders.contains(&parent);
-            if !known {
-                self.make_kept_folder(&parent)?;
-                self.state().kept_folders.insert(parent);
-            }
+            self.make_kept_folder_once(&parent)?;
         }
         Ok(kept)
+    }
+
+    /// Makes a folder among the kept copies, and those above it, unless that was done. Of several workers that want one at once, one
+    /// makes it and the others wait: servers answer those that come late with all sorts of refusals.
+    fn make_kept_folder_once(&self, folder: &RelPath) -> Result<(), StoreError> {
+        let mut state = self.state();
+        loop {
+            if state.kept_folders.contains(folder) {
+                return Ok(());
+            }
+            if state.making.insert(folder.clone()) {
+                break;
+            }
+            state = self.made.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+        drop(state);
+        let above = folder.parent().filter(|above| above.is_within(&self.kept));
+        let made = above
+            .map_or(Ok(()), |above| self.make_kept_folder_once(&above))
+            .and_then(|()| self.make_kept_folder(folder));
+        let mut state = self.state();
+        state.making.remove(folder);
+        if made.is_ok() {
+            state.kept_folders.insert(folder.clone());
+        }
+        drop(state);
+        self.made.notify_all();
+        made
     }
 
     fn make_kept_folder(&self, folder: &RelPath) -> Result<(), StoreError> {

@@ -57,7 +57,7 @@ enum Made {
 
 fn make_folder(inner: &Inner, path: &RelPath) -> Result<Made> {
     // That a folder is there at a repeated attempt is not taken for our own doing: it may be another's.
-    match inner.ask(|wire| wire.make_folder(path, None)) {
+    match inner.ask(|wire| wire.make_folder(path, None)).map_err(|error| inner.unless_there(error, path)) {
         Ok(()) => Ok(Made::New),
         Err(error) if error.kind == FaultKind::Exists => Ok(Made::WasThere),
         Err(error) => Err(error),

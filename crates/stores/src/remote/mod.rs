@@ -325,6 +325,25 @@ impl Inner {
         })
     }
 
+    /// Makes a folder that may have been made although the answer was lost. Of several who make one at once, servers tell the ones
+    /// that come late all sorts of things; so after a refusal it is looked whether it is there.
+    fn make_folder(&self, path: &RelPath, mode: Option<u32>) -> Result<()> {
+        let made = self.patience.with(|again| match self.wire.make_folder(path, mode) {
+            Err(trouble) if again && trouble.kind() == FaultKind::Exists => Ok(()),
+            outcome => outcome,
+        });
+        made.map_err(|error| self.unless_there(error, path))
+    }
+
+    /// A refusal to make a folder, told for what it is when a folder is there.
+    fn unless_there(&self, error: StoreError, path: &RelPath) -> StoreError {
+        const ASKED: [FaultKind; 4] =
+            [FaultKind::Denied, FaultKind::Refused, FaultKind::Io, FaultKind::Unsupported];
+        let there =
+            ASKED.contains(&error.kind) && matches!(self.wire.stat(path), Ok(Some(meta)) if meta.is_folder());
+        if there { StoreError { kind: FaultKind::Exists, ..error } } else { error }
+    }
+
     /// Removes an unfinished file; what cannot be removed now is a leftover for the next run.
     fn clear(&self, temporary: &RelPath) {
         self.state().intended.remove(temporary);
@@ -360,6 +379,51 @@ impl Inner {
         let found = self.ask(|wire| wire.stat(to))?;
         let tag = found.and_then(|meta| meta.version).map(|version| version.tag);
         self.note(to, tag.map(|tag| Note { tag, ..note }));
+        Ok(())
+    }
+
+    /// The notes that hold for what is in a folder now, by the path in it; `None` for what is no folder.
+    fn noted_below(&self, top: &RelPath) -> Result<Option<HashMap<RelPath, Note>>> {
+        if !self.wire.needs_notes() || !self.ask(|wire| wire.stat(top))?.is_some_and(|meta| meta.is_folder())
+        {
+            return Ok(None);
+        }
+        let mut noted = HashMap::new();
+        self.each_version_below(top, |folder, name, tag| {
+            if let Some(note) =
+                self.notes.of(&top.join_path(folder).join(name)).filter(|note| note.tag == tag)
+            {
+                noted.insert(folder.join(name), note);
+            }
+        })?;
+        Ok(Some(noted))
+    }
+
+    /// What was noted of the files in a folder holds for them at its new path too, where the server may call the versions otherwise.
+    fn carry_notes(&self, from: &RelPath, to: &RelPath, mut noted: HashMap<RelPath, Note>) -> Result<()> {
+        for below in noted.keys() {
+            self.note(&from.join_path(below), None);
+        }
+        self.each_version_below(to, |folder, name, tag| {
+            let below = folder.join(name);
+            if let Some(note) = noted.remove(&below) {
+                self.note(&to.join_path(&below), Some(Note { tag: tag.to_owned(), ..note }));
+            }
+        })
+    }
+
+    /// Tells the version of each file in a folder and below: its folder, from the top, its name and its tag.
+    fn each_version_below(&self, top: &RelPath, mut tell: impl FnMut(&RelPath, &Name, &str)) -> Result<()> {
+        let mut folders = vec![RelPath::root()];
+        while let Some(folder) = folders.pop() {
+            for entry in self.ask(|wire| wire.list(&top.join_path(&folder)))?.entries {
+                match &entry.meta.version {
+                    _ if entry.meta.is_folder() => folders.push(folder.join(&entry.name)),
+                    Some(version) => tell(&folder, &entry.name, &version.tag),
+                    None => {}
+                }
+            }
+        }
         Ok(())
     }
 
@@ -639,17 +703,18 @@ impl Store for Remote {
         inner.real_parent(from, "rename")?;
         inner.real_parent(to, "rename")?;
         inner.is_no_folder_any_more(from);
+        let noted = inner.noted_below(from)?;
         inner.rename(from, to, Over::Nothing)?;
-        inner.carry_note(from, to)
+        match noted {
+            Some(noted) => inner.carry_notes(from, to, noted),
+            None => inner.carry_note(from, to),
+        }
     }
 
     fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
         let inner = &self.inner;
         inner.real_parent(path, "make folder")?;
-        inner.patience.with(|again| match inner.wire.make_folder(path, attributes.mode) {
-            Err(trouble) if again && trouble.kind() == FaultKind::Exists => Ok(()),
-            outcome => outcome,
-        })?;
+        inner.make_folder(path, attributes.mode)?;
         inner.saw_folder(path.clone());
         Ok(())
     }

@@ -91,12 +91,18 @@ fn meta(
     Some(Meta { kind, size, modified, mode, id: None, target: None, extra: None, version })
 }
 
+/// What is known of a file by its size and its time alone, in seconds since 1970.
+pub(super) fn unlisted(size: u64, modified: Option<i64>) -> Option<Meta> {
+    meta(EntryKind::File, Some(size), modified.map(|seconds| Stamp::new(seconds, 0)), None, true)
+}
+
 /// Reads a line of LIST, in the form of `ls -l` or of DOS. Its times have no seconds, and often no year: they tell when the server got
 /// the file at best.
 pub(super) fn listed_line(line: &[u8]) -> Option<Line> {
     let text = text_of(line);
     let file = ListParser::parse_posix(&text).or_else(|_| ListParser::parse_dos(&text)).ok()?;
-    let name = bytes_of(file.name());
+    // The crate takes blanks at both ends of a name away.
+    let name = name_in(line).map_or_else(|| bytes_of(file.name()), <[u8]>::to_vec);
     let kind = if file.is_directory() {
         EntryKind::Folder
     } else if file.is_file() {
@@ -110,9 +116,78 @@ pub(super) fn listed_line(line: &[u8]) -> Option<Line> {
     Some(Line { name, meta, dots })
 }
 
+/// The name in a line of LIST, to the byte: what follows the one blank behind the time, in the form of `ls -l`; behind the size, in that
+/// of DOS. `None` where the line has neither form.
+fn name_in(line: &[u8]) -> Option<&[u8]> {
+    const MONTHS: [&[u8]; 12] =
+        [b"Jan", b"Feb", b"Mar", b"Apr", b"May", b"Jun", b"Jul", b"Aug", b"Sep", b"Oct", b"Nov", b"Dec"];
+    const FOLDER: &[u8] = b"<DIR>";
+    /// The width of the column of sizes, which folders fill up with blanks.
+    const BEHIND_FOLDER: usize = 10;
+    let words = words_of(line);
+    let word = |at: usize| words.get(at).map(|(from, to)| &line[*from..*to]);
+    let is_number = |word: &[u8]| !word.is_empty() && word.iter().all(u8::is_ascii_digit);
+    let is_month = |word: &[u8]| MONTHS.iter().any(|month| month.eq_ignore_ascii_case(word));
+    // Names of owners and groups may have blanks in them, so the month is looked for.
+    let month = (4..words.len()).find(|at| {
+        word(*at).is_some_and(is_month)
+            && word(at - 1).is_some_and(is_number)
+            && word(at + 1).is_some_and(is_number)
+    });
+    if let Some(month) = month {
+        let name = line.get(words.get(month + 2)?.1 + 1..)?;
+        let target = name.windows(4).position(|part| part == b" -> ");
+        return Some(if line.starts_with(b"l") { &name[..target.unwrap_or(name.len())] } else { name });
+    }
+    let dated = word(0)?.iter().all(|byte| byte.is_ascii_digit() || *byte == b'-');
+    let behind = words.get(2)?.1;
+    match word(2)? {
+        FOLDER if dated => line.get(behind + BEHIND_FOLDER..),
+        size if dated && is_number(size) => line.get(behind + 1..),
+        _ => None,
+    }
+}
+
+/// Where the words of a line begin and end.
+fn words_of(line: &[u8]) -> Vec<(usize, usize)> {
+    let mut words = Vec::new();
+    let mut begun = None;
+    for (at, byte) in line.iter().chain(b" ").enumerate() {
+        match (byte, begun) {
+            (b' ', Some(from)) => {
+                words.push((from, at));
+                begun = None;
+            }
+            (b' ', None) | (_, Some(_)) => {}
+            (_, None) => begun = Some(at),
+        }
+    }
+    words
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn names_in_listings_for_people_are_read_to_the_byte() {
+        let rows: [(&[u8], &[u8]); 8] = [
+            (b"-rw-r--r--   1 ranger   marsh     1234 Apr 01  2024 heron count.csv", b"heron count.csv"),
+            (b"-rw-r--r--   1 ranger   marsh     1234 Apr 01 12:05  heron.csv", b" heron.csv"),
+            (b"-rw-r--r--   1 ranger   marsh     1234 Apr 01 12:05   two ", b"  two "),
+            (b"-rw-r--r--   1 night watch marsh  1234 Apr  1 12:05 Apr 01 12:05 x", b"Apr 01 12:05 x"),
+            (b"lrwxrwxrwx   1 ranger   marsh       12 Nov 23 14:06 latest -> counts/heron", b"latest"),
+            (b"-rw-r--r--   1 ranger   marsh     1234 Apr 01  2024 a -> b", b"a -> b"),
+            (b"04-01-24  12:05PM                 1234  heron.csv", b" heron.csv"),
+            (b"04-01-24  12:05PM       <DIR>          counts", b"counts"),
+        ];
+        for (line, name) in rows {
+            let found = name_in(line).map(|name| String::from_utf8_lossy(name).into_owned());
+            assert_eq!(found.as_deref(), std::str::from_utf8(name).ok(), "{}", String::from_utf8_lossy(line));
+            assert_eq!(listed_line(line).map(|line| line.name).as_deref(), Some(name));
+        }
+        assert_eq!(name_in(b"total 12"), None);
+    }
 
     #[test]
     fn machine_lines_are_read_to_the_byte() {

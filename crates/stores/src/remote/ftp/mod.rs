@@ -228,6 +228,18 @@ impl Ftp {
         if self.offers.machine_lists { machine_line(line, self.needs_notes()) } else { listed_line(line) }
     }
 
+    /// A file that no listing shows, by what the server says of its size and time (RFC 3659, sections 3 and 4).
+    fn asked_for(&self, path: &RelPath) -> Answer<Option<Meta>> {
+        let full = self.full(path);
+        let size = match self.with("examine", path, |ftp| ftp.size(&full)) {
+            Ok(size) => size as u64,
+            Err(trouble) if trouble.again == Again::Never => return Ok(None),
+            Err(trouble) => return Err(trouble),
+        };
+        let modified = self.with("examine", path, |ftp| ftp.mdtm(&full)).ok();
+        Ok(facts::unlisted(size, modified.map(|time| time.and_utc().timestamp())))
+    }
+
     /// Sets what can be set of a file.
     fn adjust(
         &self,
@@ -384,7 +396,9 @@ impl Wire for Ftp {
         match self.lines(&parent) {
             Ok(lines) => {
                 let found = lines.iter().filter_map(|line| self.read_line(line));
-                Ok(found.filter(|line| line.name == name.as_bytes()).find_map(|line| line.meta))
+                let listed = found.filter(|line| line.name == name.as_bytes()).find_map(|line| line.meta);
+                // What people read need not have every name as it is: whatever is about to be written over is asked for itself.
+                if listed.is_some() { Ok(listed) } else { self.asked_for(path) }
             }
             Err(trouble) if trouble.kind() == FaultKind::Io => Ok(None),
             Err(trouble) => Err(trouble),

@@ -221,10 +221,12 @@ impl Upload for DavUpload {
         }
     }
 
-    fn finish(mut self: Box<Self>, _attributes: &Attributes) -> Answer<()> {
+    fn finish(mut self: Box<Self>, attributes: &Attributes) -> Answer<()> {
         if self.at == 0 && self.running.is_none() {
             self.running = Some(self.begin());
         }
-        self.end()
+        self.end()?;
+        self.dav.tell_time(&self.path, attributes);
+        Ok(())
     }
 }
