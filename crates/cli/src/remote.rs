@@ -162,6 +162,7 @@ impl Reach {
             agent: std::env::var_os("SSH_AUTH_SOCK").filter(|socket| !socket.is_empty()).map(PathBuf::from),
             key: self.keys.key.as_ref().map(|key| home.expand(&key.to_string_lossy())),
             known_hosts: Some(home.known_hosts()),
+            system_known_hosts: vec!["/etc/ssh/ssh_known_hosts".into(), "/etc/ssh/ssh_known_hosts2".into()],
             local_user: local_user(),
             accept: self.accept.clone(),
         };
@@ -260,6 +261,12 @@ impl Reach {
             ),
             ConnectError::HostChanged { .. } => {
                 "Somebody may be listening in. Only if the server's owner confirms the new key: remove that line, then check the store again.".to_owned()
+            }
+            ConnectError::HostRevoked { .. } => {
+                "Somebody may be listening in with a stolen key. Ask the server's owner; nothing was sent.".to_owned()
+            }
+            ConnectError::OtherHost { .. } => {
+                "Look at both once more: a slip of the fingers, or somebody else's server.".to_owned()
             }
             ConnectError::Untrusted { .. } => {
                 "Give the file of the authority that signed it: reedhook store add NAME LOCATION --authorities FILE.".to_owned()

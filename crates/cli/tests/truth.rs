@@ -94,3 +94,54 @@ fn large_files_are_told_their_time_over_webdav() {
     let time = |name: &str| fs::metadata(station.path("served/archive/counts").join(name)).unwrap().mtime();
     assert_eq!((time("small.csv"), time("large.bin")), (1_900_000_000, 1_900_000_000));
 }
+
+/// A host key that was withdrawn, or is not the one that a person was told, lets nobody in.
+#[test]
+fn a_withdrawn_host_key_and_a_wrong_fingerprint_are_refused() {
+    let Some(server) = servers::Server::start("sshd") else { return };
+    let station = Station::new();
+    let own = station.path(".ssh");
+    fs::create_dir_all(&own).unwrap();
+    let key = fs::read_to_string(server.file("host_key.pub")).unwrap();
+    let name = format!("[127.0.0.1]:{}", server.port);
+    let location = format!("sftp://127.0.0.1:{}{}", server.port, server.root().display());
+    let private = server.file("key").to_str().unwrap().to_owned();
+    station.run(&["store", "add", "archive", &location, "--key", &private, "--user", "root"]).expect(0);
+    let check = |more: &[&str]| station.run(&[&["store", "check", "archive", "--json"], more].concat());
+    let code = |ran: &common::Ran| ran.last()["code"].as_str().map(str::to_owned);
+    let slip = check(&["--accept", "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"]);
+    assert_eq!(code(&slip).as_deref(), Some("host-other"), "{}", slip.out);
+    fs::write(own.join("known_hosts"), format!("a line that nobody can read\n{name} {key}")).unwrap();
+    assert_eq!(check(&[]).code, 0, "an unreadable line is passed over");
+    fs::write(own.join("known_hosts"), format!("{name} {key}@revoked {name} {key}")).unwrap();
+    let revoked = check(&[]);
+    assert_eq!(code(&revoked).as_deref(), Some("host-revoked"), "{}", revoked.out);
+}
+
+/// What opens a key is the key's: a server that refuses the key is not shown it as a password.
+#[test]
+fn the_passphrase_of_a_key_is_no_password() {
+    let station = Station::new();
+    let standin = places::standin(&station, reedhook_standins::Kind::Sftp, Default::default());
+    let key = station.path("key");
+    let made = std::process::Command::new("ssh-keygen")
+        .args(["-q", "-t", "ed25519", "-N", servers::PASSWORD, "-f", key.to_str().unwrap()])
+        .status();
+    if !made.is_ok_and(|status| status.success()) {
+        assert!(std::env::var_os("REEDHOOK_REQUIRE_ALL").is_none(), "ssh-keygen is not installed");
+        return;
+    }
+    let location = standin.location("archive");
+    let fingerprint = standin.fingerprint.clone().unwrap();
+    let check = |name: &str, more: &[&str]| {
+        let mut command =
+            station.command(&[&["store", "check", name, "--accept", &fingerprint], more].concat());
+        common::Ran::of(&command.env("REEDHOOK_SECRET", servers::PASSWORD).output().unwrap())
+    };
+    station.run(&["store", "add", "open", &location, "--user", servers::USER]).expect(0);
+    check("open", &[]).expect(0);
+    let key = key.to_str().unwrap();
+    station.run(&["store", "add", "keyed", &location, "--user", servers::USER, "--key", key]).expect(0);
+    let refused = check("keyed", &[]);
+    assert!(refused.err.contains("tried: key key)"), "{}", refused.err);
+}

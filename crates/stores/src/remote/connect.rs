@@ -123,6 +123,28 @@ pub enum ConnectError {
         /// The line, from 1.
         line: usize,
     },
+    /// The host shows a key that was withdrawn.
+    #[error("the host {host} shows a key that was withdrawn: {fingerprint}; see line {line} of {file}")]
+    HostRevoked {
+        /// The host.
+        host: String,
+        /// The fingerprint that it shows.
+        fingerprint: String,
+        /// Where it says so.
+        file: PathBuf,
+        /// The line, from 1.
+        line: usize,
+    },
+    /// The host shows another key than the one that a person has said to be right.
+    #[error("the host {host} shows the key {fingerprint}, which is not the one to be accepted, {accepted}")]
+    OtherHost {
+        /// The host.
+        host: String,
+        /// The fingerprint that it shows.
+        fingerprint: String,
+        /// The one that was given.
+        accepted: String,
+    },
     /// The server's certificate is not trusted.
     #[error("{address} is not trusted: {why}")]
     Untrusted {
@@ -185,6 +207,8 @@ impl ConnectError {
             ConnectError::Unreachable { .. } => "store-unreachable",
             ConnectError::UnknownHost { .. } => "host-unknown",
             ConnectError::HostChanged { .. } => "host-changed",
+            ConnectError::HostRevoked { .. } => "host-revoked",
+            ConnectError::OtherHost { .. } => "host-other",
             ConnectError::Untrusted { .. } => "not-trusted",
             ConnectError::Login { .. } => "login-failed",
             ConnectError::Secret { .. } => "no-secret",

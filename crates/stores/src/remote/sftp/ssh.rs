@@ -7,9 +7,10 @@ use std::time::Duration;
 use russh::client::{self, Handle, KeyboardInteractiveAuthResponse};
 use russh::keys::agent::AgentIdentity;
 use russh::keys::agent::client::AgentClient;
-use russh::keys::{self, Algorithm, HashAlg, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate};
+use russh::keys::{self, HashAlg, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate};
 use tokio::net::TcpStream;
 
+use super::known::{KnownHosts, Verdict, is_same_type};
 use crate::remote::connect::{Account, CONNECT_WITHIN, ConnectError};
 
 /// Servers close the door after about six keys.
@@ -26,6 +27,8 @@ pub struct SshSetup {
     pub key: Option<PathBuf>,
     /// Our own file of known hosts, besides the user's.
     pub known_hosts: Option<PathBuf>,
+    /// The machine's own files of known hosts.
+    pub system_known_hosts: Vec<PathBuf>,
     /// The account's name on this machine, taken where no other is given.
     pub local_user: String,
     /// A fingerprint that a person has said to be right: a host that shows it becomes known.
@@ -66,26 +69,20 @@ impl Greeter {
         let fingerprint = key.fingerprint(HashAlg::Sha256).to_string();
         let host =
             || if self.port == 22 { self.host.clone() } else { format!("{}:{}", self.host, self.port) };
-        for file in &self.files {
-            match keys::check_known_hosts_path(&self.host, self.port, key, file) {
-                Ok(true) => return Ok(true),
-                Ok(false) => {}
-                Err(keys::Error::KeyChanged { line }) => {
-                    return Err(ConnectError::HostChanged {
-                        host: host(),
-                        fingerprint,
-                        file: file.clone(),
-                        line,
-                    });
-                }
-                Err(error) => {
-                    return Err(ConnectError::Setup(format!("{} cannot be read: {error}", file.display())));
-                }
+        match KnownHosts::of(&self.host, self.port, &self.files).judge(key) {
+            Verdict::Known => return Ok(true),
+            Verdict::Unknown => {}
+            Verdict::Changed(file, line) => {
+                return Err(ConnectError::HostChanged { host: host(), fingerprint, file, line });
+            }
+            Verdict::Revoked(file, line) => {
+                return Err(ConnectError::HostRevoked { host: host(), fingerprint, file, line });
             }
         }
-        if self.accept.as_deref() == Some(fingerprint.as_str())
-            && let Some(own) = &self.own
-        {
+        if let Some(accepted) = self.accept.clone().filter(|accepted| *accepted != fingerprint) {
+            return Err(ConnectError::OtherHost { host: host(), fingerprint, accepted });
+        }
+        if let (Some(_), Some(own)) = (&self.accept, &self.own) {
             let learned = keys::known_hosts::learn_known_hosts_path(&self.host, self.port, key, own);
             return match learned {
                 Ok(()) => Ok(true),
@@ -174,8 +171,16 @@ async fn reach(
     setup: &SshSetup,
 ) -> Result<Handle<Greeter>, ConnectError> {
     let unreachable = |why: String| ConnectError::Unreachable { address: target.shown(), why };
-    let files = [setup.folder.as_ref().map(|folder| folder.join("known_hosts")), setup.known_hosts.clone()];
-    let files: Vec<PathBuf> = target.known_hosts.iter().cloned().chain(files.into_iter().flatten()).collect();
+    let usual = |folder: &PathBuf| [folder.join("known_hosts"), folder.join("known_hosts2")];
+    let users = setup.folder.iter().flat_map(usual);
+    let files: Vec<PathBuf> = target
+        .known_hosts
+        .iter()
+        .cloned()
+        .chain(users)
+        .chain(setup.known_hosts.clone())
+        .chain(setup.system_known_hosts.iter().cloned())
+        .collect();
     let config = Arc::new(client_config(target, &files));
     let finding = Finding::default();
     let greeter = Greeter {
@@ -235,15 +240,9 @@ fn client_config(target: &Target, files: &[PathBuf]) -> client::Config {
         ..client::Config::default()
     };
     // A host is asked for the kind of key that is known of it; with another it would look like a stranger.
-    let known = files
-        .iter()
-        .filter_map(|file| keys::known_hosts::known_host_keys_path(&target.host, target.port, file).ok());
-    let known: Vec<Algorithm> = known.flatten().map(|(_, key)| key.algorithm()).collect();
+    let known = KnownHosts::of(&target.host, target.port, files).algorithms();
     let mut order = config.preferred.key.to_vec();
-    let same = |one: &Algorithm, other: &Algorithm| {
-        one == other || matches!((one, other), (Algorithm::Rsa { .. }, Algorithm::Rsa { .. }))
-    };
-    order.sort_by_key(|algorithm| !known.iter().any(|known| same(known, algorithm)));
+    order.sort_by_key(|algorithm| !known.iter().any(|known| is_same_type(known, algorithm)));
     config.preferred.key = order.into();
     config
 }
@@ -308,6 +307,8 @@ async fn log_in(
     let lost =
         |error: russh::Error| ConnectError::Unreachable { address: address.clone(), why: error.to_string() };
     let mut tried = Vec::new();
+    // A secret that belongs to a key is never shown to a server.
+    let mut belongs_to_key = false;
     let rsa = handle.best_supported_rsa_hash().await.ok().flatten().flatten();
     if setup.key.is_none() && with_agent(handle, target, setup, rsa, &mut tried).await {
         return Ok(());
@@ -317,7 +318,11 @@ async fn log_in(
         let loaded = match keys::load_secret_key(&key, None) {
             Err(keys::Error::KeyIsEncrypted) => {
                 let phrase = account.find_secret(&address)?;
-                phrase.and_then(|phrase| keys::load_secret_key(&key, Some(phrase.reveal())).ok())
+                let opened =
+                    phrase.and_then(|phrase| keys::load_secret_key(&key, Some(phrase.reveal())).ok());
+                // One that was named goes with the secret, even if that does not open it.
+                belongs_to_key |= opened.is_some() || setup.key.as_ref() == Some(&key);
+                opened
             }
             loaded => loaded.ok(),
         };
@@ -331,7 +336,7 @@ async fn log_in(
             return Ok(());
         }
     }
-    if let Some(secret) = account.find_secret(&address)? {
+    if !belongs_to_key && let Some(secret) = account.find_secret(&address)? {
         tried.push("password".to_owned());
         let outcome = handle.authenticate_password(&target.user, secret.reveal()).await.map_err(lost)?;
         if outcome.success() || by_questions(handle, target, secret.reveal()).await {
