@@ -877,7 +877,8 @@ pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome
         let shown = to.shown(home);
         match error.kind {
             FaultKind::InUse => {
-                Failure::refused("destination-in-use", format!("another run is writing to {shown}"))
+                let who = error.cause.as_ref().map(|cause| format!(": {cause}")).unwrap_or_default();
+                Failure::refused("destination-in-use", format!("another run is writing to {shown}{who}"))
                     .hint("Wait for it to end, then run again.")
             }
             // What a server says is all there is to go by; a file system's error is told by its kind.

@@ -150,10 +150,50 @@ fn at_standin(kind: Kind, standin: &Standin, notes: Arc<dyn Notes>) -> Remote {
         ..SshSetup::default()
     };
     let objects = ObjectSetup { plain: true, ..ObjectSetup::default() };
-    let patience =
-        Patience { attempts: 8, first: Duration::from_millis(20), longest: Duration::from_millis(200) };
+    let patience = Patience {
+        attempts: 8,
+        first: Duration::from_millis(20),
+        longest: Duration::from_millis(200),
+        watch: Duration::from_millis(1500),
+    };
     let options = Options { ssh, objects, patience, ..Options::default() };
     Remote::open(address, account(), &options, notes).expect("a connection")
+}
+
+/// Clocks are wrong: whether another machine's lock is alive shows in whether it is written anew, and in nothing else.
+#[test]
+fn a_lock_is_judged_by_no_other_machine_s_clock() {
+    use std::sync::atomic::{AtomicBool, Ordering};
+    for kind in [Kind::WebDav, Kind::Sftp, Kind::Ftp, Kind::Object] {
+        let (_standin, _folder, other) = standin(kind, Behaviour::default());
+        let held = other.lock().expect("a lock");
+        // The same lock, as another machine would have written it.
+        let note = RelPath::new(b".reedhook/busy/holder").expect("a path");
+        let now = || jiff::Timestamp::now().as_second();
+        let write = |ahead: i64| {
+            let text = format!("elsewhere 7 {} hide-3 {}\n", now() + ahead, now() - 1000);
+            reedhook_core::store::StoreExt::replace_small(&other, &note, text.as_bytes()).expect("a note");
+        };
+        // Six minutes behind, and alive.
+        let over = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            scope.spawn(|| {
+                while !over.load(Ordering::Relaxed) {
+                    write(-360);
+                    std::thread::sleep(Duration::from_millis(1000));
+                }
+            });
+            std::thread::sleep(Duration::from_millis(300));
+            let refused = other.lock().err().expect("it is held");
+            over.store(true, Ordering::Relaxed);
+            let why = refused.cause.map(|cause| cause.to_string()).unwrap_or_default();
+            assert!(why.contains("process 7 of hide-3 has it since"), "{kind:?}: {why}");
+        });
+        // Ahead, and dead: nobody writes it anew.
+        write(3600);
+        drop(other.lock().expect("the dead hold nothing"));
+        drop(held);
+    }
 }
 
 #[test]

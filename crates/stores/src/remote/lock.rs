@@ -1,8 +1,9 @@
 //! Reserving a store for one run, over protocols that have no locks of their own.
 //!
 //! Making a folder either succeeds or fails, in every protocol: who makes `.reedhook/busy` has the store. A file in it tells who that
-//! is and is written anew every minute. One that has not been touched for five belongs to a run that has died, and so does one of
-//! this machine whose process is gone.
+//! is and is written anew every minute. One of this machine whose process is gone belongs to a run that has died. Of another machine's
+//! the time in it is believed only where it says that the run is alive; where it seems to be old, or of the future, the file is watched:
+//! one that is not written anew for longer than a minute is dead, whatever the clocks say.
 
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread::JoinHandle;
@@ -16,6 +17,9 @@ use super::Inner;
 
 const TOUCHED_EVERY: Duration = Duration::from_secs(60);
 const DEAD_AFTER_SECONDS: i64 = 300;
+
+/// Two clocks that are further apart are not believed.
+const CLOCKS_DIFFER_SECONDS: i64 = 60;
 
 /// A longer note is none of ours.
 const LIMIT: u64 = 1024;
@@ -36,8 +40,8 @@ fn note() -> RelPath {
 pub(super) fn take(inner: Arc<Inner>) -> Result<Box<dyn Send + Sync>> {
     let _ = make_folder(&inner, &below_reserved(b""));
     if make_folder(&inner, &folder())? == Made::WasThere {
-        if !is_dead(&inner)? {
-            return Err(StoreError::new(FaultKind::InUse, "reserve", &RelPath::root()));
+        if let Some(holder) = living_holder(&inner)? {
+            return Err(in_use(&holder));
         }
         give_back(&inner);
         // Of several that find a dead lock, one makes the folder anew.
@@ -45,8 +49,19 @@ pub(super) fn take(inner: Arc<Inner>) -> Result<Box<dyn Send + Sync>> {
             return Err(StoreError::new(FaultKind::InUse, "reserve", &RelPath::root()));
         }
     }
-    touch(&inner)?;
-    Ok(Box::new(Held::start(inner)))
+    let since = Timestamp::now();
+    touch(&inner, since)?;
+    Ok(Box::new(Held::start(inner, since)))
+}
+
+/// Who holds it, since when, and where that is written: for whoever has to find out what that run is about.
+fn in_use(holder: &Note) -> StoreError {
+    let since = holder.since.and_then(|since| Timestamp::from_second(since).ok());
+    let since =
+        since.map_or(String::new(), |since| format!(" since {}", since.strftime("%Y-%m-%d %H:%M UTC")));
+    let who = if holder.host.is_empty() { "another machine" } else { &holder.host };
+    let why = format!("process {} of {who} has it{since}; it says so in {}", holder.process, note());
+    StoreError::new(FaultKind::InUse, "reserve", &RelPath::root()).because(why)
 }
 
 #[derive(PartialEq, Eq)]
@@ -64,9 +79,57 @@ fn make_folder(inner: &Inner, path: &RelPath) -> Result<Made> {
     }
 }
 
-/// Who holds the lock, and until when it is surely alive: `machine process seconds`.
-fn text() -> String {
-    format!("{} {} {}\n", machine(), std::process::id(), Timestamp::now().as_second())
+/// What a holder says of itself: `machine process seconds host since`; earlier versions wrote the first three.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Note {
+    machine: String,
+    process: u32,
+    /// When it was written, by the holder's clock, which may be wrong.
+    at: i64,
+    host: String,
+    since: Option<i64>,
+}
+
+impl Note {
+    fn ours(since: Timestamp) -> Note {
+        let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+        Note {
+            machine: machine(),
+            process: std::process::id(),
+            at: Timestamp::now().as_second(),
+            // One word: the note is read as words.
+            host: host.split_whitespace().collect::<Vec<_>>().join("-"),
+            since: Some(since.as_second()),
+        }
+    }
+
+    fn to_text(&self) -> String {
+        let Note { machine, process, at, host, since } = self;
+        format!("{machine} {process} {at} {host} {}\n", since.unwrap_or(*at))
+    }
+
+    fn read(text: &str) -> Option<Note> {
+        let mut words = text.split_whitespace();
+        Some(Note {
+            machine: words.next()?.to_owned(),
+            process: words.next()?.parse().ok()?,
+            at: words.next()?.parse().ok()?,
+            host: words.next().unwrap_or_default().to_owned(),
+            since: words.next().and_then(|since| since.parse().ok()),
+        })
+    }
+
+    fn is_of_this_machine(&self) -> bool {
+        self.machine == machine()
+    }
+
+    /// What the note alone says of its writer; `None` when that would mean to trust two clocks.
+    fn is_alive(&self, now: i64) -> Option<bool> {
+        if self.is_of_this_machine() {
+            return Some(std::path::Path::new("/proc").join(self.process.to_string()).exists());
+        }
+        (-CLOCKS_DIFFER_SECONDS..=DEAD_AFTER_SECONDS).contains(&(now - self.at)).then_some(true)
+    }
 }
 
 fn machine() -> String {
@@ -77,33 +140,40 @@ fn machine() -> String {
     format!("{}{}", id.trim(), boot.trim())
 }
 
-fn touch(inner: &Inner) -> Result<()> {
-    let data = text();
+fn touch(inner: &Inner, since: Timestamp) -> Result<()> {
+    let data = Note::ours(since).to_text();
     inner.ask(|wire| wire.put(&note(), data.as_bytes(), &Attributes::default()))
 }
 
-/// Whether the holder has surely died. A lock without a note was just made, or its holder died in that very moment: its
+/// The holder, unless it has surely died. A lock without a note was just made, or its holder died in that very moment: its
 /// own age cannot be told everywhere, so it counts as alive for one more look.
-fn is_dead(inner: &Inner) -> Result<bool> {
+fn living_holder(inner: &Inner) -> Result<Option<Note>> {
     for _ in 0..2 {
         let text = read_note(inner)?;
         if !text.is_empty() {
-            return Ok(is_text_dead(&text));
+            let Some(holder) = Note::read(&text) else { return Ok(None) };
+            return match holder.is_alive(Timestamp::now().as_second()) {
+                Some(alive) => Ok(alive.then_some(holder)),
+                None => watched(inner, &text),
+            };
         }
         std::thread::sleep(Duration::from_millis(1500));
     }
-    Ok(true)
+    Ok(None)
 }
 
-fn is_text_dead(text: &str) -> bool {
-    let mut words = text.split_whitespace();
-    let (Some(holder), Some(process), Some(at)) = (words.next(), words.next(), words.next()) else {
-        return true;
-    };
-    let here = holder == machine();
-    let gone = here && !std::path::Path::new("/proc").join(process).exists();
-    let old = at.parse::<i64>().is_ok_and(|at| Timestamp::now().as_second() - at > DEAD_AFTER_SECONDS);
-    gone || old
+/// Waits whether the note is written anew, as a living holder does every minute: no clock but our own is asked.
+fn watched(inner: &Inner, text: &str) -> Result<Option<Note>> {
+    const LOOKS: u32 = 15;
+    for _ in 0..LOOKS {
+        std::thread::sleep(inner.patience.watch / LOOKS);
+        let now = read_note(inner)?;
+        if now != text {
+            // It was given back, or somebody is alive.
+            return Ok(Note::read(&now));
+        }
+    }
+    Ok(None)
 }
 
 /// What the note says; nothing when there is none.
@@ -123,11 +193,8 @@ fn read_note(inner: &Inner) -> Result<String> {
 
 /// Whether the note is this process's own. A machine that slept too long finds another's in its place.
 fn is_ours(inner: &Inner) -> bool {
-    read_note(inner).is_ok_and(|text| {
-        let mut words = text.split_whitespace();
-        words.next() == Some(machine().as_str())
-            && words.next() == Some(std::process::id().to_string().as_str())
-    })
+    let ours = |holder: Note| holder.is_of_this_machine() && holder.process == std::process::id();
+    read_note(inner).is_ok_and(|text| Note::read(&text).is_some_and(ours))
 }
 
 fn give_back(inner: &Inner) {
@@ -144,7 +211,7 @@ struct Held {
 }
 
 impl Held {
-    fn start(inner: Arc<Inner>) -> Held {
+    fn start(inner: Arc<Inner>, since: Timestamp) -> Held {
         let ended = Arc::new((Mutex::new(false), Condvar::new()));
         let (shared, signal) = (inner.clone(), ended.clone());
         let toucher = std::thread::spawn(move || {
@@ -155,7 +222,7 @@ impl Held {
                 if !*over {
                     // When the store does not answer, the run itself will find that out.
                     if is_ours(&shared) {
-                        let _ = touch(&shared);
+                        let _ = touch(&shared, since);
                     }
                 }
             }
@@ -182,19 +249,22 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_lock_dies_with_its_process_or_of_age() {
+    fn a_lock_dies_with_its_process_and_by_no_clock() {
         let now = Timestamp::now().as_second();
         let (here, this) = (machine(), std::process::id());
         let cases = [
-            (format!("{here} {this} {now}"), false),
-            (format!("{here} 4194999 {now}"), true),
-            (format!("elsewhere 1 {now}"), false),
-            (format!("elsewhere 1 {}", now - 299), false),
-            (format!("elsewhere 1 {}", now - 400), true),
-            ("nonsense".to_owned(), true),
+            (format!("{here} {this} {now}"), Some(Some(true))),
+            (format!("{here} 4194999 {now}"), Some(Some(false))),
+            (format!("elsewhere 1 {now}"), Some(Some(true))),
+            (format!("elsewhere 1 {}", now - 299), Some(Some(true))),
+            (format!("elsewhere 1 {} hide-3 {now}", now - 400), Some(None)),
+            (format!("elsewhere 1 {}", now + 400), Some(None)),
+            ("nonsense".to_owned(), None),
         ];
-        for (text, dead) in cases {
-            assert_eq!(is_text_dead(&text), dead, "{text}");
+        for (text, alive) in cases {
+            assert_eq!(Note::read(&text).map(|note| note.is_alive(now)), alive, "{text}");
         }
+        let ours = Note::ours(Timestamp::now());
+        assert_eq!(Note::read(&ours.to_text()), Some(ours));
     }
 }

@@ -15,12 +15,20 @@ pub struct Patience {
     pub first: Duration,
     /// The longest pause at all.
     pub longest: Duration,
+    /// How long the lock of another machine is watched, when it may be a dead one's: longer than a minute, within which a living run
+    /// writes it anew.
+    pub watch: Duration,
 }
 
 impl Default for Patience {
     /// About half a minute in all: longer than a router's restart of a connection, shorter than a person's.
     fn default() -> Patience {
-        Patience { attempts: 9, first: Duration::from_millis(200), longest: Duration::from_secs(10) }
+        Patience {
+            attempts: 9,
+            first: Duration::from_millis(200),
+            longest: Duration::from_secs(10),
+            watch: Duration::from_secs(75),
+        }
     }
 }
 
@@ -74,7 +82,12 @@ mod tests {
     use reedhook_core::path::RelPath;
 
     fn quick() -> Patience {
-        Patience { attempts: 4, first: Duration::from_micros(10), longest: Duration::from_micros(50) }
+        Patience {
+            attempts: 4,
+            first: Duration::from_micros(10),
+            longest: Duration::from_micros(50),
+            ..Patience::default()
+        }
     }
 
     #[test]
