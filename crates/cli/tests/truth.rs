@@ -145,3 +145,89 @@ fn the_passphrase_of_a_key_is_no_password() {
     let refused = check("keyed", &[]);
     assert!(refused.err.contains("tried: key key)"), "{}", refused.err);
 }
+
+/// The same content with another time, written by another machine, is seen: the tag of an object is that of its content alone.
+#[test]
+fn a_new_time_alone_is_seen_at_an_object_store() {
+    let Some(server) = servers::Server::start("objects") else { return };
+    let address = format!("http://localhost:{}/archive", server.port);
+    let put = |below: &str, more: &[&str]| {
+        let address = format!("{address}{below}");
+        let words = [&["-sS", "-o", "/dev/null", "-X", "PUT"], more, &[address.as_str()]].concat();
+        assert!(std::process::Command::new("curl").args(words).status().unwrap().success());
+    };
+    put("", &[]);
+    let station = Station::new();
+    let location = format!("s3://localhost:{}/archive", server.port);
+    station.run(&["store", "add", "archive", &location, "--user", servers::USER]).expect(0);
+    let (user, account) = ("--user", format!("{}:{}", servers::USER, servers::PASSWORD));
+    let signed = ["--aws-sigv4", "aws:amz:us-east-1:s3", user, &account, "-f"];
+    let put_of = |seconds: u64| {
+        let time = format!("x-amz-meta-reedhook-modified: {seconds}.000000000");
+        put("/counts/heron.csv", &[&signed[..], &["-H", &time, "--data-binary", "heron,3"]].concat());
+    };
+    put_of(1_000_000_000);
+    station.run(&["job", "add", "counts", "mirror", "@archive/counts", "left", "--yes"]).expect(0);
+    let run = || {
+        let mut command = station.command(&["run", "counts", "--yes", "--json"]);
+        common::Ran::of(&command.env("REEDHOOK_SECRET", servers::PASSWORD).output().unwrap()).expect(0).last()
+    };
+    run();
+    run();
+    assert_eq!(fs::metadata(station.left().join("heron.csv")).unwrap().mtime(), 1_000_000_000);
+    // The store tells moments to the second.
+    std::thread::sleep(std::time::Duration::from_millis(1100));
+    put_of(1_600_000_000);
+    run();
+    assert_eq!(fs::metadata(station.left().join("heron.csv")).unwrap().mtime(), 1_600_000_000);
+    let quiet = run();
+    assert_eq!((number(&quiet, "meta"), number(&quiet, "updated")), (0, 0), "{quiet}");
+}
+
+/// What another tool has put there says no time; it is asked for once, and not again.
+#[test]
+fn objects_of_other_tools_are_asked_for_once() {
+    let Some(server) = servers::Server::start("objects") else { return };
+    let address = format!("http://localhost:{}/archive", server.port);
+    let put = |below: &str, content: &str| {
+        let address = format!("{address}{below}");
+        let words = ["-sS", "-o", "/dev/null", "-X", "PUT", "-d", content, &address];
+        assert!(std::process::Command::new("curl").args(words).status().unwrap().success());
+    };
+    put("", "");
+    for number in 0..25 {
+        put(&format!("/counts/{number}.csv"), "heron,3");
+    }
+    let station = Station::new();
+    let location = format!("s3://localhost:{}/archive", server.port);
+    station.run(&["store", "add", "archive", &location, "--user", servers::USER]).expect(0);
+    station.run(&["job", "add", "counts", "mirror", "@archive/counts", "left", "--yes"]).expect(0);
+    let run = || {
+        let mut command = station.command(&["run", "counts", "--yes", "--json"]);
+        common::Ran::of(&command.env("REEDHOOK_SECRET", servers::PASSWORD).output().unwrap()).expect(0).last()
+    };
+    let asked = || {
+        let log = fs::read_to_string(server.file("run/objects.log")).unwrap();
+        log.lines().filter(|line| line.contains("\"HEAD /archive/counts/")).count()
+    };
+    assert_eq!(number(&run(), "added"), 25);
+    run();
+    let before = asked();
+    assert!(before >= 25, "the log tells of requests: {before}");
+    assert_eq!(number(&run(), "same"), 25);
+    assert_eq!(asked(), before, "nothing is asked for again");
+    // What we have put there ourselves is known without a question.
+    station.run(&["job", "add", "up", "mirror", "left", "@archive/up", "--yes"]).expect(0);
+    let up = || {
+        let mut command = station.command(&["run", "up", "--yes", "--json"]);
+        common::Ran::of(&command.env("REEDHOOK_SECRET", servers::PASSWORD).output().unwrap()).expect(0).last()
+    };
+    assert_eq!(number(&up(), "added"), 25);
+    let asked = || {
+        let log = fs::read_to_string(server.file("run/objects.log")).unwrap();
+        log.lines().filter(|line| line.contains("\"HEAD /archive/up/") && line.contains(".csv")).count()
+    };
+    let before = asked();
+    assert_eq!(number(&up(), "same"), 25);
+    assert_eq!(asked(), before, "our own");
+}

@@ -238,6 +238,8 @@ impl Drop for Held {
         if let Some(toucher) = self.toucher.take() {
             let _ = toucher.join();
         }
+        // While nobody else may write there.
+        self.inner.complete_notes();
         if is_ours(&self.inner) {
             give_back(&self.inner);
         }

@@ -86,6 +86,8 @@ struct State {
     intended: HashMap<RelPath, Attributes>,
     untold_notes: usize,
     notes_kept: Instant,
+    /// Notes about versions of whose tags only the beginning is known, by folder and name.
+    begun: HashMap<RelPath, HashMap<Name, Note>>,
 }
 
 impl Remote {
@@ -97,6 +99,7 @@ impl Remote {
             intended: HashMap::new(),
             untold_notes: 0,
             notes_kept: Instant::now(),
+            begun: HashMap::new(),
         };
         Remote { inner: Arc::new(Inner { wire, can, patience, notes, state: Mutex::new(state) }) }
     }
@@ -217,10 +220,11 @@ impl Inner {
     fn look(&self, path: &RelPath) -> Result<Option<Meta>> {
         let Some(mut meta) = self.ask(|wire| wire.stat(path))? else { return Ok(None) };
         if self.is_noted(&meta) {
-            if let Some(note) = self.notes.of(path) {
+            let note = self.notes.of(path);
+            if let Some(note) = &note {
                 note.apply(&mut meta);
             }
-            if meta.is_arrival() && self.wire.describes() {
+            if meta.is_arrival() && self.wire.describes() && !is_about(note.as_ref(), &meta) {
                 meta = self.described(path, meta)?;
             }
         }
@@ -234,8 +238,10 @@ impl Inner {
     /// Asks the server for what its listing does not say, and notes it.
     fn described(&self, path: &RelPath, listed: Meta) -> Result<Meta> {
         let Some(meta) = self.ask(|wire| wire.describe(path))? else { return Ok(listed) };
-        if let Some(version) = meta.version.as_ref().filter(|version| !version.arrival) {
-            self.note(path, Some(Note::new(&version.tag, meta.modified, meta.mode)));
+        if let Some(version) = &meta.version {
+            // Another tool's object has no time of its own; it need not be asked again.
+            let modified = meta.modified.filter(|_| !version.arrival);
+            self.note(path, Some(Note::new(&version.tag, modified, meta.mode)));
         }
         Ok(meta)
     }
@@ -268,10 +274,11 @@ impl Inner {
             if !self.is_noted(&entry.meta) || entry.name.is_part() {
                 continue;
             }
-            if let Some(note) = notes.get(&entry.name) {
+            let note = notes.get(&entry.name);
+            if let Some(note) = note {
                 note.apply(&mut entry.meta);
             }
-            if entry.meta.is_arrival() && self.wire.describes() {
+            if entry.meta.is_arrival() && self.wire.describes() && !is_about(note, &entry.meta) {
                 unsaid.push((at, folder.join(&entry.name), entry.meta.clone()));
             }
         }
@@ -306,8 +313,30 @@ impl Inner {
                 self.ask(|wire| wire.stat(target))?.and_then(|meta| meta.version).map(|version| version.tag)
             }
         };
-        self.note(target, tag.map(|tag| Note::new(&tag, intended.modified, intended.mode)));
+        let note = tag.map(|tag| Note::new(&tag, intended.modified, intended.mode));
+        match (note, target.split()) {
+            (Some(note), Some((folder, name))) if note.tag.ends_with(';') => {
+                self.state().begun.entry(folder).or_default().insert(name, note);
+            }
+            (note, _) => self.note(target, note),
+        }
         Ok(())
+    }
+
+    /// Completes what was noted with the beginning of a tag only: a listing of each folder tells the rest for all files in it. What cannot be
+    /// listed now is asked for, file by file, when it is needed.
+    fn complete_notes(&self) {
+        let begun = std::mem::take(&mut self.state().begun);
+        for (folder, mut notes) in begun {
+            let Ok(listing) = self.ask(|wire| wire.list(&folder)) else { continue };
+            for entry in listing.entries {
+                let tag = entry.meta.version.map(|version| version.tag).unwrap_or_default();
+                if let Some(note) = notes.remove(&entry.name).filter(|note| tag.starts_with(&note.tag)) {
+                    self.note(&folder.join(&entry.name), Some(Note { tag, ..note }));
+                }
+            }
+        }
+        self.notes.keep();
     }
 
     /// A rename that may have happened although its answer was lost.
@@ -469,6 +498,11 @@ impl Inner {
             Err(error) => Err(error),
         }
     }
+}
+
+/// Whether a note is about this very version.
+fn is_about(note: Option<&Note>, meta: &Meta) -> bool {
+    note.zip(meta.version.as_ref()).is_some_and(|(note, version)| note.tag == version.tag)
 }
 
 /// The unfinished file for a path, under a key.

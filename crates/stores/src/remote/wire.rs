@@ -125,7 +125,8 @@ pub trait Wire: Send + Sync {
         self.stat(path)
     }
 
-    /// The tag of the version that a rename has just put at a path, where the server said it; it is told once.
+    /// The tag of the version that a rename has just put at a path, where the server said it; it is told once. One that ends in `;` is only
+    /// the beginning of the tag that a listing will show.
     fn just_made(&self, _path: &RelPath) -> Option<String> {
         None
     }

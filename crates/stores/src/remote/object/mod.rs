@@ -282,7 +282,7 @@ impl Objects {
                 let mode = match over {
                     Over::Nothing => PutMode::Create,
                     Over::This(seen) => PutMode::Update(UpdateVersion {
-                        e_tag: seen.version.as_ref().map(|version| version.tag.clone()),
+                        e_tag: seen.version.as_ref().map(|version| content_tag(&version.tag).to_owned()),
                         version: None,
                     }),
                 };
@@ -503,12 +503,22 @@ fn tags_of(attributes: &Attributes) -> Tags {
     tags
 }
 
+/// Between the store's tag and the moment since which the object is as it is.
+const SINCE: char = ';';
+
+/// The part of a version's tag that is about its content.
+fn content_tag(tag: &str) -> &str {
+    tag.rsplit_once(SINCE).map_or(tag, |(content, _)| content)
+}
+
 fn meta_of(object: &ObjectMeta, tags: Option<&Tags>) -> Meta {
     let said = |name: &'static str| tags.and_then(|tags| tags.get(&Attribute::Metadata(name.into())));
     let own = said(MODIFIED).and_then(|text| Stamp::from_text(text));
     let mode = said(MODE).and_then(|text| u32::from_str_radix(text, 8).ok());
     let arrived = Stamp::new(object.last_modified.timestamp(), 0);
-    let tag = object.e_tag.clone().unwrap_or_else(|| format!("{}/{}", arrived.seconds(), object.size));
+    let tag = object.e_tag.clone().unwrap_or_else(|| object.size.to_string());
+    // The store's tag is that of the content. Who gives an object another time writes it anew, which shows here.
+    let tag = format!("{tag}{SINCE}{}", arrived.seconds());
     Meta {
         kind: EntryKind::File,
         size: object.size,
@@ -585,7 +595,8 @@ impl Wire for Objects {
     }
 
     fn just_made(&self, path: &RelPath) -> Option<String> {
-        lock(&self.shared.made).remove(path)
+        // Since when it is as it is, a listing tells.
+        lock(&self.shared.made).remove(path).map(|tag| format!("{tag}{SINCE}"))
     }
 
     fn list(&self, folder: &RelPath) -> Answer<Listing> {
