@@ -231,3 +231,35 @@ fn objects_of_other_tools_are_asked_for_once() {
     assert_eq!(number(&up(), "same"), 25);
     assert_eq!(asked(), before, "our own");
 }
+
+/// Another machine's change of the same size within the minute that listings for people tell: seen, and neither lost nor undone.
+#[test]
+fn a_change_within_the_step_of_a_listing_is_seen() {
+    for kind in ["two-way", "mirror"] {
+        let Some(place) = of_server("proftpd-plain", "archive") else { return };
+        let station = Station::new();
+        station.know(&place);
+        let there = place.served.clone().unwrap().join("counts");
+        station.write("heron.csv", "heron,3", 1_900_000_000);
+        station.write("large.bin", &"x".repeat(5 << 20), 1_900_000_000);
+        station.run(&["job", "add", "counts", kind, "left", "@archive/counts", "--yes"]).expect(0);
+        station.run_job(&["--yes"]).expect(0);
+        let quiet = station.run_job(&["--yes"]).expect(0).last();
+        assert_eq!((number(&quiet, "updated"), number(&quiet, "meta")), (0, 0), "{kind}: {quiet}");
+        for (name, content) in [("heron.csv", "heron,9".to_owned()), ("large.bin", "y".repeat(5 << 20))] {
+            let file = there.join(name);
+            let before = fs::metadata(&file).unwrap().modified().unwrap();
+            fs::write(&file, content).unwrap();
+            fs::File::options().write(true).open(&file).unwrap().set_modified(before).unwrap();
+        }
+        let ran = station.run_job(&["--yes"]).expect(0).last();
+        assert_eq!(number(&ran, "updated"), 2, "{kind}: {ran}");
+        let (ours, theirs) = (fs::read(station.left().join("heron.csv")), fs::read(there.join("heron.csv")));
+        let wanted: &[u8] = if kind == "two-way" { b"heron,9" } else { b"heron,3" };
+        assert_eq!((ours.unwrap().as_slice(), theirs.unwrap().as_slice()), (wanted, wanted), "{kind}");
+        if kind == "mirror" {
+            let kept = tree(&there.join(".reedhook/kept"));
+            assert!(kept.keys().any(|path| path.ends_with("heron.csv")), "what was replaced is kept");
+        }
+    }
+}

@@ -142,6 +142,8 @@ pub fn compare(left: &Meta, right: &Meta, by: &Comparison) -> Difference {
     };
     let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
     let unsure = (!same && (left.is_arrival() || right.is_arrival() || by.is_shifted(left, right)))
+        || left.is_young()
+        || right.is_young()
         || by.is_silent(left, right);
     if files && left.size == right.size && unsure {
         return Difference::Unsure;

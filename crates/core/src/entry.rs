@@ -175,6 +175,8 @@ pub struct Version {
     pub tag: String,
     /// The modification time is when the store got the content: the content's own time is not known.
     pub arrival: bool,
+    /// The store's name was given so shortly before that other content may have got the same one: only the content can tell.
+    pub young: bool,
 }
 
 /// Everything that a listing tells about one entry, apart from its name.
@@ -212,6 +214,11 @@ impl Meta {
     /// Whether the time only tells when the store got the content.
     pub fn is_arrival(&self) -> bool {
         self.version.as_ref().is_some_and(|version| version.arrival)
+    }
+
+    /// Whether the version's name does not yet stand for its content.
+    pub fn is_young(&self) -> bool {
+        self.version.as_ref().is_some_and(|version| version.young)
     }
 
     /// Whether this is a file or a link: what is counted, moved and kept.

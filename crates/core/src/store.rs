@@ -640,6 +640,9 @@ pub trait Store: Send + Sync {
         Ok(None)
     }
 
+    /// Hears that a file which it showed like this was read, and holds what was expected: what it shows may be trusted from now on.
+    fn proved(&self, _path: &RelPath, _shown: &Meta) {}
+
     /// Space on the medium; `None` when it cannot be told.
     ///
     /// # Errors

@@ -45,7 +45,7 @@ pub fn moded(meta: Meta, mode: u32) -> Meta {
 
 /// The same entry in a store that knows only when it got it.
 pub fn arrived(meta: Meta) -> Meta {
-    let version = Version { tag: format!("{:?}", meta.modified), arrival: true };
+    let version = Version { tag: format!("{:?}", meta.modified), arrival: true, young: false };
     Meta { version: Some(Box::new(version)), ..meta }
 }
 

@@ -141,7 +141,7 @@ fn time_of(tag: &str) -> Option<Stamp> {
 
 fn shown(mut meta: Meta, note: impl FnOnce() -> Option<Note>) -> Meta {
     if let Some(time) = meta.modified.filter(|_| meta.kind == EntryKind::File) {
-        meta.version = Some(Box::new(Version { tag: tag_of(time), arrival: true }));
+        meta.version = Some(Box::new(Version { tag: tag_of(time), arrival: true, young: false }));
         if let Some(note) = note() {
             note.apply(&mut meta);
         }
@@ -328,6 +328,10 @@ impl Store for Aided {
 
     fn data_bytes(&self, path: &RelPath) -> Result<Option<u64>> {
         self.inner.data_bytes(&self.spelled(path)).map_err(|error| self.told(error))
+    }
+
+    fn proved(&self, path: &RelPath, shown: &Meta) {
+        self.inner.proved(&self.spelled(path), &bare(shown));
     }
 
     fn space(&self) -> Result<Option<Space>> {

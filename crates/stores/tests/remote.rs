@@ -74,11 +74,42 @@ fn webdav_over_tls_against_apache() {
 }
 
 fn over_ftp(server: &Server, scheme: &str) -> Remote {
+    over_ftp_noting(server, scheme, Arc::new(Fleeting::default()))
+}
+
+fn over_ftp_noting(server: &Server, scheme: &str, notes: Arc<dyn Notes>) -> Remote {
     let host = "localhost".to_owned();
     let address = Address { scheme: scheme.to_owned(), host, port: Some(server.port), path: b"/".to_vec() };
     let trust = Trust { authorities: Some(server.file("authority.pem")).filter(|file| file.exists()) };
     let options = Options { trust, ..Options::default() };
-    Remote::open(address, account(), &options, Arc::new(Fleeting::default())).expect("a connection")
+    Remote::open(address, account(), &options, notes).expect("a connection")
+}
+
+#[test]
+fn ftp_for_people_against_proftpd() {
+    let Some(server) = Server::start("proftpd-plain") else { return };
+    conformance(&over_ftp(&server, "ftp"));
+}
+
+/// A version whose name other content may have got too is young until it was read after that.
+#[test]
+fn a_version_is_young_until_it_was_proved_after_its_step() {
+    let Some(server) = Server::start("proftpd-plain") else { return };
+    let notes = Arc::new(Fleeting::default());
+    let store = over_ftp_noting(&server, "ftp", notes.clone());
+    let path = RelPath::new(b"heron.csv").expect("a path");
+    reedhook_core::testing::put(&store, "heron.csv", b"heron,3", 1_900_000_000);
+    let shown = || store.stat(&path).expect("an answer").expect("a file");
+    assert!(shown().is_young());
+    store.proved(&path, &shown());
+    assert!(shown().is_young(), "the minute is not over");
+    let mut note = notes.of(&path).expect("a note");
+    note.tag = format!("{}~1000", note.tag.split('~').next().unwrap_or_default());
+    notes.note(&path, Some(note));
+    assert!(shown().is_young(), "nobody has read it since");
+    store.proved(&path, &shown());
+    assert!(!shown().is_young() && !shown().is_arrival());
+    assert_eq!(shown().modified.map(reedhook_core::entry::Stamp::seconds), Some(1_900_000_000));
 }
 
 #[test]

@@ -654,6 +654,10 @@ impl<'a> Visit<'a> {
         let theirs = Held { store: self.input.right, path: &there };
         let same = content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {}).unwrap_or(false);
         let right = right.unwrap_or(left);
+        if same {
+            self.input.left.proved(&here, left);
+            self.input.right.proved(&there, right);
+        }
         self.found.plan.shifted += u64::from(same && self.input.rules.by.is_shifted(left, right));
         decide_by_content(&self.input.rules, left, right, same)
     }

@@ -23,7 +23,7 @@ use crate::job::{Preserve, Removals};
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::one_way::LeaveReason;
 use crate::plan::two_way::{
-    Known, Policies, Settled, State, Verdict, beside_name, common_metadata, reconcile, settle,
+    Known, KnownKind, Policies, Settled, State, Verdict, beside_name, common_metadata, reconcile, settle,
 };
 use crate::plan::{Action, Plan, Role, Step};
 use crate::problem::{Code, Problem};
@@ -721,16 +721,52 @@ impl<'a> Visit<'a> {
         }
         let state = |side: Side, entry: Option<&Meta>| match known {
             None => State::unremembered(entry),
-            Some(known) => known.state(side, entry, &mut |expected| {
-                content::hash(self.input.store(side), &self.now_at(side, name), self.stop)
-                    .is_ok_and(|found| found == Some(*expected))
-            }),
+            Some(known) => {
+                let found = known.state(side, entry, &mut |expected| self.has_hash(side, name, expected));
+                match entry.filter(|entry| entry.is_young() && matches!(found, State::Same | State::Adjusted))
+                {
+                    Some(entry) if !self.is_proved(side, name, entry, (left, right), known) => State::Changed,
+                    _ => found,
+                }
+            }
         };
         let (ours, theirs) = (state(Side::Left, left), state(Side::Right, right));
         reconcile(ours, theirs, self.input.removals, &mut || match (left, right) {
             (Some(left), Some(right)) => self.same_content(name, left, right),
             _ => false,
         })
+    }
+
+    fn has_hash(&self, side: Side, name: &Name, expected: &Hash) -> bool {
+        let found = content::hash(self.input.store(side), &self.now_at(side, name), self.stop);
+        found.is_ok_and(|found| found == Some(*expected))
+    }
+
+    /// Whether a file that a side cannot tell from other content of its size still holds what is remembered: by its hash, or else by
+    /// what the other side holds.
+    fn is_proved(
+        &self,
+        side: Side,
+        name: &Name,
+        entry: &Meta,
+        (left, right): (Option<&Meta>, Option<&Meta>),
+        known: &Known,
+    ) -> bool {
+        let proved = match (&known.what, left.zip(right)) {
+            (KnownKind::File(_, Some(hash)), _) => self.has_hash(side, name, hash),
+            (_, Some((left, right))) if left.size == right.size => {
+                let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
+                let ours = Held { store: self.input.left, path: &here };
+                let theirs = Held { store: self.input.right, path: &there };
+                content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {}).unwrap_or(false)
+            }
+            // The other side lacks it, or has another: nothing tells, and nothing is lost when it counts as changed.
+            _ => false,
+        };
+        if proved {
+            self.input.store(side).proved(&self.now_at(side, name), entry);
+        }
+        proved
     }
 
     /// Whether two files differ only as they do where one side keeps local time.

@@ -222,7 +222,7 @@ impl Inner {
         if self.is_noted(&meta) {
             let note = self.notes.of(path);
             if let Some(note) = &note {
-                note.apply(&mut meta);
+                apply(note, &mut meta);
             }
             if meta.is_arrival() && self.wire.describes() && !is_about(note.as_ref(), &meta) {
                 meta = self.described(path, meta)?;
@@ -244,6 +244,31 @@ impl Inner {
             self.note(path, Some(Note::new(&version.tag, modified, meta.mode)));
         }
         Ok(meta)
+    }
+
+    /// The tag to note of what was written just now: where other content may get the same one yet, it says when that was.
+    fn young(&self, tag: String) -> String {
+        match self.wire.step() {
+            Some(_) => format!("{tag}{YOUNG}{}", jiff::Timestamp::now().as_millisecond()),
+            None => tag,
+        }
+    }
+
+    /// A file was read and holds what was expected. Its version is known from now on, if the step in which it was written is over.
+    fn proved(&self, path: &RelPath, shown: &Meta) {
+        let (Some(step), Some(version)) =
+            (self.wire.step(), shown.version.as_ref().filter(|version| version.young))
+        else {
+            return;
+        };
+        let Some(note) = self.notes.of(path) else { return };
+        let Some((tag, noted)) = parted(&note.tag) else { return };
+        let age = jiff::Timestamp::now().as_millisecond() - noted;
+        // The server's clock may be within its own step by some seconds.
+        let over = i64::try_from(step.as_millis()).unwrap_or(i64::MAX).saturating_add(5_000);
+        if tag == version.tag && age > over {
+            self.note(path, Some(Note { tag: tag.to_owned(), ..note }));
+        }
     }
 
     fn note(&self, path: &RelPath, note: Option<Note>) {
@@ -276,7 +301,7 @@ impl Inner {
             }
             let note = notes.get(&entry.name);
             if let Some(note) = note {
-                note.apply(&mut entry.meta);
+                apply(note, &mut entry.meta);
             }
             if entry.meta.is_arrival() && self.wire.describes() && !is_about(note, &entry.meta) {
                 unsaid.push((at, folder.join(&entry.name), entry.meta.clone()));
@@ -313,7 +338,7 @@ impl Inner {
                 self.ask(|wire| wire.stat(target))?.and_then(|meta| meta.version).map(|version| version.tag)
             }
         };
-        let note = tag.map(|tag| Note::new(&tag, intended.modified, intended.mode));
+        let note = tag.map(|tag| Note::new(&self.young(tag), intended.modified, intended.mode));
         match (note, target.split()) {
             (Some(note), Some((folder, name))) if note.tag.ends_with(';') => {
                 self.state().begun.entry(folder).or_default().insert(name, note);
@@ -407,7 +432,7 @@ impl Inner {
         let Some(note) = self.notes.of(from) else { return Ok(()) };
         let found = self.ask(|wire| wire.stat(to))?;
         let tag = found.and_then(|meta| meta.version).map(|version| version.tag);
-        self.note(to, tag.map(|tag| Note { tag, ..note }));
+        self.note(to, tag.map(|tag| renamed(note, &tag)));
         Ok(())
     }
 
@@ -420,7 +445,7 @@ impl Inner {
         let mut noted = HashMap::new();
         self.each_version_below(top, |folder, name, tag| {
             if let Some(note) =
-                self.notes.of(&top.join_path(folder).join(name)).filter(|note| note.tag == tag)
+                self.notes.of(&top.join_path(folder).join(name)).filter(|note| is_of(note, tag))
             {
                 noted.insert(folder.join(name), note);
             }
@@ -436,7 +461,7 @@ impl Inner {
         self.each_version_below(to, |folder, name, tag| {
             let below = folder.join(name);
             if let Some(note) = noted.remove(&below) {
-                self.note(&to.join_path(&below), Some(Note { tag: tag.to_owned(), ..note }));
+                self.note(&to.join_path(&below), Some(renamed(note, tag)));
             }
         })
     }
@@ -500,9 +525,39 @@ impl Inner {
     }
 }
 
+/// In the tag of a note, before the moment (milliseconds since 1970) when it was taken of a version that was just written.
+const YOUNG: char = '~';
+
+/// The tag of a note that was taken just after its version was written, and when that was.
+fn parted(tag: &str) -> Option<(&str, i64)> {
+    let (tag, noted) = tag.rsplit_once(YOUNG)?;
+    Some((tag, noted.parse().ok()?))
+}
+
+/// Whether a note is about the version with this tag.
+fn is_of(note: &Note, tag: &str) -> bool {
+    parted(&note.tag).map_or(note.tag.as_str(), |(tag, _)| tag) == tag
+}
+
+/// A note about a version that has another tag now; how long it is known stays.
+fn renamed(note: Note, tag: &str) -> Note {
+    let noted = parted(&note.tag).map(|(_, noted)| noted);
+    let tag = noted.map_or_else(|| tag.to_owned(), |noted| format!("{tag}{YOUNG}{noted}"));
+    Note { tag, ..note }
+}
+
+/// Gives an entry what was noted of it.
+fn apply(note: &Note, meta: &mut Meta) {
+    let Some((tag, _)) = parted(&note.tag) else { return note.apply(meta) };
+    Note { tag: tag.to_owned(), ..note.clone() }.apply(meta);
+    if let Some(version) = meta.version.as_mut().filter(|version| version.tag == tag) {
+        version.young = true;
+    }
+}
+
 /// Whether a note is about this very version.
 fn is_about(note: Option<&Note>, meta: &Meta) -> bool {
-    note.zip(meta.version.as_ref()).is_some_and(|(note, version)| note.tag == version.tag)
+    note.zip(meta.version.as_ref()).is_some_and(|(note, version)| is_of(note, &version.tag))
 }
 
 /// The unfinished file for a path, under a key.
@@ -569,7 +624,7 @@ impl Content for RemoteContent {
         if self.inner.is_noted(&meta)
             && let Some(note) = self.inner.notes.of(&self.path)
         {
-            note.apply(&mut meta);
+            apply(&note, &mut meta);
         }
         Ok(meta)
     }
@@ -766,13 +821,13 @@ impl Store for Remote {
         }
         inner.ask(|wire| wire.set_attributes(path, attributes))?;
         if let Some(version) = found.version.as_ref().filter(|_| inner.is_noted(&found)) {
-            let given = Note::new(&version.tag, attributes.modified, attributes.mode);
+            let given = Note::new(&inner.young(version.tag.clone()), attributes.modified, attributes.mode);
             // What is not given stays as it was noted.
-            let note = match inner.notes.of(path).filter(|note| note.tag == version.tag) {
+            let note = match inner.notes.of(path).filter(|note| is_of(note, &version.tag)) {
                 Some(before) => Note {
                     modified: given.modified.or(before.modified),
                     mode: given.mode.or(before.mode),
-                    ..given
+                    ..before
                 },
                 None => given,
             };
@@ -783,6 +838,10 @@ impl Store for Remote {
 
     fn is_pseudo(&self, _folder: &RelPath) -> Result<bool> {
         Ok(false)
+    }
+
+    fn proved(&self, path: &RelPath, shown: &Meta) {
+        self.inner.proved(path, shown);
     }
 
     fn space(&self) -> Result<Option<Space>> {

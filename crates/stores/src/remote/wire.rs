@@ -115,6 +115,12 @@ pub trait Wire: Send + Sync {
         false
     }
 
+    /// The step in which the server's names of versions change: within one, other content of the same size has the same name. `None` where
+    /// each version has a name of its own.
+    fn step(&self) -> Option<Duration> {
+        None
+    }
+
     /// Whether metadata that is not in the notes can be asked for, file by file.
     fn describes(&self) -> bool {
         false

@@ -87,7 +87,7 @@ fn meta(
     let size = if file { size? } else { 0 };
     let modified = modified.filter(|_| file);
     let tag = modified.map(|modified| format!("{}/{size}", modified.seconds()));
-    let version = tag.filter(|_| arrival).map(|tag| Box::new(Version { tag, arrival: true }));
+    let version = tag.filter(|_| arrival).map(|tag| Box::new(Version { tag, arrival: true, young: false }));
     Some(Meta { kind, size, modified, mode, id: None, target: None, extra: None, version })
 }
 

@@ -351,6 +351,11 @@ impl Wire for Ftp {
         !(self.offers.machine_lists && self.offers.sets_times)
     }
 
+    fn step(&self) -> Option<Duration> {
+        // What people read has no seconds.
+        Some(Duration::from_secs(if self.offers.machine_lists { 1 } else { 60 }))
+    }
+
     fn list(&self, folder: &RelPath) -> Answer<Listing> {
         let lines = self.lines(folder);
         let lines = lines.map_err(|trouble| self.explained_missing(trouble, folder, FaultKind::Refused))?;

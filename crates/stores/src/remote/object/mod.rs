@@ -527,7 +527,7 @@ fn meta_of(object: &ObjectMeta, tags: Option<&Tags>) -> Meta {
         id: None,
         target: None,
         extra: None,
-        version: Some(Box::new(Version { tag, arrival: own.is_none() })),
+        version: Some(Box::new(Version { tag, arrival: own.is_none(), young: false })),
     }
 }
 

@@ -325,7 +325,9 @@ fn meta_of(found: &Found) -> Option<Meta> {
         id: None,
         target: None,
         extra: None,
-        version: tag.filter(|_| !found.folder).map(|tag| Box::new(Version { tag, arrival: true })),
+        version: tag
+            .filter(|_| !found.folder)
+            .map(|tag| Box::new(Version { tag, arrival: true, young: false })),
     })
 }
 
