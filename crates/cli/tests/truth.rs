@@ -263,3 +263,48 @@ fn a_change_within_the_step_of_a_listing_is_seen() {
         }
     }
 }
+
+/// Keys of other tools that no path can be are a problem each; everything else is carried.
+#[test]
+fn an_odd_key_does_not_make_a_bucket_unusable() {
+    let Some(server) = servers::Server::start("objects") else { return };
+    let put = |below: &str| {
+        let address = format!("http://localhost:{}/archive{below}", server.port);
+        let words = [
+            "-sS",
+            "-o",
+            "/dev/null",
+            "--path-as-is",
+            "-X",
+            "PUT",
+            "-H",
+            "content-type: text/plain",
+            "-d",
+            "heron,3",
+            &address,
+        ];
+        assert!(std::process::Command::new("curl").args(words).status().unwrap().success());
+    };
+    for key in
+        ["", "/counts/plain.csv", "/counts/a//x", "/counts/a/y.csv", "/counts/b/%2E%2E/x", "/counts/b/z.csv"]
+    {
+        put(key);
+    }
+    let station = Station::new();
+    let location = format!("s3://localhost:{}/archive", server.port);
+    station.run(&["store", "add", "archive", &location, "--user", servers::USER]).expect(0);
+    station.run(&["job", "add", "counts", "mirror", "@archive/counts", "left", "--yes"]).expect(0);
+    let run = || {
+        let mut command = station.command(&["run", "counts", "--yes", "--json"]);
+        common::Ran::of(&command.env("REEDHOOK_SECRET", servers::PASSWORD).output().unwrap())
+    };
+    let first = run().expect(1);
+    assert_eq!(number(&first.last(), "added"), 3, "{}", first.out);
+    let odd: Vec<_> = first.json().into_iter().filter(|line| line["event"] == "problem").collect();
+    assert!(odd.iter().all(|problem| problem["code"] == "name-refused"), "{}", first.out);
+    assert!(!odd.is_empty() && odd.len() <= 2, "{}", first.out);
+    for name in ["plain.csv", "a/y.csv", "b/z.csv"] {
+        assert_eq!(fs::read(station.left().join(name)).unwrap(), b"heron,3");
+    }
+    assert_eq!(number(&run().expect(1).last(), "added"), 0);
+}

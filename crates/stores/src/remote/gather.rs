@@ -48,6 +48,16 @@ impl<'a> Gather<'a> {
         self.listing.unknown.push(Unknown { name, error });
     }
 
+    /// Notes that something here has a name that no file can have. It is a problem by itself; the rest of the folder is known.
+    pub(super) fn refuse_name(&mut self, standing_for_it: &str, name: Option<String>) {
+        let name = name.filter(|name| !name.is_empty());
+        let shown = name.map_or("a name without characters".to_owned(), |name| format!("the name {name:?}"));
+        let Ok(name) = Name::new(standing_for_it.as_bytes()) else { return };
+        let error = StoreError::new(FaultKind::NameRefused, "list", &self.folder.join(&name));
+        let error = error.because(format!("there is something with {shown}, which no file can have"));
+        self.listing.unknown.push(Unknown { name: Some(name), error });
+    }
+
     /// Fails when it has become longer than any folder is.
     pub(super) fn go_on(&self) -> Answer<()> {
         if self.listing.entries.len() + self.listing.unknown.len() <= MOST_ENTRIES {

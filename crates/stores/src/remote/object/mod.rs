@@ -7,6 +7,7 @@
 //!
 //! A folder that we make has a marker in it, because otherwise it would vanish with its last file, or never appear.
 
+mod odd;
 mod service;
 mod transfer;
 
@@ -408,7 +409,11 @@ impl Objects {
                 let below =
                     |path: &Path| RelPath::new(path.as_ref().strip_prefix(&self.prefix)?.as_bytes()).ok();
                 found.extend(page.result.objects.iter().filter_map(|object| below(&object.location)));
-                folders.extend(page.result.common_prefixes.iter().filter_map(below));
+                // What is below a key that is no path is left where it is, and so is its folder.
+                let is_odd = |path: &&Path| path.filename().is_some_and(|name| odd::original(name).is_some());
+                folders.extend(
+                    page.result.common_prefixes.iter().filter(|path| !is_odd(path)).filter_map(below),
+                );
                 token = page.page_token;
                 if token.is_none() {
                     break;
@@ -815,6 +820,7 @@ fn note(gather: &mut Gather<'_>, key: &Path, meta: Meta, prefix: &str) {
     }
     match key.as_ref().strip_prefix(prefix) {
         Some(name) if name.as_bytes() == MARKER => {}
+        Some(name) if odd::original(name).is_some() => gather.refuse_name(name, odd::original(name)),
         // A file and a folder may have the same name here, but nowhere else: then it is there twice.
         Some(name) => gather.take(name.as_bytes(), Some(meta)),
         None => gather.refuse(None, format!("it names \"{key}\", which is not in this folder")),

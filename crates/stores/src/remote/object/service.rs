@@ -8,9 +8,11 @@ use std::time::Duration;
 use async_trait::async_trait;
 use object_store::ClientOptions;
 use object_store::client::{
-    HttpClient, HttpConnector, HttpError, HttpErrorKind, HttpRequest, HttpResponse, HttpService,
+    HttpClient, HttpConnector, HttpError, HttpErrorKind, HttpRequest, HttpResponse, HttpResponseBody,
+    HttpService,
 };
 
+use super::odd;
 use crate::remote::connect::{ANSWER_WITHIN, CONNECT_WITHIN, ConnectError, Trust};
 
 /// An answer that is none: what it means is found again at the bottom of the client's own error.
@@ -69,13 +71,30 @@ impl HttpConnector for Connector {
     }
 }
 
+/// A listing without keys that the client cannot read.
+async fn readable_listing(response: HttpResponse) -> Result<HttpResponse, HttpError> {
+    let (mut head, body) = response.into_parts();
+    let bytes = body.bytes().await?;
+    // What is no text is none of our business: the client says what is wrong with it.
+    let body = match std::str::from_utf8(&bytes) {
+        Ok(text) => HttpResponseBody::from(odd::readable(text)),
+        Err(_) => HttpResponseBody::from(bytes),
+    };
+    head.headers.remove("content-length");
+    Ok(HttpResponse::from_parts(head, body))
+}
+
 #[derive(Debug)]
 struct Service(reqwest::Client);
 
 #[async_trait]
 impl HttpService for Service {
     async fn call(&self, request: HttpRequest) -> Result<HttpResponse, HttpError> {
+        let lists = request.uri().query().is_some_and(|query| query.contains("list-type=2"));
         let response = self.0.call(request).await?;
+        if lists && response.status().is_success() {
+            return readable_listing(response).await;
+        }
         let header = |name| response.headers().get(name).and_then(|value| value.to_str().ok());
         let answered = match response.status().as_u16() {
             429 | 503 => Answered::Wait(
