@@ -285,14 +285,21 @@ fn an_odd_key_does_not_make_a_bucket_unusable() {
         ];
         assert!(std::process::Command::new("curl").args(words).status().unwrap().success());
     };
-    for key in
-        ["", "/counts/plain.csv", "/counts/a//x", "/counts/a/y.csv", "/counts/b/%2E%2E/x", "/counts/b/z.csv"]
-    {
-        put(key);
-    }
     let station = Station::new();
     let location = format!("s3://localhost:{}/archive", server.port);
     station.run(&["store", "add", "archive", &location, "--user", servers::USER]).expect(0);
+    let mut check = station.command(&["store", "check", "archive"]);
+    let check = common::Ran::of(&check.env("REEDHOOK_SECRET", servers::PASSWORD).output().unwrap());
+    assert!(check.err.contains("there is no bucket \"archive\""), "{}", check.err);
+    let bucket = format!("http://localhost:{}/archive", server.port);
+    let made =
+        std::process::Command::new("curl").args(["-sS", "-o", "/dev/null", "-X", "PUT", &bucket]).status();
+    assert!(made.unwrap().success());
+    for key in
+        ["/counts/plain.csv", "/counts/a//x", "/counts/a/y.csv", "/counts/b/%2E%2E/x", "/counts/b/z.csv"]
+    {
+        put(key);
+    }
     station.run(&["job", "add", "counts", "mirror", "@archive/counts", "left", "--yes"]).expect(0);
     let run = || {
         let mut command = station.command(&["run", "counts", "--yes", "--json"]);

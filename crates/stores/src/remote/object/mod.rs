@@ -173,6 +173,10 @@ impl Objects {
             let Err(trouble) = listed else { continue };
             let why = innermost(&trouble.error);
             return Err(match trouble.kind() {
+                _ if why.contains("NoSuchBucket") => {
+                    let why = format!("there is no bucket \"{}\"; make it, or check the name", self.bucket);
+                    ConnectError::Unusable { address, why }
+                }
                 FaultKind::NotFound => ConnectError::NoFolder { address, path: self.bucket.clone() },
                 FaultKind::Denied | FaultKind::LoginFailed => ConnectError::Login {
                     address,
