@@ -315,3 +315,20 @@ fn an_odd_key_does_not_make_a_bucket_unusable() {
     }
     assert_eq!(number(&run().expect(1).last(), "added"), 0);
 }
+
+/// A name that the server uses itself and never shows is said to be one.
+#[test]
+fn a_name_that_the_server_keeps_to_itself_is_said() {
+    let Some(place) = of_server("apache-tls", "archive") else { return };
+    let station = Station::new();
+    station.know(&place);
+    station.write(".DAV/notes.txt", "reed", 1_900_000_000);
+    station.write("plain.csv", "heron,3", 1_900_000_000);
+    station.run(&["job", "add", "counts", "mirror", "left", "@archive/counts", "--yes"]).expect(0);
+    station.run_job(&["--yes"]);
+    let again = station.run_job(&["--yes"]).expect(1);
+    let problems: Vec<_> = again.json().into_iter().filter(|line| line["event"] == "problem").collect();
+    assert!(problems.iter().all(|problem| problem["code"] == "name-refused"), "{}", again.out);
+    assert!(again.out.contains("keeps the name .DAV to itself"), "{}", again.out);
+    assert_eq!(number(&again.last(), "same"), 1, "{}", again.out);
+}

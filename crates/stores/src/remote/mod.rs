@@ -393,9 +393,22 @@ impl Inner {
     fn unless_there(&self, error: StoreError, path: &RelPath) -> StoreError {
         const ASKED: [FaultKind; 4] =
             [FaultKind::Denied, FaultKind::Refused, FaultKind::Io, FaultKind::Unsupported];
-        let there =
-            ASKED.contains(&error.kind) && matches!(self.wire.stat(path), Ok(Some(meta)) if meta.is_folder());
-        if there { StoreError { kind: FaultKind::Exists, ..error } } else { error }
+        if !ASKED.contains(&error.kind) {
+            return error;
+        }
+        match self.wire.stat(path) {
+            Ok(Some(meta)) if meta.is_folder() => StoreError { kind: FaultKind::Exists, ..error },
+            // What is refused even to be looked at, while a made-up name beside it is simply not there.
+            Err(trouble) if trouble.kind() == FaultKind::Denied && self.is_free_beside(path) => {
+                kept_back(path)
+            }
+            _ => error,
+        }
+    }
+
+    fn is_free_beside(&self, path: &RelPath) -> bool {
+        let free = beside(path, &format!("{:016x}", fastrand::u64(..)));
+        free.is_ok_and(|free| matches!(self.wire.stat(&free), Ok(None)))
     }
 
     /// Removes an unfinished file; what cannot be removed now is a leftover for the next run.
@@ -519,9 +532,25 @@ impl Inner {
         };
         match outcome {
             Ok(()) => self.note_published(temporary, target),
-            Err(error) if error.kind == FaultKind::Exists => Err(changed()),
+            Err(error) if error.kind == FaultKind::Exists => Err(self.hidden(target).unwrap_or_else(changed)),
             Err(error) => Err(error),
         }
+    }
+
+    /// Why something is there that no listing shows: a server keeps some names to itself, and does not say so when one is used.
+    fn hidden(&self, path: &RelPath) -> Option<StoreError> {
+        let mut below = path.clone();
+        while let Some((folder, name)) = below.split() {
+            let listing = self.wire.list(&folder).ok()?;
+            let unknown = listing.unknown.iter().filter_map(|unknown| unknown.name.as_ref());
+            let shown =
+                listing.entries.iter().map(|entry| &entry.name).chain(unknown).any(|found| *found == name);
+            if !shown {
+                return Some(StoreError { path: path.clone(), ..kept_back(&below) });
+            }
+            below = folder;
+        }
+        None
     }
 }
 
@@ -558,6 +587,13 @@ fn apply(note: &Note, meta: &mut Meta) {
 /// Whether a note is about this very version.
 fn is_about(note: Option<&Note>, meta: &Meta) -> bool {
     note.zip(meta.version.as_ref()).is_some_and(|(note, version)| is_of(note, &version.tag))
+}
+
+/// A server uses some names itself, and gives them to nobody.
+fn kept_back(path: &RelPath) -> StoreError {
+    let name = path.file_name().map(String::from_utf8_lossy).unwrap_or_default();
+    let why = format!("the server keeps the name {name} to itself");
+    StoreError::new(FaultKind::NameRefused, "write", path).because(why)
 }
 
 /// The unfinished file for a path, under a key.
