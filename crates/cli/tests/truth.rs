@@ -332,3 +332,46 @@ fn a_name_that_the_server_keeps_to_itself_is_said() {
     assert!(again.out.contains("keeps the name .DAV to itself"), "{}", again.out);
     assert_eq!(number(&again.last(), "same"), 1, "{}", again.out);
 }
+
+/// A server that lets an account in only so often is served by those connections that it allows.
+#[test]
+fn a_server_that_allows_few_connections_is_served_by_few() {
+    let Some(place) = of_server("proftpd-few", "archive") else { return };
+    let station = Station::new();
+    station.know(&place);
+    for number in 0..60 {
+        station.write(&format!("site-{}/{number}.csv", number % 7), "heron,3", 1_900_000_000);
+    }
+    station.run(&["job", "add", "counts", "mirror", "left", "@archive/counts", "--yes"]).expect(0);
+    assert_eq!(number(&station.run_job(&["--yes"]).expect(0).last(), "added"), 60);
+    station.run(&["verify", "counts"]).expect(0);
+}
+
+/// Whoever has read a file to its end keeps the connection: a verification does not log in for each file.
+#[test]
+fn a_verification_over_ftp_logs_in_a_few_times() {
+    let Some(server) = servers::Server::start("proftpd-tls") else { return };
+    let station = Station::new();
+    let location = format!("ftps://localhost:{}/", server.port);
+    let authority = server.file("authority.pem").to_str().unwrap().to_owned();
+    station
+        .run(&["store", "add", "archive", &location, "--user", servers::USER, "--authorities", &authority])
+        .expect(0);
+    for number in 0..60 {
+        station.write(&format!("{number}.csv"), "heron,3", 1_900_000_000);
+    }
+    station.run(&["job", "add", "counts", "mirror", "left", "@archive/counts", "--yes"]).expect(0);
+    let with_secret = |words: &[&str]| {
+        let mut command = station.command(words);
+        common::Ran::of(&command.env("REEDHOOK_SECRET", servers::PASSWORD).output().unwrap()).expect(0)
+    };
+    with_secret(&["run", "counts", "--yes"]);
+    let log_ins = || {
+        let log = fs::read_to_string(server.file("run/commands.log")).unwrap_or_default();
+        log.lines().filter(|line| line.contains("\"PASS ")).count()
+    };
+    let before = log_ins();
+    assert!(before > 0, "the log tells of logins");
+    with_secret(&["verify", "counts"]);
+    assert!(log_ins() - before <= 13, "{} logins for 60 files", log_ins() - before);
+}

@@ -65,7 +65,9 @@ pub fn of_server(kind: &'static str, name: &'static str) -> Option<Place> {
             let options = [user, authority].concat();
             (format!("davs://localhost:{port}/files"), options, Some(servers::PASSWORD))
         }
-        "proftpd-plain" => (format!("ftp://localhost:{port}/"), user.to_vec(), Some(servers::PASSWORD)),
+        "proftpd-plain" | "proftpd-few" => {
+            (format!("ftp://localhost:{port}/"), user.to_vec(), Some(servers::PASSWORD))
+        }
         "proftpd-tls" => {
             (format!("ftps://localhost:{port}/"), [user, authority].concat(), Some(servers::PASSWORD))
         }

@@ -150,7 +150,13 @@ impl<'a> Comparer<'a> {
 
     /// Compares everything that `find` hands over, until `stop` is set; returns what `find` returned, and what was found.
     pub fn run<T>(self, stop: &AtomicBool, find: impl FnOnce(OnSame<'_>) -> T) -> (T, Verified) {
-        let threads = std::thread::available_parallelism().map_or(2, usize::from);
+        let cores = std::thread::available_parallelism().map_or(2, usize::from);
+        // Who waits for a network is no burden to a core.
+        let waiting = |store: &dyn Store| match store.capabilities() {
+            can if can.remote => can.workers,
+            _ => 0,
+        };
+        let threads = cores.max(waiting(self.left)).max(waiting(self.right));
         // Enough to keep the readers busy, and no list of the whole tree.
         let (sender, receiver) = crossbeam_channel::bounded::<Vec<Pair>>(64);
         let waiting: Mutex<Vec<Pair>> = Mutex::default();

@@ -32,7 +32,7 @@ impl Server {
         let program = match kind {
             "sshd" => "/usr/sbin/sshd",
             "apache" | "apache-tls" => "/usr/sbin/apache2",
-            "proftpd" | "proftpd-plain" | "proftpd-tls" => "/usr/sbin/proftpd",
+            "proftpd" | "proftpd-plain" | "proftpd-few" | "proftpd-tls" => "/usr/sbin/proftpd",
             "objects" => OBJECTS,
             other => other,
         };

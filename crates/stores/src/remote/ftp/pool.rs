@@ -189,7 +189,9 @@ impl Pool {
                         state = self.state();
                         state.open -= 1;
                         self.freed.notify_one();
-                        if state.open == 0 || !error.may_pass() {
+                        // The account is good: others are logged in with it. It may not be so any more often.
+                        let limited = matches!(error, ConnectError::Login { .. });
+                        if state.open == 0 || !(error.may_pass() || limited) {
                             return Err(error);
                         }
                         // No more than there are now, it seems.

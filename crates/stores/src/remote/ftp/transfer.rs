@@ -91,6 +91,22 @@ impl FtpDownload {
     }
 }
 
+impl Drop for FtpDownload {
+    /// Whoever read as much as there is has not seen that it ends there. To hear that costs nothing; a connection that is closed instead has to
+    /// log in anew.
+    fn drop(&mut self) {
+        const LITTLE: usize = 64 << 10;
+        let mut rest = [0; 8 << 10];
+        let mut read = 0;
+        while matches!(self.state, Reading::Now(..)) && read < LITTLE {
+            match self.read_some(&mut rest) {
+                Ok(length) => read += length,
+                Err(_) => return,
+            }
+        }
+    }
+}
+
 impl Read for FtpDownload {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         self.read_some(buffer).map_err(|trouble| io::Error::other(trouble.error))

@@ -10,6 +10,7 @@ mod ssh;
 mod transfer;
 
 use std::collections::HashSet;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -53,6 +54,8 @@ pub struct Sftp {
 struct Session {
     handle: russh::client::Handle<ssh::Greeter>,
     lines: Mutex<Vec<Arc<Line>>>,
+    /// How many channels there may be: fewer once the server has refused one.
+    most: AtomicUsize,
 }
 
 /// The extensions of a server that are used here.
@@ -256,7 +259,7 @@ impl Session {
         let handle = runtime::wait(runtime, CONNECT_WITHIN * 3, connecting).ok_or_else(|| {
             ConnectError::Unreachable { address: address.shown(), why: "no answer".to_owned() }
         })??;
-        Ok(Session { handle, lines: Mutex::default() })
+        Ok(Session { handle, lines: Mutex::default(), most: AtomicUsize::new(CHANNELS) })
     }
 
     fn lines(&self) -> MutexGuard<'_, Vec<Arc<Line>>> {
@@ -281,7 +284,8 @@ impl Session {
     fn free_line(&self, runtime: &Runtime) -> Result<Arc<Line>, Broken> {
         let mut lines = self.lines();
         let idle = lines.iter().min_by_key(|line| line.load()).cloned();
-        if let Some(line) = idle.filter(|line| line.load() == 0 || lines.len() >= CHANNELS) {
+        let most = self.most.load(Ordering::Relaxed);
+        if let Some(line) = idle.filter(|line| line.load() == 0 || lines.len() >= most) {
             return Ok(line);
         }
         match self.new_line(runtime) {
@@ -291,7 +295,10 @@ impl Session {
                 Ok(line)
             }
             // A server that allows no more channels is served by those there are.
-            Err(why) => lines.iter().min_by_key(|line| line.load()).cloned().ok_or(why),
+            Err(why) => {
+                self.most.store(lines.len().max(1), Ordering::Relaxed);
+                lines.iter().min_by_key(|line| line.load()).cloned().ok_or(why)
+            }
         }
     }
 }
