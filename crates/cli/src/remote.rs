@@ -58,6 +58,9 @@ pub struct ReachKeys {
     pub plain: bool,
 }
 
+/// The variable that a secret may be in, whatever the store.
+const SECRET_VARIABLE: &str = "REEDHOOK_SECRET";
+
 impl ReachKeys {
     /// Whether nothing is said.
     pub fn is_empty(&self) -> bool {
@@ -132,6 +135,15 @@ impl Reach {
 
     fn account(&self, home: &Home) -> Account {
         Account { user: self.keys.user.clone(), secret: self.find_secret(home) }
+    }
+
+    /// Where the secret comes from, when that is not what `store secret` has kept.
+    fn secret_came_from(&self) -> Option<String> {
+        match self.keys.secret.as_deref().and_then(|source| source.split_once(' ')) {
+            Some(("env", name)) => Some(format!("the variable {name}")),
+            Some(("command", line)) => Some(format!("the command `{line}`")),
+            _ => std::env::var_os(SECRET_VARIABLE).map(|_| format!("the variable {SECRET_VARIABLE}")),
+        }
     }
 
     /// Looks for the secret when a server asks, once for all connections of this process.
@@ -271,6 +283,10 @@ impl Reach {
             ConnectError::Untrusted { .. } => {
                 "Give the file of the authority that signed it: reedhook store add NAME LOCATION --authorities FILE.".to_owned()
             }
+            ConnectError::Login { .. } if self.secret_came_from().is_some() => {
+                let source = self.secret_came_from().unwrap_or_default();
+                format!("The secret came from {source}; put that right.")
+            }
             ConnectError::Login { .. } | ConnectError::Secret { .. } if is_address(&self.kept_as) => {
                 "Give it a name with `reedhook store add`, then keep its secret with `reedhook store secret`.".to_owned()
             }
@@ -365,7 +381,7 @@ fn look_for_secret(
         Some(("command", line)) => return from_command(line).map(Some),
         _ => {}
     }
-    if let Ok(value) = std::env::var("REEDHOOK_SECRET") {
+    if let Ok(value) = std::env::var(SECRET_VARIABLE) {
         return Ok(Some(Secret::new(value)));
     }
     if let Some(kept) = secrets::find(home, kept_as)? {

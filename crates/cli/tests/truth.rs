@@ -375,3 +375,39 @@ fn a_verification_over_ftp_logs_in_a_few_times() {
     with_secret(&["verify", "counts"]);
     assert!(log_ins() - before <= 13, "{} logins for 60 files", log_ins() - before);
 }
+
+/// What to do after a failed login depends on where the secret came from.
+#[test]
+fn after_a_failed_login_the_hint_is_about_where_the_secret_came_from() {
+    let station = Station::new();
+    let standin = places::standin(&station, reedhook_standins::Kind::WebDav, Default::default());
+    let location = standin.location("archive");
+    let refused = |name: &str, options: &[&str], secret: Option<&str>| {
+        station
+            .run(&[&["store", "add", name, &location, "--user", servers::USER], options].concat())
+            .expect(0);
+        let mut command = station.command(&["store", "check", name]);
+        command.env("SPARE", "wrong");
+        secret.map(|secret| command.env("REEDHOOK_SECRET", secret));
+        common::Ran::of(&command.output().unwrap()).expect(3).err
+    };
+    let told = refused("one", &["--secret", "env SPARE"], None);
+    assert!(told.contains("came from the variable SPARE"), "{told}");
+    let told = refused("two", &["--secret", "command echo wrong"], None);
+    assert!(told.contains("came from the command `echo wrong`"), "{told}");
+    let told = refused("three", &[], Some("wrong"));
+    assert!(told.contains("came from the variable REEDHOOK_SECRET"), "{told}");
+}
+
+/// A server that speaks TLS from the first byte on waits for us, as we wait for it.
+#[test]
+fn an_ftp_server_that_does_not_greet_is_told_of_within_seconds() {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let silent = std::thread::spawn(move || listener.accept().map(|(stream, _)| stream));
+    let station = Station::new();
+    station.run(&["store", "add", "archive", &format!("ftps://localhost:{port}/")]).expect(0);
+    let ran = station.run(&["store", "check", "archive"]).expect(3);
+    assert!(ran.err.contains("it may want TLS from the first byte on"), "{}", ran.err);
+    drop(silent.join().unwrap().unwrap());
+}

@@ -26,6 +26,9 @@ impl Encoding for Bytes {
     }
 }
 
+/// A server that is there greets at once; this is for one at the other end of the world that looks our name up first.
+const GREETS_WITHIN: Duration = Duration::from_secs(10);
+
 /// How to connect, once it is known what the server can do.
 pub(super) struct Dialer {
     pub(super) address: Address,
@@ -82,7 +85,13 @@ impl Dialer {
             }
         }
         let stream = stream.ok_or_else(|| self.unreachable(&last))?;
-        let ftp = RustlsFtpStream::connect_with_stream(stream).map_err(|error| self.unreachable(error))?;
+        // Of a server that waits for TLS to begin at once nothing is ever heard.
+        let _ = stream.set_read_timeout(Some(GREETS_WITHIN));
+        let waiting = stream.try_clone();
+        let ftp = RustlsFtpStream::connect_with_stream(stream).map_err(|error| self.no_greeting(&error))?;
+        if let Ok(waiting) = waiting {
+            let _ = waiting.set_read_timeout(Some(ANSWER_WITHIN));
+        }
         let mut ftp =
             ftp.passive_stream_builder(|address| connect_tcp(&address).map_err(FtpError::ConnectionError));
         ftp.set_encoding(Bytes);
@@ -99,6 +108,17 @@ impl Dialer {
         self.log_in(&mut ftp)?;
         ftp.transfer_type(FileType::Binary).map_err(|error| self.unreachable(error))?;
         Ok(ftp)
+    }
+
+    fn no_greeting(&self, error: &FtpError) -> ConnectError {
+        use std::io::ErrorKind::{TimedOut, WouldBlock};
+        let silent = matches!(error, FtpError::ConnectionError(error) if matches!(error.kind(), TimedOut | WouldBlock));
+        if !silent {
+            return self.unreachable(error);
+        }
+        let why = "it does not greet; it may want TLS from the first byte on, as at port 990, which is not spoken here: \
+                   ask for its port with a greeting, 21 as a rule";
+        ConnectError::Unusable { address: self.address.shown(), why: why.to_owned() }
     }
 
     fn insecure(&self, error: &FtpError) -> ConnectError {
