@@ -411,3 +411,45 @@ fn an_ftp_server_that_does_not_greet_is_told_of_within_seconds() {
     assert!(ran.err.contains("it may want TLS from the first byte on"), "{}", ran.err);
     drop(silent.join().unwrap().unwrap());
 }
+
+/// A full disk at the server is a full disk, and what could not be finished is not left there to fill it.
+#[test]
+fn a_full_disk_at_a_server_is_said_as_such() {
+    if !common::with_mounts("servers with little room", &[]) {
+        return;
+    }
+    for kind in ["sshd", "proftpd"] {
+        let station = Station::new();
+        let little = common::Mounted::memory(&station.path("little"), "4m");
+        let Some(server) = servers::Server::start_in(kind, Some(&little.0)) else { return };
+        let (location, options, secret) = match kind {
+            "sshd" => {
+                let key = server.file("key").to_str().unwrap().to_owned();
+                let location = format!("sftp://127.0.0.1:{}{}", server.port, server.root().display());
+                (location, vec!["--key".to_owned(), key], "")
+            }
+            _ => {
+                let user = vec!["--user".to_owned(), servers::USER.to_owned()];
+                (format!("ftp://localhost:{}/", server.port), user, servers::PASSWORD)
+            }
+        };
+        let options: Vec<&str> = options.iter().map(String::as_str).collect();
+        station.run(&[&["store", "add", "archive", &location], options.as_slice()].concat()).expect(0);
+        if kind == "sshd" {
+            let key = fs::read_to_string(server.file("host_key.pub")).unwrap();
+            fs::create_dir_all(station.path(".ssh")).unwrap();
+            fs::write(station.path(".ssh/known_hosts"), format!("[127.0.0.1]:{} {key}", server.port))
+                .unwrap();
+        }
+        station.run(&["job", "add", "counts", "mirror", "left", "@archive/counts", "--yes"]).expect(0);
+        station.write("small.csv", "heron,3", 1_900_000_000);
+        write(&station.left().join("large.bin"), &vec![7; 9 << 20], 1_900_000_000);
+        let mut run = station.command(&["run", "counts", "--yes", "--json", "--allow", "space"]);
+        let ran = common::Ran::of(&run.env("REEDHOOK_SECRET", secret).output().unwrap()).expect(1);
+        let problems: Vec<_> = ran.json().into_iter().filter(|line| line["event"] == "problem").collect();
+        // This FTP server says no more than that it broke off; its words are passed on, and nothing is tried again.
+        let code = if kind == "sshd" { "no-space" } else { "refused-there" };
+        assert_eq!((problems.len(), problems[0]["code"].as_str()), (1, Some(code)), "{kind}: {}", ran.out);
+        common::assert_no_leftovers(&server.root());
+    }
+}

@@ -389,6 +389,21 @@ impl Inner {
         made.map_err(|error| self.unless_there(error, path))
     }
 
+    /// A failure to write, told for what it is when the server has no space left. Not every protocol can say so by itself.
+    fn unless_full(&self, error: StoreError) -> StoreError {
+        /// What is left then is used up before a file has its name.
+        const AS_GOOD_AS_NONE: u64 = 256 << 10;
+        if !matches!(error.kind, FaultKind::Io | FaultKind::Refused) {
+            return error;
+        }
+        match self.wire.space() {
+            Ok(Some(space)) if space.free < AS_GOOD_AS_NONE => {
+                StoreError { kind: FaultKind::NoSpace, ..error }
+            }
+            _ => error,
+        }
+    }
+
     /// A refusal to make a folder, told for what it is when a folder is there.
     fn unless_there(&self, error: StoreError, path: &RelPath) -> StoreError {
         const ASKED: [FaultKind; 4] =

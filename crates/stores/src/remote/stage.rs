@@ -62,7 +62,7 @@ impl RemoteStage {
     /// Errors are about the file that is meant, not about its unfinished name.
     fn about(&self, mut error: StoreError) -> StoreError {
         error.path = self.target.clone();
-        error
+        self.inner.unless_full(error)
     }
 
     fn begin(&mut self) -> Result<&mut Box<dyn Upload>> {

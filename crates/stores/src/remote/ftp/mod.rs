@@ -294,7 +294,12 @@ fn find_root(ftp: &mut RustlsFtpStream, address: &Address) -> Result<Vec<u8>, Co
 /// What an error means, as far as its number tells (RFC 959, section 4.2).
 fn trouble(error: &FtpError, action: &'static str, path: &RelPath) -> Trouble {
     let Some((code, words)) = refusal(error) else { return Trouble::broke(action, path, error.to_string()) };
+    let full = ["no space left", "disk full", "quota exceeded"];
     let (kind, again) = match code {
+        // The numbers for this are rarely used: what the server says is all there is.
+        _ if full.iter().any(|full| words.to_ascii_lowercase().contains(full)) => {
+            (FaultKind::NoSpace, Again::Never)
+        }
         421 | 425 | 426 => (FaultKind::Interrupted, Again::Soon),
         450 | 451 => (FaultKind::Busy, Again::Soon),
         452 | 552 => (FaultKind::NoSpace, Again::Never),

@@ -8,7 +8,7 @@ use suppaftp::{FtpError, RustlsConnector, TlsConnector, TransferStream};
 
 use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
-use reedhook_core::store::{Attributes, FaultKind};
+use reedhook_core::store::{Attributes, FaultKind, StoreError};
 
 use super::pool::{Taken, refusal};
 use super::{Ftp, trouble};
@@ -168,7 +168,18 @@ impl FtpUpload {
                 taken.give_back();
                 Ok(())
             }
-            Err(error) => Err(trouble(&error, "write", &self.path)),
+            Err(error) => {
+                let told = trouble(&error, "write", &self.path);
+                // At the end of an upload this is the server's disk or its quota, whatever it calls it: trying again fills it further.
+                let local = refusal(&error).is_some_and(|(code, _)| code == 451);
+                match told.kind() {
+                    FaultKind::Busy if local => Err(Trouble {
+                        error: StoreError { kind: FaultKind::Refused, ..told.error },
+                        again: Again::Never,
+                    }),
+                    _ => Err(told),
+                }
+            }
         }
     }
 }
