@@ -255,11 +255,12 @@ fn sftp_uses_the_agent_hashed_hosts_and_a_jump_host() {
     let user_files = tempfile::tempdir().expect("a folder");
     let file = |name: &str| user_files.path().join(name).to_str().expect("a plain path").to_owned();
     let key = std::fs::read_to_string(server.file("host_key.pub")).expect("the host's key");
-    std::fs::write(file("known_hosts"), format!("[127.0.0.1]:{} {key}", server.port)).expect("a file");
+    std::fs::write(file("known_hosts"), format!("[127.0.0.1]:{0} {key}[localhost]:{0} {key}", server.port))
+        .expect("a file");
     ssh_tool("ssh-keygen", &["-q", "-H", "-f", &file("known_hosts")], None);
     let hashed = std::fs::read_to_string(file("known_hosts")).expect("a file");
     assert!(hashed.starts_with("|1|"), "{hashed}");
-    let config = format!("Host far\n HostName 127.0.0.1\n Port {0}\n ProxyJump 127.0.0.1:{0}\n", server.port);
+    let config = format!("Host far\n HostName 127.0.0.1\n Port {0}\n ProxyJump localhost:{0}\n", server.port);
     std::fs::write(file("config"), config).expect("a file");
     let socket = user_files.path().join("agent");
     let told = ssh_tool("ssh-agent", &["-a", &file("agent")], None);

