@@ -22,7 +22,7 @@ use crate::failure::Outcome;
 use crate::home::Home;
 use crate::jobfile::Job;
 use crate::places::{self, Located};
-use crate::round::Round;
+use crate::round::{Leg, Round};
 
 /// How a job opens its places.
 #[derive(Debug, Clone, Copy)]
@@ -121,21 +121,26 @@ pub fn try_places(context: &Context, round: &Round) -> Outcome<bool> {
     let mut news = false;
     for place in written_to(round) {
         if found(&place.resolved(), &context.home).is_none() {
-            if !place.is_there() {
+            let to_be_made = |leg: &Leg| leg.to_be_made && leg.to.written == place.written;
+            if round.legs.iter().any(to_be_made) && round.is_still_where_it_was() {
                 places::make_destination(place, &context.home, Manner::of(&round.job))?;
             }
-            news |= try_place(context, place, &round.job)?;
+            news |= try_place(context, place, round)?;
         }
     }
     Ok(news)
 }
 
-fn try_place(context: &Context, place: &Located, job: &Job) -> Outcome<bool> {
+fn try_place(context: &Context, place: &Located, round: &Round) -> Outcome<bool> {
     let folder = place.resolved();
-    let full = job.rules.preserve == Preserve::Full;
+    let full = round.job.rules.preserve == Preserve::Full;
     let Some(footing) = drives::footing_of(&folder) else { return Ok(false) };
     // Where it cannot be tried, the run goes by the type, and says itself what it cannot do.
     let Ok(store) = LocalStore::open_knowing(&folder, full, None) else { return Ok(false) };
+    // A drive that has gone since leaves its mount point behind, and nothing is written there. What is open already is the right one.
+    if !round.is_still_where_it_was() {
+        return Ok(false);
+    }
     let Ok(_reserved) = store.lock() else { return Ok(false) };
     let Ok(found) = store.try_out() else { return Ok(false) };
     let text = serde_json::to_string(&found).unwrap_or_default();

@@ -104,6 +104,11 @@ impl Round {
         self.legs.iter().map(|leg| Ok((left.clone(), identity(&leg.to, leg.right.as_ref())?))).collect()
     }
 
+    /// Whether its places are still on what they were on when they were looked at.
+    pub fn is_still_where_it_was(&self) -> bool {
+        self.seen.still_holds(&self.job, &self.ends)
+    }
+
     /// Looks again at a destination that has just been made: what could only be guessed before is known now.
     pub fn look_again(&self, leg: &Leg, made: &dyn Store, home: &Home) -> Outcome<()> {
         refuse_nested(&self.ends, home)?;

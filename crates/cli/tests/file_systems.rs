@@ -546,22 +546,17 @@ fn histories_with_kills_come_to_rest_on_exfat_and_ntfs() {
 /// Whether a drive of this kind can be mounted here. What the kernel cannot do at all no script can install.
 fn can_mount(kind: &Kind) -> bool {
     let driver = match kind.behind {
-        Behind::Image(driver) if driver.contains('-') => Some(driver),
+        Behind::Image(driver) if driver.contains('-') => driver,
         Behind::Image(_) => return with_mounts(kind.name, &[kind.name]),
         Behind::Memory => return with_mounts(kind.name, &[]),
-        Behind::Altered(_) => None,
+        Behind::Altered(_) => return altered::possible(kind.name),
     };
     let known = fs::read_to_string("/proc/filesystems").unwrap_or_default();
     if !known.contains("fuseblk") {
         println!("skipped: {}, for want of FUSE in this kernel", kind.name);
         return false;
     }
-    match driver {
-        Some(driver) => {
-            with_mounts(kind.name, &[kind.name]) && with_tools(kind.name, &[&format!("mount.{driver}")])
-        }
-        None => with_mounts(kind.name, &[]),
-    }
+    with_mounts(kind.name, &[kind.name]) && with_tools(kind.name, &[&format!("mount.{driver}")])
 }
 
 fn round(kind: &'static Kind) {

@@ -73,6 +73,16 @@ impl Default for Ways {
     }
 }
 
+/// Whether such a place can be mounted here. What the kernel cannot do at all no script can install.
+#[allow(clippy::print_stdout, reason = "a skipped test says so")]
+pub fn possible(what: &str) -> bool {
+    let fuse = Path::new("/dev/fuse").exists();
+    if !fuse {
+        println!("skipped: {what}, for want of FUSE in this kernel");
+    }
+    fuse && crate::common::with_mounts(what, &[])
+}
+
 /// Such a place, mounted.
 pub struct Altered {
     session: Option<BackgroundSession>,
