@@ -326,6 +326,12 @@ fn known_misfortunes_at_every_step() {
         ),
         // Put aside, and back only after the run.
         (vec![(left, Deed::PutAside(at("d")))], (right, Deed::Save(at("b"))), vec![(left, Deed::PutBack)]),
+        // Put aside, and back after a run that was killed while it removed the other side's, where somebody has saved another since.
+        (
+            vec![(right, Deed::PutAside(at("d")))],
+            (left, Deed::Save(at("c"))),
+            vec![(right, Deed::PutBack), (left, Deed::Save(at("d/a")))],
+        ),
         // Saved again while the first version travels.
         (
             vec![(left, Deed::Save(at("a")))],

@@ -440,7 +440,15 @@ impl<'a> Visit<'a> {
         let missing = match (left, right) {
             (true, false) => Side::Right,
             (false, true) => Side::Left,
-            _ => return known,
+            (true, true) => {
+                // We may have removed it there before somebody saved something else: that is no edit of what the other side has.
+                let path = self.record.path.join(name);
+                let removes = |side| self.input.removing.holds(side, &path);
+                let ours = !self.input.removing.is_empty() && (removes(Side::Left) || removes(Side::Right));
+                self.changed |= ours && known.is_some();
+                return known.filter(|_| !ours);
+            }
+            (false, false) => return known,
         };
         let ours = !self.input.removing.is_empty()
             && self.input.removing.holds(missing, &self.record.path.join(name));
