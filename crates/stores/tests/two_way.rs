@@ -12,11 +12,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use proptest::prelude::*;
 use reedhook_core::entry::{Side, Stamp};
-use reedhook_core::job::ConflictPolicy;
+use reedhook_core::job::{ConflictPolicy, JobRules, Kind};
 use reedhook_core::path::RelPath;
+use reedhook_core::plan::guard::{self, Facts};
 use reedhook_core::plan::two_way::Settled;
 use reedhook_core::store::{FaultKind, Store};
-use reedhook_core::testing::path;
+use reedhook_core::testing::{path, rules};
 use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
 
 use sides::{Edit, Pair, Tree, content, everything, tree};
@@ -337,6 +338,30 @@ fn names_that_one_side_cannot_tell_apart() {
     assert_eq!(left, tree(&pair.right));
     let (plan, counts) = pair.run().unwrap();
     assert_eq!((counts.changes(), plan.news.len()), (0, 0), "at rest");
+}
+
+/// Spelling many names otherwise is judged as a share of all that the side holds.
+#[test]
+fn new_spellings_are_judged_by_what_the_side_holds() {
+    let mut pair = Pair::new(ConflictPolicy::Hold);
+    pair.right = SimulatedStore::new("right")
+        .with_capabilities(|can| can.folding = reedhook_core::store::Folding::BOTH);
+    for number in 0..90 {
+        pair.edit(Side::Left, &Edit::Write(path(&format!("stills/img{number}")), 1));
+    }
+    pair.run().unwrap();
+    for number in 0..30 {
+        let name = |prefix: &str| path(&format!("stills/{prefix}{number}"));
+        pair.edit(Side::Left, &Edit::Rename(name("img"), name("IMG")));
+    }
+    let (plan, counts) = pair.run().unwrap();
+    assert_eq!(counts.moved, 30);
+    let refusal = |limit: &str| {
+        let strict = JobRules { max_changes: limit.parse().unwrap(), ..rules(Kind::TwoWay) };
+        guard::check(&plan.aside[1], &strict, &Facts::default(), &[]).map(|refusal| refusal.to_string())
+    };
+    assert_eq!(refusal("50%"), None);
+    assert!(refusal("20%").is_some_and(|words| words.contains("30 of the 90")), "{:?}", refusal("20%"));
 }
 
 /// Something of everything, so that a run takes every kind of step.

@@ -54,7 +54,12 @@ pub(super) fn assemble(
     to_right.folders_seen = all.folders;
     all.conflicts.sort_by(|a, b| a.path.cmp(&b.path));
     all.news.sort_by(|a, b| a.folder.cmp(&b.folder));
-    let aside = set_aside(all.aside);
+    let mut aside = set_aside(all.aside);
+    // The guards judge each plan by what its side holds.
+    for plan in &mut aside {
+        let own = at(plan.changes);
+        (plan.left_items, plan.right_items) = (all.items[1 - own], all.items[own]);
+    }
     Ok(TwoWayPlan { aside, to_right, to_left, conflicts: all.conflicts, news: all.news })
 }
 
