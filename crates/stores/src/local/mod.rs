@@ -463,34 +463,25 @@ impl LocalStore {
         self.remove(from, &was)
     }
 
-    /// Whether two paths are one to a file system that folds case: nothing is listed under the new spelling. (Drivers in user space
-    /// give one entry two numbers when it is looked up by two names.)
-    fn is_respelled(&self, from: &RelPath, to: &RelPath) -> Result<bool> {
-        let (Some((parent, old)), Some((folder, new))) = (from.split(), to.split()) else { return Ok(false) };
-        if parent != folder || old == new || !self.capabilities.folding.is_same(&old, &new) {
+    /// Whether two names of a folder are one to a file system that folds case: nothing is listed under the new spelling. (Drivers in
+    /// user space give one entry two numbers when it is looked up by two names.) Only names are read: nothing in the folder is looked at.
+    fn is_respelled(&self, folder: &Folder, (old, new): (&Name, &Name)) -> io::Result<bool> {
+        if old == new || !self.capabilities.folding.is_same(old, new) {
             return Ok(false);
         }
-        let listing = self.list(&folder)?;
-        let unknown = listing.unknown.iter().filter_map(|unknown| unknown.name.as_ref());
-        Ok(!listing.entries.iter().map(|entry| &entry.name).chain(unknown).any(|name| *name == new))
+        Ok(!folder.names()?.iter().any(|name| name == new.as_bytes()))
     }
 
     /// Gives a name another spelling that the file system takes for the same. Where it takes the two for one already and does
     /// nothing, the name goes by way of a third; should the way end there, that is a name that nobody clears.
-    fn respell(
-        &self,
-        folder: &Folder,
-        (old, new): (&Name, &Name),
-        (from, to): (&RelPath, &RelPath),
-    ) -> Result<()> {
-        let failed = |error| fault("rename", from, error);
-        folder.rename_over(old.as_bytes(), new.as_bytes()).map_err(failed)?;
-        if !self.is_respelled(from, to)? {
+    fn respell(&self, folder: &Folder, (old, new): (&Name, &Name)) -> io::Result<()> {
+        folder.rename_over(old.as_bytes(), new.as_bytes())?;
+        if !self.is_respelled(folder, (old, new))? {
             return Ok(());
         }
         let third = [old.as_bytes(), b".renamed-meanwhile"].concat();
-        folder.rename_new(old.as_bytes(), folder, &third).map_err(failed)?;
-        folder.rename_new(&third, folder, new.as_bytes()).map_err(failed)
+        folder.rename_new(old.as_bytes(), folder, &third)?;
+        folder.rename_new(&third, folder, new.as_bytes())
     }
 
     /// For file systems without second names: the old file moves away, is looked at, and the new one takes the free place.
@@ -772,16 +763,18 @@ impl Store for LocalStore {
         self.forget(from);
         let (old_folder, old) = self.parent_to_change(from, "rename")?;
         let (new_folder, new) = self.parent_to_change(to, "rename")?;
-        match old_folder.rename_new(old.as_bytes(), &new_folder, new.as_bytes()) {
-            Err(error) if sys::is_cross_device(&error) => {
-                self.move_across((&old_folder, &old), (&new_folder, &new), (from, to))
-            }
-            // Nothing stands in the way but itself, under its other spelling.
-            Err(error) if sys::fault_kind(&error) == FaultKind::Exists && self.is_respelled(from, to)? => {
-                self.respell(&old_folder, (&old, &new), (from, to))
-            }
-            outcome => outcome.map_err(|error| fault("rename", from, error)),
+        let failed = |error| fault("rename", from, error);
+        let renamed = old_folder.rename_new(old.as_bytes(), &new_folder, new.as_bytes());
+        let Err(error) = renamed else { return Ok(()) };
+        if sys::is_cross_device(&error) {
+            return self.move_across((&old_folder, &old), (&new_folder, &new), (from, to));
         }
+        // Nothing may stand in the way but itself, under its other spelling.
+        let may_be_itself = sys::fault_kind(&error) == FaultKind::Exists && from.parent() == to.parent();
+        if may_be_itself && self.is_respelled(&old_folder, (&old, &new)).map_err(failed)? {
+            return self.respell(&old_folder, (&old, &new)).map_err(failed);
+        }
+        Err(failed(error))
     }
 
     fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
