@@ -317,3 +317,26 @@ fn a_job_that_no_longer_spells_names_removes_nothing() {
     assert_eq!(fs::read(station.left().join("09:30.csv")).unwrap(), b"heron,44");
     share.unmount();
 }
+
+#[test]
+fn many_names_spelled_otherwise_are_a_share_of_all_and_what_is_lost_is_said_once() {
+    let ways = Ways { folds_case: true, modes: false, ..Ways::default() };
+    let Some((station, _share)) = shared(ways, "two-way", &[]) else { return };
+    let still = |prefix: &str, number: u32| station.left().join(format!("{prefix}{number}.jpg"));
+    for number in 0..80 {
+        write(&still("img", number), b"a heron", 1_900_000_000);
+    }
+    station.run_job(&["--yes"]).expect(0);
+    for number in 0..30 {
+        fs::rename(still("img", number), still("IMG", number)).unwrap();
+    }
+    let run = station.run(&["run", "counts", "--yes"]).expect(0);
+    assert!(run.out.contains("moved  30  files"), "{}", run.out);
+    assert_eq!(run.err.matches("cannot hold").count(), 1, "{}", run.err);
+    assert_eq!(changes(&station.run_job(&[]).expect(0).last()), 0);
+    let names = |folder: &Path| {
+        let names = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().file_name());
+        names.filter(|name| name != ".reedhook").collect::<BTreeSet<_>>()
+    };
+    assert_eq!(names(&station.left()), names(&station.path("share/counts")));
+}

@@ -1,5 +1,7 @@
 //! `preview`: what a run would do, with nothing touched.
 
+use std::collections::BTreeSet;
+
 use reedhook_core::walk::Moves;
 use serde_json::{Value, json};
 
@@ -11,7 +13,7 @@ use crate::held;
 use crate::jobfile::{Job, load_job};
 use crate::json as lines;
 use crate::render;
-use crate::round::{Round, guard_failure, lifted, look, losses};
+use crate::round::{Leg, Round, guard_failure, lifted, look, losses};
 use crate::two_way::Both;
 
 /// Shows what a run of the job would do.
@@ -42,13 +44,11 @@ pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -
     })
 }
 
-/// What the destinations cannot hold.
+/// What the destinations cannot hold. Several parts of a round may change one place: that is said once.
 pub fn tell_losses(context: &Context, round: &Round) {
-    for leg in &round.legs {
-        losses(&round.job, &leg.to.short(&context.home), leg.right.as_ref())
-            .iter()
-            .for_each(|line| context.warn(line));
-    }
+    let of_leg = |leg: &Leg| losses(&round.job, &leg.to.short(&context.home), leg.right.as_ref());
+    let lines: BTreeSet<String> = round.legs.iter().flat_map(of_leg).collect();
+    lines.iter().for_each(|line| context.warn(line));
 }
 
 fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) -> String {
