@@ -1,7 +1,10 @@
 //! Keys that no path can be: `a//x`, `b/../x`, one with a line break. Other tools make them, and the client would refuse the whole listing
 //! that has one. So a part that cannot be a name is replaced, in the listing itself, by one that says what it was.
 
+use std::borrow::Cow;
 use std::fmt::Write;
+
+use quick_xml::escape::{escape, unescape};
 
 /// What the replacement of a part begins with; the bytes of the part follow, in hexadecimal.
 const ODD: &str = ".reedhook-odd-";
@@ -21,14 +24,23 @@ pub(super) fn readable(listing: &str) -> String {
     text
 }
 
-/// Only the last part may be empty: then the key stands for a folder.
-fn readable_key(key: &str) -> String {
+/// Only the last part may be empty: then the key stands for a folder. Stores spell plain characters as references too, an apostrophe
+/// for instance, so what a part holds is known only when they are resolved.
+fn readable_key(written: &str) -> Cow<'_, str> {
+    // What cannot be resolved is left to the client, which says what is wrong with it.
+    let Ok(key) = unescape(written) else { return written.into() };
     let last = key.split('/').count() - 1;
-    let parts = key.split('/').enumerate().map(|(at, part)| {
-        let odd = matches!(part, "." | "..") || (part.is_empty() && at < last) || part.contains("&#");
-        if odd { replaced(part) } else { part.to_owned() }
-    });
-    parts.collect::<Vec<_>>().join("/")
+    let is_odd = |(at, part): (usize, &str)| {
+        matches!(part, "." | "..")
+            || (part.is_empty() && at < last)
+            || part.contains(|c: char| c.is_ascii_control())
+    };
+    if !key.split('/').enumerate().any(is_odd) {
+        return written.into();
+    }
+    let parts = key.split('/').enumerate();
+    let parts = parts.map(|(at, part)| if is_odd((at, part)) { replaced(part) } else { part.to_owned() });
+    escape(parts.collect::<Vec<_>>().join("/")).into_owned().into()
 }
 
 fn replaced(part: &str) -> String {
@@ -60,6 +72,10 @@ mod tests {
         assert!(found.contains("<Key>a/b/.reedhook-odd-/x</Key>"), "{found}");
         assert!(found.contains("<Key>.reedhook-odd-2e2e/x</Key>"), "{found}");
         assert!(found.contains("<Prefix>a/.reedhook-odd-/</Prefix>"), "{found}");
+        let plain = "<Key>ranger&#39;s &#34;own&#x22; notes/x &amp; y</Key>";
+        assert_eq!(readable(plain), plain, "characters that names may have, however they are written");
+        let broken = readable("<Key>R&amp;D/line&#xA;break/x</Key>");
+        assert_eq!(broken, "<Key>R&amp;D/.reedhook-odd-6c696e650a627265616b/x</Key>");
         assert_eq!(original(".reedhook-odd-2e2e").as_deref(), Some(".."));
         assert_eq!(original(".reedhook-odd-").as_deref(), Some(""));
         assert_eq!(original("heron.csv"), None);
