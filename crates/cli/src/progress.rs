@@ -39,6 +39,8 @@ struct Tally {
     files: u64,
     files_total: u64,
     bytes: u64,
+    /// Bytes that need not be moved: an earlier run brought them.
+    adopted: u64,
     bytes_total: u64,
     problems: u64,
     workers: Vec<Option<Worker>>,
@@ -58,9 +60,11 @@ impl Tally {
             }
             Event::Bytes { worker, bytes } => {
                 self.bytes += bytes;
-                if let Some(Some(worker)) = self.workers.get_mut(*worker) {
-                    worker.done += bytes;
-                }
+                self.advance(*worker, *bytes);
+            }
+            Event::Adopted { worker, bytes } => {
+                self.adopted += bytes;
+                self.advance(*worker, *bytes);
             }
             Event::Idle { worker } => self.set_worker(*worker, None),
             Event::Item(item) if changes_a_file(item.done) => self.files += item.items.unwrap_or(1),
@@ -70,6 +74,17 @@ impl Tally {
         }
     }
 
+    fn advance(&mut self, worker: usize, bytes: u64) {
+        if let Some(Some(worker)) = self.workers.get_mut(worker) {
+            worker.done += bytes;
+        }
+    }
+
+    /// What is there of all that is to be, moved now or before.
+    fn reached(&self) -> u64 {
+        self.bytes + self.adopted
+    }
+
     fn set_worker(&mut self, number: usize, worker: Option<Worker>) {
         if self.workers.len() <= number {
             self.workers.resize(number + 1, None);
@@ -77,9 +92,9 @@ impl Tally {
         self.workers[number] = worker;
     }
 
-    /// Done and total work, in bytes and the weight of files.
+    /// Done and total work of this run, in bytes and the weight of files.
     fn weight(&self) -> (u64, u64) {
-        let total = self.bytes_total + self.files_total * FILE_WEIGHT;
+        let total = self.bytes_total.saturating_sub(self.adopted) + self.files_total * FILE_WEIGHT;
         ((self.bytes + self.files * FILE_WEIGHT).min(total), total)
     }
 
@@ -87,7 +102,7 @@ impl Tally {
     /// one of the two figures that stand beside it.
     fn share(&self) -> (u64, u64) {
         let (done, total) = if self.bytes_total >= self.files_total * FILE_WEIGHT {
-            (self.bytes, self.bytes_total)
+            (self.reached(), self.bytes_total)
         } else {
             (self.files, self.files_total)
         };
@@ -124,7 +139,7 @@ impl Tally {
             self.percent(),
             grouped(self.files),
             grouped(self.files_total),
-            bytes(self.bytes),
+            bytes(self.reached()),
             bytes(self.bytes_total),
             rate(self.bytes, elapsed),
             self.problems(),
@@ -285,7 +300,7 @@ fn facts(tally: &Tally, elapsed: Duration, columns: usize) -> String {
         Some(left) => format!("about {} left", duration(left)),
         None => "estimating the time left".to_owned(),
     };
-    let size = format!("{} of {}", bytes(tally.bytes), bytes(tally.bytes_total));
+    let size = format!("{} of {}", bytes(tally.reached()), bytes(tally.bytes_total));
     let files = format!("{} of {} files", grouped(tally.files), grouped(tally.files_total));
     let pace = rate(tally.bytes, elapsed);
     let choices =

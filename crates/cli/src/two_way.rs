@@ -10,7 +10,7 @@ use reedhook_core::job::{ConflictPolicy, Conflicts};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
 use reedhook_core::plan::guard::{self, Lift};
-use reedhook_core::plan::two_way::{Known, Policies, Settled};
+use reedhook_core::plan::two_way::{Policies, Remembered, Settled};
 use reedhook_core::record::{Record, RecordError, Rotten};
 use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::two_way::{Conflict, FolderNews, TwoWayInput, TwoWayPlan, scan_two_way};
@@ -136,10 +136,10 @@ impl Memory {
     }
 
     /// What is remembered of a folder.
-    pub fn folder(&self, path: &RelPath) -> Result<Vec<Known>, RecordError> {
+    pub fn folder(&self, path: &RelPath) -> Result<Remembered, RecordError> {
         match &self.record {
             Some(record) => record.lock().unwrap_or_else(PoisonError::into_inner).baseline(&self.job, path),
-            None => Ok(Vec::new()),
+            None => Ok(Remembered::default()),
         }
     }
 
@@ -195,6 +195,7 @@ fn scan(
         right: right.as_ref(),
         filter: &filter,
         baseline: &recall,
+        now: crate::clock::now(),
         removing: &removing,
         by: comparison(job, left.capabilities(), right.capabilities()),
         preserve: job.rules.preserve,

@@ -12,7 +12,7 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 
 use common::{Station, number, tree, write};
-use places::of_server;
+use places::{in_folder, of_server};
 
 /// Several workers make the same folder among the kept copies; the server tells those that come late that they may not.
 #[test]
@@ -182,6 +182,31 @@ fn a_new_time_alone_is_seen_at_an_object_store() {
     assert_eq!(fs::metadata(station.left().join("heron.csv")).unwrap().mtime(), 1_600_000_000);
     let quiet = run();
     assert_eq!((number(&quiet, "meta"), number(&quiet, "updated")), (0, 0), "{quiet}");
+}
+
+/// A time that one machine gives to a file is there for every other one.
+#[test]
+fn a_new_time_alone_reaches_the_other_machine_at_an_object_store() {
+    let Some(place) = of_server("objects", "archive") else { return };
+    let machines = [Station::new(), Station::new()];
+    for machine in &machines {
+        machine.know(&place);
+        machine
+            .run(&["job", "add", "counts", "two-way", "left", "@archive/counts", "--verify", "all", "--yes"])
+            .expect(0);
+    }
+    let run = |machine: usize| machines[machine].run_job(&["--yes"]).expect(0).last();
+    let time = |machine: usize| fs::metadata(machines[machine].left().join("heron.csv")).unwrap().mtime();
+    for (seconds, from, to) in [(1_900_000_000, 0, 1), (1_900_000_500, 1, 0), (1_900_000_900, 0, 1)] {
+        machines[from].write("heron.csv", "heron,3", seconds);
+        run(from);
+        let carried = run(to);
+        assert_eq!(time(to), i64::try_from(seconds).unwrap(), "{carried}");
+        for machine in [from, to] {
+            let quiet = run(machine);
+            assert_eq!((number(&quiet, "meta"), number(&quiet, "updated")), (0, 0), "{quiet}");
+        }
+    }
 }
 
 /// What another tool has put there says no time; it is asked for once, and not again.
@@ -410,6 +435,120 @@ fn an_ftp_server_that_does_not_greet_is_told_of_within_seconds() {
     let ran = station.run(&["store", "check", "archive"]).expect(3);
     assert!(ran.err.contains("it may want TLS from the first byte on"), "{}", ran.err);
     drop(silent.join().unwrap().unwrap());
+}
+
+/// Of several files of known hosts, made up for this, ssh itself lets in with those that we let in with, and with no other.
+#[test]
+fn hosts_are_known_as_ssh_itself_knows_them() {
+    let Some(server) = servers::Server::start("sshd") else { return };
+    if std::process::Command::new("ssh").arg("-V").output().is_err() {
+        assert!(std::env::var_os("REEDHOOK_REQUIRE_ALL").is_none(), "ssh is not installed");
+        return;
+    }
+    let key_of = |name: &str| {
+        let text = fs::read_to_string(server.file(name)).unwrap();
+        text.split_whitespace().take(2).collect::<Vec<_>>().join(" ")
+    };
+    // The account's own key is some other key.
+    let (host, other) = (key_of("host_key.pub"), key_of("key.pub"));
+    let port = server.port.to_string();
+    let station = Station::new();
+    let key = server.file("key").to_str().unwrap().to_owned();
+    let location = format!("sftp://127.0.0.1:{port}{}", server.root().display());
+    station.run(&["store", "add", "archive", &location, "--key", &key]).expect(0);
+    fs::create_dir_all(station.path(".ssh")).unwrap();
+    let known = station.path(".ssh/known_hosts");
+    let files = [
+        ("", false),
+        ("[127.0.0.1]:PORT HOST\n", true),
+        ("[127.0.0.1]:PORT OTHER\n", false),
+        ("[127.0.0.1]:PORT OTHER\n[127.0.0.1]:PORT HOST\n", true),
+        ("# a comment\n\n\t[127.0.0.1]:PORT\tHOST\tmade up\n", true),
+        ("127.0.0.1 HOST\n", true),
+        ("127.0.0.1 OTHER\n", false),
+        ("[127.0.0.1]:PORT HOST\n@revoked [127.0.0.1]:PORT HOST\n", false),
+        ("@revoked * HOST\n[127.0.0.1]:PORT HOST\n", false),
+        ("@revoked * OTHER\n[127.0.0.1]:PORT HOST\n", true),
+        ("@cert-authority * HOST\n", false),
+        ("@cert-authority * OTHER\n[127.0.0.1]:PORT HOST\n", true),
+        ("@unheard-of * HOST\n", false),
+        ("[127.0.0.1]:PORT ssh-ed25519 nonsense\n[127.0.0.1]:PORT HOST\n", true),
+        ("[127.0.0.1]:PORT\n[127.0.0.1]:PORT HOST\n", true),
+        ("[127.0.0.?]:PORT HOST\n", true),
+        ("[127.*]:* HOST\n", true),
+        ("!*:PORT,* HOST\n", true),
+        ("*,!127.0.0.1,![127.0.0.1]:PORT HOST\n", false),
+        ("gate.example,[127.0.0.1]:PORT HOST # one of two\n", true),
+        ("127.0.0.1:PORT HOST\n", false),
+        ("|1|nonsense|nonsense HOST\n[127.0.0.1]:PORT HOST\n", true),
+    ];
+    for (text, expected) in files {
+        let text = text.replace("PORT", &port).replace("HOST", &host).replace("OTHER", &other);
+        fs::write(&known, &text).unwrap();
+        let ssh = std::process::Command::new("ssh")
+            .args(["-F", "none", "-i", &key, "-p", &port, "-o", "BatchMode=yes", "-o", "UpdateHostKeys=no"])
+            .args(["-o", "StrictHostKeyChecking=yes", "-o", "GlobalKnownHostsFile=/dev/null", "-o"])
+            .arg(format!("UserKnownHostsFile={}", known.display()))
+            .args(["127.0.0.1", "true"])
+            .output()
+            .unwrap();
+        assert_eq!(ssh.status.success(), expected, "ssh with {text:?}: {}", common::Ran::of(&ssh).err);
+        let ours = station.run(&["store", "check", "archive"]);
+        assert_eq!(ours.code == 0, expected, "ours with {text:?}: {}", ours.err);
+    }
+}
+
+/// A server with one channel for each connection is asked for a second one now and then at most.
+#[test]
+fn a_host_that_allows_one_channel_is_served_by_it() {
+    let Some(place) = of_server("sshd-one", "archive") else { return };
+    let station = Station::new();
+    station.know(&place);
+    for number in 0..60 {
+        station.write(&format!("site-{}/{number}.csv", number % 7), "heron,3", 1_900_000_000);
+    }
+    station.run(&["job", "add", "counts", "mirror", "left", "@archive/counts", "--yes"]).expect(0);
+    assert_eq!(number(&station.run_job(&["--yes"]).expect(0).last(), "added"), 60);
+    let folder = place.served.clone().unwrap();
+    let log = fs::read_to_string(folder.parent().unwrap().join("run/sshd.log")).unwrap();
+    let refused = log.lines().filter(|line| line.contains("no more sessions")).count();
+    assert!(refused > 0 && refused <= 4, "it refused {refused} times");
+}
+
+/// Where a run makes the folder at a server, it asks for the space there before the first byte.
+#[test]
+fn a_server_without_space_is_seen_before_the_first_byte() {
+    if !common::with_mounts("a server with little room", &[]) {
+        return;
+    }
+    let station = Station::new();
+    let little = common::Mounted::memory(&station.path("little"), "4m");
+    let Some(place) = in_folder("sshd", "archive", &little.0) else { return };
+    station.know(&place);
+    station.run(&["job", "add", "counts", "mirror", "left", "@archive/counts/2031", "--yes"]).expect(0);
+    write(&station.left().join("large.bin"), &vec![7; 9 << 20], 1_900_000_000);
+    let ran = station.run_job(&["--yes"]).expect(3);
+    assert_eq!(ran.last()["code"], "too-little-space", "{}", ran.out);
+    common::assert_no_leftovers(&little.0);
+}
+
+/// A bucket can hold an object and others "below" it; no disk can.
+#[test]
+fn a_file_and_a_folder_of_one_name_in_a_bucket_are_said_as_such() {
+    let Some(place) = of_server("objects", "archive") else { return };
+    let port = place.location.rsplit(':').next().unwrap().split('/').next().unwrap().to_owned();
+    for key in ["counts/may", "counts/may/heron.csv", "counts/rail.csv"] {
+        let address = format!("http://localhost:{port}/archive/{key}");
+        let words = ["-sS", "-f", "-o", "/dev/null", "-X", "PUT", "-d", "heron,3", &address];
+        assert!(std::process::Command::new("curl").args(words).status().unwrap().success());
+    }
+    let station = Station::new();
+    station.know(&place);
+    station.run(&["job", "add", "counts", "mirror", "@archive/counts", "left", "--yes"]).expect(0);
+    let first = station.run_job(&["--yes"]).expect(1);
+    assert_eq!(number(&first.last(), "added"), 1, "{}", first.out);
+    assert!(first.out.contains("is an object and a folder there"), "{}", first.out);
+    assert_eq!(station.run_job(&["--yes"]).expect(1).last()["added"], 0);
 }
 
 /// A full disk at the server is a full disk, and what could not be finished is not left there to fill it.

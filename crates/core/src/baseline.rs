@@ -14,7 +14,7 @@ use crate::compare::{Comparison, Difference, compare};
 use crate::content::Hash;
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
-use crate::plan::two_way::{Known, Seen};
+use crate::plan::two_way::{Known, Remembered, Seen};
 use crate::plan::{Fate, Plan, Step};
 use crate::record::FolderUpdate;
 use crate::run::{Done, Item, Mark};
@@ -72,6 +72,13 @@ impl Deeds {
         [Side::Left, Side::Right]
             .into_iter()
             .find_map(|side| self.written.get(&(side, path.clone())).and_then(|written| written.hash))
+    }
+
+    /// Whether a file was put at a path, at whichever side, by itself or with a folder that was renamed.
+    fn has_brought(&self, path: &RelPath) -> bool {
+        let both = [Side::Left, Side::Right];
+        both.into_iter().any(|side| self.written.contains_key(&(side, path.clone())))
+            || self.moved_folders.iter().any(|(_, folder)| path.is_within(folder))
     }
 
     fn has_removed(&self, side: Side, path: &RelPath) -> bool {
@@ -186,7 +193,7 @@ pub fn learn(
 ) -> Result<Vec<FolderUpdate>> {
     let mut forgotten = Vec::new();
     let mut remembered = Vec::new();
-    for FolderNews { folder, known, open } in news {
+    for FolderNews { folder, known, looked, open } in news {
         let asked: HashSet<&Name> = open.iter().map(|open| &open.name).collect();
         let (before, mut now): (Vec<Known>, Vec<Known>) =
             known.iter().cloned().partition(|known| asked.contains(&known.name));
@@ -203,7 +210,8 @@ pub fn learn(
         }
         now.sort_by(|a, b| a.name.cmp(&b.name));
         // A folder of which no name is known has none below it that is.
-        remembered.push((folder.clone(), Some(now).filter(|now| !now.is_empty())));
+        let now = Some(Remembered { known: now, looked: *looked }).filter(|now| !now.known.is_empty());
+        remembered.push((folder.clone(), now));
     }
     // First what goes with its whole tree, then what is there.
     forgotten.extend(remembered);
@@ -222,11 +230,17 @@ fn judge(
     let name = &one.name;
     let (left, right) = match &found {
         (Found::Nothing, Found::Nothing) => return None,
-        (Found::This(left), Found::This(right)) => match compare(left, right, by) {
-            Difference::None => return Known::of(name, left, right, hash),
-            Difference::Metadata => return Known::of_content(name, (left, right), hash, old, by),
-            _ => (Some(left), Some(right)),
-        },
+        (Found::This(left), Found::This(right)) => {
+            // Of a file that this run did not bring over, looks prove nothing: it is about one that differed.
+            let proved = left.kind != EntryKind::File || deeds.has_brought(path);
+            match compare(left, right, by) {
+                Difference::None if proved => return Known::of(name, left, right, hash),
+                Difference::Metadata if proved => {
+                    return Known::of_content(name, (left, right), hash, old, by);
+                }
+                _ => (Some(left), Some(right)),
+            }
+        }
         (Found::This(left), Found::Nothing) => (Some(left), None),
         (Found::Nothing, Found::This(right)) => (None, Some(right)),
         (Found::Unclear, _) | (_, Found::Unclear) => return old.cloned(),

@@ -4,13 +4,14 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::time::Duration;
 
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Stamp};
 use reedhook_core::filter::Filter;
 use reedhook_core::job::{Kind, Newer, Preserve, Removed, Replaced, Verify};
+use reedhook_core::limit::Throttle;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Plan;
 use reedhook_core::plan::one_way::OneWayRules;
@@ -334,31 +335,54 @@ fn what_arrives_wrong_never_lands_when_the_run_verifies() {
     assert_whole(&old, &left, &right, "bad writes");
 }
 
+/// What is there already is compared and told as such: it is neither counted as moved nor slowed by the bandwidth limit.
 #[test]
-fn a_large_file_is_resumed_and_only_the_rest_is_written() {
-    let (left, right) = (SimulatedStore::new("left"), SimulatedStore::new("right"));
-    let large: Vec<u8> = (0..RESUME_FROM + 100_000).map(|at| (at >> 8) as u8).collect();
-    put(&left, "night.mp4", &large, 100);
-    let stop = AtomicBool::new(false);
-    let planned = plan(&left, &right).unwrap();
-    let (sender, receiver) = crossbeam_channel::unbounded();
-    let input = run_input(&left, &right, "stopped", Verify::None, &sender, &stop);
-    std::thread::scope(|scope| {
-        let (stop, input, planned) = (&stop, &input, &planned);
-        let worker = scope.spawn(move || execute(planned, input));
-        let mut seen = 0;
-        for event in receiver.into_iter().flatten() {
-            if let Event::Bytes { bytes, .. } = event {
-                seen += bytes;
-            }
-            if seen > 0 {
-                stop.store(true, Ordering::SeqCst);
-                break;
+fn a_large_file_is_gone_on_with_and_only_the_rest_is_moved() {
+    const STOPPED_AFTER: u64 = 12 << 20;
+    // How much the simulated store reads at a time.
+    const PIECE: u64 = 1024;
+    for remote in [false, true] {
+        let left = SimulatedStore::new("left");
+        let right = SimulatedStore::new("right").with_capabilities(|can| can.remote = remote);
+        let size = RESUME_FROM + 100_000;
+        let large: Vec<u8> = (0..size).map(|at| (at >> 8) as u8).collect();
+        put(&left, "night.mp4", &large, 100);
+        // A limit is asked twice for each piece that has to keep to it.
+        let asked = Arc::new(AtomicU64::new(0));
+        let stop = Arc::new(AtomicBool::new(false));
+        let run = |run: &str, stop_after: u64| {
+            let (count, stopping) = (asked.clone(), stop.clone());
+            count.store(0, Ordering::SeqCst);
+            let rate = move || {
+                let slowed = count.fetch_add(1, Ordering::SeqCst) / 2 * PIECE;
+                stopping.store(slowed >= stop_after, Ordering::SeqCst);
+                Some(u64::MAX)
+            };
+            stop.store(false, Ordering::SeqCst);
+            let (sender, receiver) = crossbeam_channel::unbounded();
+            let limit = Some(Arc::new(Throttle::new(rate, Arc::default())));
+            let input = run_input(&left, &right, run, Verify::None, &sender, &stop);
+            let report = execute(&plan(&left, &right).unwrap(), &RunInput { limit, ..input });
+            drop(sender);
+            (report, receiver.into_iter().flatten().collect::<Vec<_>>())
+        };
+        let (stopped, _) = run("stopped", STOPPED_AFTER);
+        assert!(matches!(stopped.ended, Ended::Interrupted));
+        let (report, events) = run("again", u64::MAX);
+        assert_eq!(reedhook_core::testing::get(&right, "night.mp4"), large);
+        let (mut moved, mut adopted) = (0, 0);
+        for event in events {
+            match event {
+                Event::Bytes { bytes, .. } => moved += bytes,
+                Event::Adopted { bytes, .. } => adopted += bytes,
+                _ => {}
             }
         }
-        assert!(matches!(worker.join().unwrap().ended, Ended::Interrupted | Ended::Done));
-    });
-    assert_converges(&left, &right, "after the stop");
+        assert!(adopted > STOPPED_AFTER - (1 << 20), "{adopted}");
+        assert_eq!((moved, report.counts.bytes), (size - adopted, size - adopted), "remote: {remote}");
+        let slowed = asked.load(Ordering::SeqCst) / 2 * PIECE;
+        assert!(slowed <= size - adopted + 4 * PIECE, "{slowed} of {size} kept to the limit");
+    }
 }
 
 /// A step that is about the mode alone leaves the time alone, even where the two differ by less than the stores can tell apart; and

@@ -50,6 +50,7 @@ fn edits(most: usize) -> impl Strategy<Value = Vec<(Side, Edit)>> {
     let one = prop_oneof![
         6 => (paths(), 0..12_u8).prop_map(|(path, version)| Edit::Write(path, version)),
         1 => paths().prop_map(Edit::Folder),
+        3 => (paths(), 0..12_u8).prop_map(|(path, version)| Edit::Resave(path, version)),
         3 => paths().prop_map(Edit::Remove),
         2 => (paths(), paths()).prop_map(|(from, to)| Edit::Rename(from, to)),
         1 => paths().prop_map(Edit::Touch),
@@ -116,6 +117,7 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
     let mut pair = Pair::new(policy);
     let mut before = Tree::new();
     let mut times_before = [BTreeMap::new(), BTreeMap::new()];
+    let mut clock_before = pair.clock;
     for (number, round) in rounds.iter().enumerate() {
         round.edits.iter().for_each(|(side, edit)| pair.edit(*side, edit));
         pair.left.sync().unwrap();
@@ -160,6 +162,12 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
                     && now.get(path) != then.get(path)
             })
         };
+        let was_young = |path: &RelPath| {
+            let times = times_before.iter().filter_map(|times: &BTreeMap<_, _>| times.get(path));
+            // A time of a whole minute may be one of a listing for people.
+            let age = |time: Stamp| (clock_before - time.seconds(), time.seconds() % 60 == 0);
+            times.into_iter().flatten().any(|time| matches!(age(*time), (..=7, _) | (..=65, true)))
+        };
         for path in
             all.into_iter().filter(|path| is_plain(path, [&before, &left, &right]) && !same_again(path))
         {
@@ -168,6 +176,8 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
             let expected =
                 expected(content(&before).as_ref(), content(&left).as_ref(), content(&right).as_ref());
             match expected {
+                // Of the second in which it was looked at: it may be taken for a change, and come back.
+                Ok(None) if was_young(path) && now_left == now_right => {}
                 Ok(expected) => assert_eq!((&now_left, &now_right), (&expected, &expected), "{what}: {path}"),
                 Err(()) if policy == ConflictPolicy::Hold => {
                     assert!(held.contains(path), "{what}: {path} is a conflict");
@@ -193,6 +203,7 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
             "{what}: nor does it change anything"
         );
         before = ours;
+        clock_before = pair.clock;
         times_before = [times(&pair.left), times(&pair.right)];
         // What is held has no common past to go by.
         if !held.is_empty() {

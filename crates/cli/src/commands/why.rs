@@ -254,7 +254,7 @@ impl Facts {
     ) -> Outcome<()> {
         let memory = Memory::of(context, job, left, right)?;
         let (parent, name) = path.split().ok_or_else(|| Failure::usage("a path below the root is wanted"))?;
-        let known = memory.folder(&parent)?.into_iter().find(|known| known.name == name);
+        let known = memory.folder(&parent)?.known.into_iter().find(|known| known.name == name);
         self.say(match &known {
             Some(known) => format!("The last run left {} on both sides.", remembered(known)),
             None if memory.is_there() => {

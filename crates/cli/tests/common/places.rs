@@ -50,13 +50,21 @@ impl Station {
 }
 
 pub fn of_server(kind: &'static str, name: &'static str) -> Option<Place> {
-    let server = Server::start(kind)?;
+    Some(place_at(kind, name, Server::start(kind)?))
+}
+
+/// A server whose files are below a folder of one's own choice.
+pub fn in_folder(kind: &'static str, name: &'static str, within: &std::path::Path) -> Option<Place> {
+    Some(place_at(kind, name, Server::start_in(kind, Some(within))?))
+}
+
+fn place_at(kind: &'static str, name: &'static str, server: Server) -> Place {
     let (port, root) = (server.port, server.root());
     let file = |name: &str| server.file(name).to_str().unwrap().to_owned();
     let user = ["--user".to_owned(), servers::USER.to_owned()];
     let authority = ["--authorities".to_owned(), file("authority.pem")];
     let (location, options, secret) = match kind {
-        "sshd" => {
+        "sshd" | "sshd-one" => {
             let own = std::env::var("USER").unwrap_or_else(|_| "root".to_owned());
             let options = vec!["--key".to_owned(), file("key"), "--user".to_owned(), own];
             (format!("sftp://127.0.0.1:{port}{}", root.display()), options, None)
@@ -81,7 +89,7 @@ pub fn of_server(kind: &'static str, name: &'static str) -> Option<Place> {
         assert!(made.unwrap().success());
     }
     let served = Some(root).filter(|_| kind != "objects");
-    Some(Place { name, location, options, secret, served, fingerprint: None, _server: Box::new(server) })
+    Place { name, location, options, secret, served, fingerprint: None, _server: Box::new(server) }
 }
 
 /// A stand-in over a folder of the station.

@@ -121,6 +121,22 @@ impl Known {
         self.what == KnownKind::Folder
     }
 
+    /// Whether a side's time cannot tell this file from another one that was saved a moment after somebody looked; see [`is_fresh`].
+    pub fn is_fresh(&self, side: Side, looked: Stamp) -> bool {
+        let file = matches!(self.what, KnownKind::File(..));
+        file && self.seen(side).stamp().is_some_and(|modified| is_fresh(modified, looked))
+    }
+
+    /// The same, with the hash of its content where that has been found.
+    pub fn with_hash(self, found: Option<Hash>) -> Known {
+        match (self.what, found) {
+            (KnownKind::File(size, _), Some(hash)) => {
+                Known { what: KnownKind::File(size, Some(hash)), ..self }
+            }
+            (what, _) => Known { what, ..self },
+        }
+    }
+
     fn seen(&self, side: Side) -> Seen {
         match side {
             Side::Left => self.left,
@@ -156,6 +172,43 @@ impl Known {
             (true, false) => State::Adjusted,
         }
     }
+}
+
+/// Seconds by which the clock that a file got its time from may be behind ours. What is as young as that is read once more, so it
+/// has to be little.
+const CLOCK_BEHIND: i64 = 5;
+
+/// Seconds by which clocks may be apart where that costs little.
+const CLOCKS_APART: i64 = 15 * 60;
+
+/// Whether a time is of the step in which somebody looked: what is saved within the rest of that step gets the same one.
+pub fn is_fresh(modified: Stamp, looked: Stamp) -> bool {
+    let (step, age) = (step_of(modified), looked.seconds().saturating_sub(modified.seconds()));
+    step > 0 && (-CLOCKS_APART..=step + CLOCK_BEHIND).contains(&age)
+}
+
+/// Whether something may have been saved after somebody looked, by whoever's clock.
+pub fn is_later(modified: Stamp, looked: Stamp) -> bool {
+    modified.seconds() > looked.seconds().saturating_sub(CLOCKS_APART)
+}
+
+/// The step, in seconds, in which whoever keeps this time counts, as far as the time itself shows: a minute, two seconds, or none
+/// that matters. A finer time that looks like a coarse one by chance costs a look too many and nothing else.
+fn step_of(stamp: Stamp) -> i64 {
+    match (stamp.seconds() % 60, stamp.nanos() % 10_000_000) {
+        (0, 0) => 60,
+        (_, 0) => 2,
+        _ => 0,
+    }
+}
+
+/// What a job remembers of a folder.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Remembered {
+    /// What was in it, sorted by name.
+    pub known: Vec<Known>,
+    /// Since when, at the latest, all of that was so; `None` where that was not written down.
+    pub looked: Option<Stamp>,
 }
 
 /// A name as bytes: names need not be UTF-8.
@@ -515,6 +568,32 @@ mod tests {
             assert!(found.len() <= longest);
         }
         assert_eq!(beside("heron.csv", 20, &[]), None);
+    }
+
+    #[test]
+    fn a_time_of_the_step_in_which_somebody_looked_proves_nothing() {
+        let name = Name::new(b"heron.csv").unwrap();
+        let rows = [
+            // Its time, when somebody looked, whether it may be something else by now.
+            ((1_000, 0), 1_000, true),
+            ((1_000, 0), 1_007, true),
+            ((1_000, 0), 1_008, false),
+            ((1_000, 370_000_000), 1_001, true),
+            ((1_000, 371_234_567), 1_000, false),
+            ((1_200, 0), 1_265, true),
+            ((1_200, 0), 1_266, false),
+            // The clock of another machine is ahead.
+            ((1_300, 0), 1_000, true),
+            ((9_000, 0), 1_000, false),
+        ];
+        for ((seconds, nanos), looked, expected) in rows {
+            let seen = Meta { modified: Some(Stamp::new(seconds, nanos)), ..file(5, 0) };
+            let known = Known::of(&name, &file(5, 0), &seen, None).unwrap();
+            let found = known.is_fresh(Side::Right, Stamp::new(looked, 0));
+            assert_eq!(found, expected, "{seconds}.{nanos} seen at {looked}");
+        }
+        let folder = Known::of(&name, &folder(), &folder(), None).unwrap();
+        assert!(!folder.is_fresh(Side::Left, Stamp::new(0, 0)));
     }
 
     #[test]

@@ -9,12 +9,12 @@ use rusqlite::{OptionalExtension, params};
 
 use super::{Record, Result};
 use crate::baseline::Removing;
-use crate::entry::Side;
+use crate::entry::{Side, Stamp};
 use crate::path::{Name, RelPath};
-use crate::plan::two_way::Known;
+use crate::plan::two_way::{Known, Remembered};
 
 /// A folder of which something else is to be remembered: `None` for nothing, neither of it nor of what is below it.
-pub type FolderUpdate = (RelPath, Option<Vec<Known>>);
+pub type FolderUpdate = (RelPath, Option<Remembered>);
 
 impl Record {
     /// The runs that may have left what a job remembers of these two stores: the last one that changed it, and one that did not
@@ -42,15 +42,17 @@ impl Record {
         Ok(())
     }
 
-    /// What a job remembers of a folder, sorted by name.
+    /// What a job remembers of a folder.
     ///
     /// # Errors
     /// When SQLite fails or the row cannot be read.
-    pub fn baseline(&self, job: &str, folder: &RelPath) -> Result<Vec<Known>> {
-        let sql = "SELECT entries FROM baseline_folders WHERE job = ?1 AND folder = ?2";
+    pub fn baseline(&self, job: &str, folder: &RelPath) -> Result<Remembered> {
+        let sql = "SELECT entries, looked FROM baseline_folders WHERE job = ?1 AND folder = ?2";
         let mut statement = self.db.prepare_cached(sql)?;
         let found = statement.query_row(params![job, folder.as_bytes()], |row| {
-            Ok(postcard::from_bytes(row.get_ref(0)?.as_blob()?))
+            let looked = row.get::<_, Option<i64>>(1)?.map(|seconds| Stamp::new(seconds, 0));
+            let known = postcard::from_bytes::<Vec<Known>>(row.get_ref(0)?.as_blob()?);
+            Ok(known.map(|known| Remembered { known, looked }))
         });
         Ok(found.optional()?.transpose()?.unwrap_or_default())
     }
@@ -82,7 +84,7 @@ impl Record {
         }
         {
             let mut put =
-                transaction.prepare("INSERT OR REPLACE INTO baseline_folders VALUES (?1, ?2, ?3)")?;
+                transaction.prepare("INSERT OR REPLACE INTO baseline_folders VALUES (?1, ?2, ?3, ?4)")?;
             // What lies below a folder is everything from its path and a slash up to the character after the slash.
             let mut forget = transaction.prepare(
                 "DELETE FROM baseline_folders WHERE job = ?1 AND (folder = ?2 OR (folder >= ?3 AND folder < ?4))",
@@ -90,7 +92,10 @@ impl Record {
             for (folder, known) in folders {
                 let path = folder.as_bytes();
                 match known {
-                    Some(known) => put.execute(params![job, path, postcard::to_allocvec(known)?])?,
+                    Some(Remembered { known, looked }) => {
+                        let looked = looked.map(Stamp::seconds);
+                        put.execute(params![job, path, postcard::to_allocvec(known)?, looked])?
+                    }
                     None => {
                         forget.execute(params![job, path, [path, b"/"].concat(), [path, b"0"].concat()])?
                     }
@@ -114,11 +119,11 @@ impl Record {
         let mut updates: Vec<FolderUpdate> = Vec::new();
         for (folder, mut names) in by_folder {
             names.sort();
-            let known = self.baseline(job, &folder)?;
+            let Remembered { known, looked } = self.baseline(job, &folder)?;
             let (gone, stay): (Vec<Known>, Vec<Known>) =
                 known.into_iter().partition(|known| names.binary_search(&known.name).is_ok());
             if !gone.is_empty() {
-                updates.push((folder.clone(), Some(stay)));
+                updates.push((folder.clone(), Some(Remembered { known: stay, looked })));
                 let folders = gone.iter().filter(|known| known.is_folder());
                 updates.extend(folders.map(|known| (folder.join(&known.name), None)));
             }
@@ -195,7 +200,8 @@ mod tests {
         let known = |name: &[u8]| {
             Known::of(&Name::new(name).unwrap(), &file(5, 1), &file(5, 2), Some([3; 32])).unwrap()
         };
-        let odd = vec![known(b"a\xff"), known(b"b")];
+        let looked = Some(Stamp::new(77, 0));
+        let odd = Remembered { known: vec![known(b"a\xff"), known(b"b")], looked };
         let folders = ["", "a", "a/b", "a/b/c", "a b", "a0"];
         let all: Vec<FolderUpdate> = folders.iter().map(|folder| (path(folder), Some(odd.clone()))).collect();
         record.set_baseline("counts", ("l", "r"), None, &all).unwrap();
@@ -204,13 +210,13 @@ mod tests {
                 && !record.has_baseline("counts", "l", "other").unwrap()
         );
         assert_eq!(record.baseline("counts", &path("a/b")).unwrap(), odd);
-        assert_eq!(record.baseline("other", &path("a/b")).unwrap(), []);
+        assert_eq!(record.baseline("other", &path("a/b")).unwrap(), Remembered::default());
 
         record.set_baseline("counts", ("l", "r"), None, &[(path("a"), None)]).unwrap();
         let left = |record: &Record, job: &str| -> Vec<&str> {
             folders
                 .into_iter()
-                .filter(|folder| !record.baseline(job, &path(folder)).unwrap().is_empty())
+                .filter(|folder| !record.baseline(job, &path(folder)).unwrap().known.is_empty())
                 .collect()
         };
         assert_eq!(
@@ -224,7 +230,8 @@ mod tests {
         record.set_baseline("heron-counts", ("l", "swapped"), None, &[(path("a"), Some(odd))]).unwrap();
         assert_eq!(left(&record, "heron-counts"), ["a"], "nothing of the other drive is left");
         record.forget_names("heron-counts", &[path("a/b"), path("a/none")]).unwrap();
-        assert_eq!(record.baseline("heron-counts", &path("a")).unwrap(), [known(b"a\xff")]);
+        let one = Remembered { known: vec![known(b"a\xff")], looked };
+        assert_eq!(record.baseline("heron-counts", &path("a")).unwrap(), one);
         let removing = Removing::new([(Side::Right, path("a/c")), (Side::Left, path("b"))]);
         record.add_removing("heron-counts", &removing).unwrap();
         record.forget_names("heron-counts", &[path("a/none")]).unwrap();

@@ -56,6 +56,13 @@ pub enum Event {
         /// How many more.
         bytes: u64,
     },
+    /// A worker has found that some bytes of its file are there already: an earlier run brought them, this one only compared them.
+    Adopted {
+        /// The worker's number.
+        worker: usize,
+        /// How many more.
+        bytes: u64,
+    },
     /// A worker has nothing in hand.
     Idle {
         /// The worker's number.

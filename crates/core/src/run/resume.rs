@@ -6,12 +6,14 @@
 //! named after the source's path, size and time, so another source never finds them.
 
 use std::io::{self, Read};
+use std::sync::atomic::{AtomicBool, Ordering};
 
+use super::transfer::Headway;
 use super::{CHECKPOINT_SUFFIX, Engine};
 use crate::content::Hash;
 use crate::entry::Meta;
 use crate::path::{Name, RelPath, part_name};
-use crate::store::{Content, CopyError, FaultKind, Flow, Result, Stage, Store, StoreError, StoreExt};
+use crate::store::{Content, CopyError, FaultKind, Result, Stage, Store, StoreError, StoreExt};
 
 /// A checkpoint is made each time so many bytes more have arrived.
 pub const CHECKPOINT_EVERY: u64 = 32 << 20;
@@ -51,6 +53,8 @@ pub(super) struct Journey<'a> {
     pub(super) key: &'a str,
     /// Opens the source at an offset.
     pub(super) open: &'a dyn Fn(u64) -> Result<Box<dyn Content>>,
+    /// While this is set, no bandwidth limit slows what `open` gave.
+    pub(super) free: &'a AtomicBool,
 }
 
 /// What has arrived: its length, the hash of all of it, and the source to ask whether it is still the same.
@@ -75,11 +79,15 @@ impl Journey<'_> {
     pub(super) fn travel(
         &self,
         stage: &mut dyn Stage,
-        progress: &mut dyn FnMut(u64) -> Flow,
+        headway: &mut Headway<'_, '_>,
     ) -> Result<Arrived, CopyError> {
-        let (content, hasher, mut length) = match self.go_on(stage)? {
+        // A near file that is only compared takes nothing of the line.
+        self.free.store(self.is_near(), Ordering::Relaxed);
+        let found = self.go_on(stage);
+        self.free.store(false, Ordering::Relaxed);
+        let (content, hasher, mut length) = match found? {
             Some((content, hasher, upto)) => {
-                progress(upto);
+                headway.adopted(upto);
                 (content, hasher, upto)
             }
             None => ((self.open)(0).map_err(CopyError::Read)?, blake3::Hasher::new(), 0),
@@ -89,7 +97,7 @@ impl Journey<'_> {
         loop {
             pieces.end = length + CHECKPOINT_EVERY;
             let expected = self.from.size.saturating_sub(length).min(CHECKPOINT_EVERY);
-            let filled = stage.fill(&mut pieces, expected, progress);
+            let filled = stage.fill(&mut pieces, expected, &mut |bytes| headway.moved(bytes));
             if matches!(filled, Err(CopyError::Stopped)) {
                 self.mark(stage, &pieces).map_err(CopyError::Write)?;
             }
@@ -101,6 +109,11 @@ impl Journey<'_> {
         }
         self.forget();
         Ok(Arrived { length, adopted, hash: *pieces.hasher.finalize().as_bytes(), content: pieces.content })
+    }
+
+    /// Whether the source is read from a disk, not over a network.
+    fn is_near(&self) -> bool {
+        !self.engine.input.left.capabilities().remote
     }
 
     /// Finds out whether what an earlier attempt left can be used, and puts both sides behind it.
@@ -115,7 +128,7 @@ impl Journey<'_> {
         else {
             return Ok(None);
         };
-        let near_left = !self.engine.input.left.capabilities().remote;
+        let near_left = self.is_near();
         // What is read is the near side's; of two far ones, the source.
         let proof = if near_left || self.right().capabilities().remote {
             (self.open)(0).map_err(CopyError::Read)?

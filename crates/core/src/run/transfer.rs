@@ -108,12 +108,37 @@ fn fill(
     content: &mut dyn Content,
     size: u64,
     (resumable, free): (bool, &AtomicBool),
-    progress: &mut dyn FnMut(u64) -> Flow,
+    headway: &mut Headway<'_, '_>,
 ) -> Result<Filled, CopyError> {
-    let adopted = if resumable { stage.adopt(content, progress)? } else { 0 };
+    let adopted = if resumable { stage.adopt(content, &mut |bytes| headway.adopted(bytes))? } else { 0 };
     free.store(false, Ordering::Relaxed);
-    let written = stage.fill(content, size.saturating_sub(adopted), progress)?;
+    let written = stage.fill(content, size.saturating_sub(adopted), &mut |bytes| headway.moved(bytes))?;
     Ok(Filled { adopted, written })
+}
+
+/// How far one attempt at a file is: what it moves is told apart from what it finds already there.
+pub(super) struct Headway<'r, 'a> {
+    reporter: &'r mut Reporter<'a>,
+    /// How much of the file is there, moved or found.
+    reached: u64,
+}
+
+impl Headway<'_, '_> {
+    pub(super) fn moved(&mut self, bytes: u64) -> Flow {
+        self.reached += bytes;
+        self.reporter.moved(bytes);
+        self.flow()
+    }
+
+    pub(super) fn adopted(&mut self, bytes: u64) -> Flow {
+        self.reached += bytes;
+        self.reporter.adopted(bytes);
+        self.flow()
+    }
+
+    fn flow(&self) -> Flow {
+        if self.reporter.engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
+    }
 }
 
 /// A sealed file with what its publication needs.
@@ -174,6 +199,10 @@ impl<'a> Reporter<'a> {
         if bytes >= Self::LARGE || self.last.elapsed() >= Self::EVERY {
             self.flush();
         }
+    }
+
+    fn adopted(&mut self, bytes: u64) {
+        self.engine.send(Event::Adopted { worker: self.worker, bytes });
     }
 
     fn flush(&mut self) {
@@ -398,18 +427,12 @@ impl Transfer<'_, '_> {
             None => right.stage(path, mode),
         };
         let mut stage = staged.map_err(CopyError::Write)?;
-        let mut reached = 0;
-        let mut progress = |bytes| {
-            reached += bytes;
-            reporter.moved(bytes);
-            if engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
-        };
+        let mut headway = Headway { reporter, reached: 0 };
         let (filled, hash) = if resumable && engine.is_remote() {
-            free.store(false, Ordering::Relaxed);
             let open =
                 |offset| engine.input.left.open(path, offset).map(|content| self.slowed(content, &free));
-            let journey = Journey { engine, path, from: &before, key: &key, open: &open };
-            match journey.travel(stage.as_mut(), &mut progress) {
+            let journey = Journey { engine, path, from: &before, key: &key, open: &open, free: &free };
+            match journey.travel(stage.as_mut(), &mut headway) {
                 Ok(arrived) => {
                     content = arrived.content;
                     let written = arrived.length - arrived.adopted;
@@ -419,17 +442,17 @@ impl Transfer<'_, '_> {
             }
         } else if engine.input.verify == Verify::None && !(engine.input.hash && before.size < READ_AHEAD_FROM)
         {
-            (fill(stage.as_mut(), content.as_mut(), before.size, (resumable, &free), &mut progress), None)
+            (fill(stage.as_mut(), content.as_mut(), before.size, (resumable, &free), &mut headway), None)
         } else if before.size >= READ_AHEAD_FROM {
             let mut ahead = Ahead::start(content, true);
-            let filled = fill(stage.as_mut(), &mut ahead, before.size, (resumable, &free), &mut progress);
+            let filled = fill(stage.as_mut(), &mut ahead, before.size, (resumable, &free), &mut headway);
             let lost = || CopyError::Read(StoreError::new(FaultKind::Io, "read", path));
             let (file, hash) = ahead.finish().ok_or_else(lost)?;
             content = file;
             (filled, Some(hash))
         } else {
             let mut hashing = Hashing::new(content.as_mut());
-            let filled = fill(stage.as_mut(), &mut hashing, before.size, (resumable, &free), &mut progress);
+            let filled = fill(stage.as_mut(), &mut hashing, before.size, (resumable, &free), &mut headway);
             (filled, Some(hashing.finish()))
         };
         let Filled { adopted, written } = match filled {
@@ -439,7 +462,7 @@ impl Transfer<'_, '_> {
                     stage.set_aside();
                 }
                 if resumable {
-                    engine.state().unfinished += reached;
+                    engine.state().unfinished += headway.reached;
                 }
                 return Err(CopyError::Stopped);
             }

@@ -17,22 +17,23 @@ use super::{
 use crate::baseline::Removing;
 use crate::compare::Comparison;
 use crate::content::{self, Hash, Held};
-use crate::entry::{Entry, EntryKind, Meta, Side};
+use crate::entry::{Entry, EntryKind, Meta, Side, Stamp};
 use crate::filter::{Filter, Inherited, Rule, Verdict as Taken};
 use crate::job::{Preserve, Removals};
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::one_way::LeaveReason;
 use crate::plan::two_way::{
-    Known, KnownKind, Policies, Settled, State, Verdict, beside_name, common_metadata, reconcile, settle,
+    Known, KnownKind, Policies, Remembered, Settled, State, Verdict, beside_name, common_metadata, is_fresh,
+    is_later, reconcile, settle,
 };
 use crate::plan::{Action, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::record::RecordError;
 use crate::run::Mark;
-use crate::store::{FaultKind, Folding, Listing, Result, Store};
+use crate::store::{FaultKind, Folding, Listing, Result, Store, StoreError};
 
-/// Tells what is remembered of a folder, sorted by name.
-pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Vec<Known>, RecordError> + Sync);
+/// Tells what is remembered of a folder.
+pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Remembered, RecordError> + Sync);
 
 /// What a two-way scan reads.
 #[derive(Clone, Copy)]
@@ -45,6 +46,8 @@ pub struct TwoWayInput<'a> {
     pub filter: &'a Filter,
     /// What is remembered.
     pub baseline: Baseline<'a>,
+    /// The time by our clock, when the scan begins.
+    pub now: Stamp,
     /// What an earlier run set out to remove, when it did not come to its end.
     pub removing: &'a Removing,
     /// How entries of the two are compared.
@@ -109,6 +112,8 @@ pub struct FolderNews {
     pub folder: RelPath,
     /// What holds already.
     pub known: Vec<Known>,
+    /// Since when all of that holds.
+    pub looked: Option<Stamp>,
     /// Names about which only a look after the run can tell; what was known of them is in `known`.
     pub open: Vec<Open>,
 }
@@ -234,6 +239,12 @@ struct Visit<'a> {
     spellings: Spellings,
     /// The path under which the folder is remembered.
     known_at: RelPath,
+    /// When what is remembered of this folder was seen.
+    looked: Option<Stamp>,
+    /// Something of it was not looked at this time: it is remembered as of then.
+    unseen: bool,
+    /// Something of this folder is remembered, or the folder itself is.
+    agreed: bool,
     /// Where the folder is at each side now.
     now_at: [RelPath; 2],
     /// At each side: whether the folder is, or lies in, the root of another job's side.
@@ -288,6 +299,9 @@ impl<'a> Visit<'a> {
             given: HashSet::new(),
             folded: Default::default(),
             spellings: Spellings::default(),
+            looked: None,
+            unseen: false,
+            agreed: task.known.is_some(),
             known_at: task.known_at,
             now_at: task.now_at,
             anothers: task.anothers,
@@ -297,11 +311,14 @@ impl<'a> Visit<'a> {
     }
 
     fn look(&mut self, inherited: Inherited, progress: &ScanProgress) -> Result<(), ScanError> {
-        let known = (self.input.baseline)(&self.known_at).map_err(ScanError::Baseline)?;
+        let Remembered { known, looked } =
+            (self.input.baseline)(&self.known_at).map_err(ScanError::Baseline)?;
+        self.agreed |= !known.is_empty();
+        self.looked = looked;
         if self.known_at != self.record.path {
             // It has another spelling now, and is remembered under that one.
             let folder = self.known_at.clone();
-            self.found.news.push(FolderNews { folder, known: Vec::new(), open: Vec::new() });
+            self.found.news.push(FolderNews { folder, known: Vec::new(), looked: None, open: Vec::new() });
             self.changed = true;
         }
         let listed = (self.list(Side::Left, inherited)?, self.list(Side::Right, inherited)?);
@@ -393,6 +410,7 @@ impl<'a> Visit<'a> {
         let out = |side: &Option<Judged>| side.as_ref().is_some_and(|found| found.verdict.is_none());
         if out(&left) || out(&right) || self.unknown.contains(&name) || self.spellings.clash(&name) {
             self.stays(left.is_some(), right.is_some());
+            self.unseen |= known.is_some();
             self.remembered.extend(known);
             return Ok(());
         }
@@ -615,7 +633,7 @@ impl<'a> Visit<'a> {
         folder: &Meta,
         inherited: Inherited,
     ) -> Result<bool, ScanError> {
-        let known = (self.input.baseline)(path).map_err(ScanError::Baseline)?;
+        let Remembered { known, looked } = (self.input.baseline)(path).map_err(ScanError::Baseline)?;
         let Ok(listing) = self.input.store(side).list(now_at) else { return Ok(true) };
         if !listing.unknown.is_empty() || !folder.is_folder() {
             return Ok(true);
@@ -626,11 +644,17 @@ impl<'a> Visit<'a> {
                 continue;
             }
             let remembered = known.binary_search_by(|known| known.name.cmp(&name)).ok().map(|at| &known[at]);
+            let (below, below_now) = (path.join(&name), now_at.join(&name));
             let state = match remembered {
+                Some(known)
+                    if looked.is_some_and(|looked| known.is_fresh(side, looked))
+                        && !self.still_holds(side, &below_now, known) =>
+                {
+                    State::Changed
+                }
                 Some(known) => known.state(side, Some(&meta), &mut |_| false),
                 None => State::Changed,
             };
-            let (below, below_now) = (path.join(&name), now_at.join(&name));
             let inherited = self.input.filter.inherit(verdict);
             if state == State::Changed
                 || (meta.is_folder()
@@ -643,8 +667,20 @@ impl<'a> Visit<'a> {
     }
 
     fn item(&mut self, name: Name, left: Option<Meta>, right: Option<Meta>, known: Option<Known>) {
+        let mut read = None;
         let verdict = match self.record.mode {
-            Mode::Reconcile => self.reconciled(&name, left.as_ref(), right.as_ref(), known.as_ref()),
+            Mode::Reconcile => {
+                match self.reconciled(&name, (left.as_ref(), right.as_ref()), known.as_ref(), &mut read) {
+                    Ok(verdict) => verdict,
+                    Err((side, error)) => {
+                        self.found.problems.push(Problem::from_error(side, &error));
+                        self.stays(left.is_some(), right.is_some());
+                        self.unseen = true;
+                        self.remembered.extend(known);
+                        return;
+                    }
+                }
+            }
             Mode::Take(side) => self.taken_over(side, &name, left.as_ref(), right.as_ref()),
         };
         let role = if self.record.mode == Mode::Reconcile { Role::Plain } else { Role::Loser };
@@ -659,7 +695,9 @@ impl<'a> Visit<'a> {
             (Verdict::Nothing, ..) => {
                 self.found.same += 1;
                 self.stays(true, true);
-                self.remembered.extend(known);
+                let hashed = known.map(|known| known.with_hash(read));
+                self.changed |= read.is_some();
+                self.remembered.extend(hashed);
             }
             (Verdict::Forget, ..) => self.open_question(name, known),
             (Verdict::Keep(side), ..) => {
@@ -686,7 +724,7 @@ impl<'a> Visit<'a> {
                 self.act(name.clone(), Side::Left, Step::Remove { was }, role);
                 self.open_question(name, known);
             }
-            (Verdict::Adjust, Some(left), Some(right)) => self.adjust(name, left, right, known),
+            (Verdict::Adjust, Some(left), Some(right)) => self.adjust(name, left, right, known, read),
             (Verdict::Conflict, Some(left), Some(right)) => self.settle_conflict(name, left, right, known),
             // Every verdict comes with the entries that it is about.
             _ => {}
@@ -714,35 +752,80 @@ impl<'a> Visit<'a> {
         }
     }
 
+    /// What is done about a name that is no folder. `read` gets the hash of what was found to be the same on both sides, where that was
+    /// found by reading.
     fn reconciled(
         &mut self,
         name: &Name,
-        left: Option<&Meta>,
-        right: Option<&Meta>,
+        (left, right): (Option<&Meta>, Option<&Meta>),
         known: Option<&Known>,
-    ) -> Verdict {
+        read: &mut Option<Hash>,
+    ) -> std::result::Result<Verdict, (Side, StoreError)> {
         if let (Some(left), Some(right)) = (left, right)
-            && self.is_only_shifted(name, left, right)
+            && self.is_only_shifted(name, left, right, read)
         {
             self.found.shifted += 1;
-            return Verdict::Adjust;
+            return Ok(Verdict::Adjust);
         }
-        let state = |side: Side, entry: Option<&Meta>| match known {
-            None => State::unremembered(entry),
-            Some(known) => {
-                let found = known.state(side, entry, &mut |expected| self.has_hash(side, name, expected));
-                match entry.filter(|entry| entry.is_young() && matches!(found, State::Same | State::Adjusted))
-                {
-                    Some(entry) if !self.is_proved(side, name, entry, (left, right), known) => State::Changed,
-                    _ => found,
-                }
-            }
-        };
-        let (ours, theirs) = (state(Side::Left, left), state(Side::Right, right));
-        reconcile(ours, theirs, self.input.removals, &mut || match (left, right) {
-            (Some(left), Some(right)) => self.same_content(name, left, right),
+        let ours = self.state(Side::Left, name, (left, right), known, read)?;
+        let theirs = self.state(Side::Right, name, (left, right), known, read)?;
+        Ok(reconcile(ours, theirs, self.input.removals, &mut || match (left, right) {
+            (Some(left), Some(right)) => self.same_content(name, left, right, read),
             _ => false,
-        })
+        }))
+    }
+
+    /// What has happened to a name at a side. Where its time is no proof that nothing has, its content is asked.
+    fn state(
+        &mut self,
+        side: Side,
+        name: &Name,
+        (left, right): (Option<&Meta>, Option<&Meta>),
+        known: Option<&Known>,
+        read: &mut Option<Hash>,
+    ) -> std::result::Result<State, (Side, StoreError)> {
+        let entry = if side == Side::Left { left } else { right };
+        let Some(known) = known else { return Ok(State::unremembered(entry)) };
+        let found = known.state(side, entry, &mut |expected| self.has_hash(side, name, expected));
+        let fresh = self.looked.is_some_and(|looked| known.is_fresh(side, looked));
+        let unsure = matches!(found, State::Same | State::Adjusted);
+        let Some(entry) = entry.filter(|entry| unsure && (fresh || entry.is_young())) else {
+            return Ok(found);
+        };
+        let proved = match (&known.what, left.zip(right)) {
+            (KnownKind::File(_, Some(expected)), _) => {
+                let found = content::hash(self.input.store(side), &self.now_at(side, name), self.stop);
+                found.map_err(|error| (side, error))? == Some(*expected)
+            }
+            (_, Some((left, right))) if left.size == right.size => {
+                *read = self.read_both(name, left.size)?;
+                read.is_some()
+            }
+            // The other side lacks it, or has another: nothing tells, and nothing is lost when it counts as changed.
+            _ => false,
+        };
+        if !proved {
+            return Ok(State::Changed);
+        }
+        self.input.store(side).proved(&self.now_at(side, name), entry);
+        // Once it is settled, it need not be read again.
+        self.changed |= fresh && !known.is_fresh(side, self.input.now);
+        Ok(found)
+    }
+
+    /// The hash of what both sides hold; `None` when that is not the same.
+    ///
+    /// # Errors
+    /// The side that could not be read: that proves nothing either way.
+    fn read_both(&self, name: &Name, size: u64) -> std::result::Result<Option<Hash>, (Side, StoreError)> {
+        let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
+        let ours = Held { store: self.input.left, path: &here };
+        let theirs = Held { store: self.input.right, path: &there };
+        let mut hasher = blake3::Hasher::new();
+        let same = content::equal(ours, theirs, size, (false, self.stop), &mut |piece| {
+            hasher.update(piece);
+        })?;
+        Ok(same.then(|| *hasher.finalize().as_bytes()))
     }
 
     fn has_hash(&self, side: Side, name: &Name, expected: &Hash) -> bool {
@@ -750,57 +833,46 @@ impl<'a> Visit<'a> {
         found.is_ok_and(|found| found == Some(*expected))
     }
 
-    /// Whether a file that a side cannot tell from other content of its size still holds what is remembered: by its hash, or else by
-    /// what the other side holds.
-    fn is_proved(
-        &self,
-        side: Side,
-        name: &Name,
-        entry: &Meta,
-        (left, right): (Option<&Meta>, Option<&Meta>),
-        known: &Known,
-    ) -> bool {
-        let proved = match (&known.what, left.zip(right)) {
-            (KnownKind::File(_, Some(hash)), _) => self.has_hash(side, name, hash),
-            (_, Some((left, right))) if left.size == right.size => {
-                let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
-                let ours = Held { store: self.input.left, path: &here };
-                let theirs = Held { store: self.input.right, path: &there };
-                content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {}).unwrap_or(false)
-            }
-            // The other side lacks it, or has another: nothing tells, and nothing is lost when it counts as changed.
-            _ => false,
-        };
-        if proved {
-            self.input.store(side).proved(&self.now_at(side, name), entry);
-        }
-        proved
+    /// Whether a file still has the content that is remembered of it; not, when its hash is not known.
+    fn still_holds(&self, side: Side, now_at: &RelPath, known: &Known) -> bool {
+        let KnownKind::File(_, Some(expected)) = known.what else { return false };
+        content::hash(self.input.store(side), now_at, self.stop).is_ok_and(|found| found == Some(expected))
     }
 
     /// Whether two files differ only as they do where one side keeps local time.
-    fn is_only_shifted(&self, name: &Name, left: &Meta, right: &Meta) -> bool {
+    fn is_only_shifted(&self, name: &Name, left: &Meta, right: &Meta, read: &mut Option<Hash>) -> bool {
         let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
         files
             && left.size == right.size
             && self.input.by.is_shifted(left, right)
-            && self.same_content(name, left, right)
+            && self.same_content(name, left, right, read)
     }
 
-    fn same_content(&self, name: &Name, left: &Meta, right: &Meta) -> bool {
+    /// Whether two versions that both are new hold the same: by their times where those can tell, else by reading.
+    fn same_content(&self, name: &Name, left: &Meta, right: &Meta, read: &mut Option<Hash>) -> bool {
         match (left.kind, right.kind) {
             (EntryKind::Link, EntryKind::Link) => left.target == right.target,
             (EntryKind::File, EntryKind::File) if left.size == right.size => {
-                let by = self.input.by;
-                let timed = by.precision.is_some() && !by.is_silent(left, right);
-                let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
-                let ours = Held { store: self.input.left, path: &here };
-                let theirs = Held { store: self.input.right, path: &there };
-                (timed && by.same_time(left, right))
-                    || content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {})
-                        .unwrap_or(false)
+                if self.times_tell(left, right) && self.input.by.same_time(left, right) {
+                    return true;
+                }
+                *read = self.read_both(name, left.size).unwrap_or(None);
+                read.is_some()
             }
             _ => false,
         }
+    }
+
+    /// Whether equal times of two new versions say that they are one. Of what was saved since both last agreed they do not: two people,
+    /// or one program, may save in the same moment, and the clocks of file systems tick a few times in a hundredth of a second.
+    fn times_tell(&self, left: &Meta, right: &Meta) -> bool {
+        let by = self.input.by;
+        let is_new = |meta: &Meta| match (meta.modified, self.looked) {
+            (Some(modified), Some(looked)) => is_later(modified, looked),
+            (Some(modified), None) => self.agreed || is_fresh(modified, self.input.now),
+            (None, _) => true,
+        };
+        by.precision.is_some() && !by.is_silent(left, right) && !is_new(left) && !is_new(right)
     }
 
     /// What makes the other side as the side that is taken.
@@ -810,7 +882,9 @@ impl<'a> Visit<'a> {
             (None, _) => Verdict::Remove(side.other()),
             (Some(_), None) => Verdict::Carry(side.other()),
             (Some(_), Some(_)) => match (left, right) {
-                (Some(left), Some(right)) if self.same_content(name, left, right) => Verdict::Adjust,
+                (Some(left), Some(right)) if self.same_content(name, left, right, &mut None) => {
+                    Verdict::Adjust
+                }
                 _ => Verdict::Carry(side.other()),
             },
         }
@@ -846,7 +920,7 @@ impl<'a> Visit<'a> {
     }
 
     /// The content is the same: time and mode are brought into line, as far as both stores hold them.
-    fn adjust(&mut self, name: Name, left: Meta, right: Meta, known: Option<Known>) {
+    fn adjust(&mut self, name: Name, left: Meta, right: Meta, known: Option<Known>, read: Option<Hash>) {
         self.stays(true, true);
         let by = self.input.by;
         let (modified, mode) = common_metadata(known.as_ref(), &left, &right, &by);
@@ -862,7 +936,7 @@ impl<'a> Visit<'a> {
         };
         let sides = [(Side::Left, &left), (Side::Right, &right)];
         let steps: Vec<_> = sides.into_iter().filter(|(_, own)| differs(own)).collect();
-        let hash = known.as_ref().and_then(|known| known.hash_that_holds(&left, &right));
+        let hash = read.or_else(|| known.as_ref().and_then(|known| known.hash_that_holds(&left, &right)));
         if !steps.is_empty() {
             for (side, own) in steps {
                 let step = Step::Metadata { from: wanted(own), was: Box::new(own.clone()) };
@@ -1028,7 +1102,9 @@ impl<'a> Visit<'a> {
         if self.changed {
             self.remembered.sort_by(|a, b| a.name.cmp(&b.name));
             let folder = self.record.path.clone();
-            self.found.news.push(FolderNews { folder, known: self.remembered, open: self.open });
+            let looked = if self.unseen { self.looked } else { Some(self.input.now) };
+            let known = self.remembered;
+            self.found.news.push(FolderNews { folder, known, looked, open: self.open });
         }
         if !on_both || self.touched || !self.record.actions.is_empty() || self.record.mode_wanted.is_some() {
             self.found.records.push(self.record);

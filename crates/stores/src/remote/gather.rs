@@ -32,14 +32,31 @@ impl<'a> Gather<'a> {
             Err(why) => return self.refuse(None, format!("it names an entry {shown:?}: {why}")),
         };
         if !self.known.insert(name.clone()) {
-            // Which of the two is meant nobody can tell.
-            self.listing.entries.retain(|entry| entry.name != name);
+            self.forget(&name);
             return self.refuse(Some(name), format!("it names {shown:?} twice"));
         }
         match meta {
             Some(meta) => self.listing.entries.push(Entry { name, meta }),
             None => self.refuse(Some(name), format!("it does not say enough of {shown:?}")),
         }
+    }
+
+    /// Takes back what was taken of this name: which of two is meant nobody can tell.
+    fn forget(&mut self, name: &Name) {
+        self.listing.entries.retain(|entry| entry.name != *name);
+    }
+
+    /// Whether something has this name already.
+    pub(super) fn has(&self, name: &str) -> bool {
+        Name::new(name.as_bytes()).is_ok_and(|name| self.known.contains(&name))
+    }
+
+    /// Notes that two things have this name, which is right at this store and nowhere else. The rest of the folder is known.
+    pub(super) fn refuse_both(&mut self, name: &str, why: &str) {
+        let Ok(name) = Name::new(name.as_bytes()) else { return };
+        self.forget(&name);
+        let error = StoreError::new(FaultKind::NameRefused, "list", &self.folder.join(&name)).because(why);
+        self.listing.unknown.push(Unknown { name: Some(name), error });
     }
 
     /// Notes that something in the listing cannot be right.

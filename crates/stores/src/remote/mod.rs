@@ -338,14 +338,23 @@ impl Inner {
                 self.ask(|wire| wire.stat(target))?.and_then(|meta| meta.version).map(|version| version.tag)
             }
         };
-        let note = tag.map(|tag| Note::new(&self.young(tag), intended.modified, intended.mode));
-        match (note, target.split()) {
-            (Some(note), Some((folder, name))) if note.tag.ends_with(';') => {
-                self.state().begun.entry(folder).or_default().insert(name, note);
+        match tag {
+            Some(tag) => {
+                self.note_version(target, Note::new(&self.young(tag), intended.modified, intended.mode))
             }
-            (note, _) => self.note(target, note),
+            None => self.note(target, None),
         }
         Ok(())
+    }
+
+    /// Notes what a new version was given. A tag that is not whole yet is completed by the next listing.
+    fn note_version(&self, path: &RelPath, note: Note) {
+        match path.split().filter(|_| note.tag.ends_with(';')) {
+            Some((folder, name)) => {
+                self.state().begun.entry(folder).or_default().insert(name, note);
+            }
+            None => self.note(path, Some(note)),
+        }
     }
 
     /// Completes what was noted with the beginning of a tag only: a listing of each folder tells the rest for all files in it. What cannot be
@@ -872,17 +881,16 @@ impl Store for Remote {
         }
         inner.ask(|wire| wire.set_attributes(path, attributes))?;
         if let Some(version) = found.version.as_ref().filter(|_| inner.is_noted(&found)) {
-            let given = Note::new(&inner.young(version.tag.clone()), attributes.modified, attributes.mode);
-            // What is not given stays as it was noted.
-            let note = match inner.notes.of(path).filter(|note| is_of(note, &version.tag)) {
-                Some(before) => Note {
-                    modified: given.modified.or(before.modified),
-                    mode: given.mode.or(before.mode),
-                    ..before
-                },
-                None => given,
+            let tag = match inner.wire.just_made(path) {
+                Some(made) => inner.young(made),
+                None => {
+                    let before = inner.notes.of(path).filter(|note| is_of(note, &version.tag));
+                    before.map_or_else(|| inner.young(version.tag.clone()), |note| note.tag)
+                }
             };
-            inner.note(path, Some(note));
+            // What is not given stays as it was.
+            let modified = attributes.modified.or(found.modified.filter(|_| !found.is_arrival()));
+            inner.note_version(path, Note::new(&tag, modified, attributes.mode.or(found.mode)));
         }
         Ok(())
     }

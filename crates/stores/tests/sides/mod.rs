@@ -5,6 +5,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
 use std::sync::atomic::AtomicBool;
+use std::time::Duration;
 
 use reedhook_core::baseline::{Deeds, Removing, learn};
 use reedhook_core::compare::Comparison;
@@ -12,7 +13,7 @@ use reedhook_core::entry::{EntryKind, Meta, Side, Stamp};
 use reedhook_core::filter::Filter;
 use reedhook_core::job::{ConflictPolicy, Conflicts, Kind, Preserve, Removals, Removed, Replaced, Verify};
 use reedhook_core::path::{Name, RelPath};
-use reedhook_core::plan::two_way::{Known, Policies};
+use reedhook_core::plan::two_way::{Policies, Remembered};
 use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::{Ended, Event, RunInput, execute};
 use reedhook_core::store::{Attributes, Store};
@@ -25,6 +26,8 @@ use reedhook_stores::simulated::SimulatedStore;
 #[derive(Debug, Clone)]
 pub enum Edit {
     Write(RelPath, u8),
+    /// The same, within the same second where that is what was saved last.
+    Resave(RelPath, u8),
     Folder(RelPath),
     Remove(RelPath),
     Rename(RelPath, RelPath),
@@ -35,7 +38,7 @@ pub enum Edit {
 pub struct Pair {
     pub left: SimulatedStore,
     pub right: SimulatedStore,
-    pub memory: Mutex<BTreeMap<RelPath, Vec<Known>>>,
+    pub memory: Mutex<BTreeMap<RelPath, Remembered>>,
     /// What a run that was cut short set out to remove.
     pub removing: Removing,
     /// Lines of what the job leaves out.
@@ -50,7 +53,11 @@ pub struct Pair {
 
 impl Pair {
     pub fn new(policy: ConflictPolicy) -> Pair {
-        let (left, right) = (SimulatedStore::new("left"), SimulatedStore::new("right"));
+        let of_whole_seconds = |label: &str| {
+            SimulatedStore::new(label)
+                .with_capabilities(|can| can.time_precision = Some(Duration::from_secs(1)))
+        };
+        let (left, right) = (of_whole_seconds("left"), of_whole_seconds("right"));
         Pair {
             left,
             right,
@@ -85,6 +92,7 @@ impl Pair {
             right: &self.right,
             filter: &filter,
             baseline: &baseline,
+            now: Stamp::new(self.clock, 0),
             removing: &self.removing,
             by: self.by(),
             preserve: Preserve::Standard,
@@ -160,10 +168,19 @@ impl Pair {
     }
 
     pub fn edit(&mut self, side: Side, edit: &Edit) {
-        self.clock += 10;
+        let at_once = match edit {
+            Edit::Resave(path, _) => matches!(
+                self.store(side).stat(path),
+                Ok(Some(meta)) if meta.kind == EntryKind::File && meta.modified == Some(Stamp::new(self.clock, 0))
+            ),
+            _ => false,
+        };
+        if !at_once {
+            self.clock += 10;
+        }
         let (store, now) = (self.store(side), self.clock);
         match edit {
-            Edit::Write(path, version) => {
+            Edit::Write(path, version) | Edit::Resave(path, version) => {
                 make_way(store, path);
                 clear(store, path);
                 put(store, &path.to_string(), &content(*version), now);

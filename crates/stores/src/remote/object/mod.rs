@@ -57,6 +57,9 @@ const UPLOAD: &str = "reedhook-upload";
 const PART: u64 = 8 << 20;
 const MOST_PARTS: u64 = 9_000;
 
+/// Larger objects are not written again for their metadata.
+const REWRITTEN_UP_TO: u64 = PART;
+
 /// What the name of an upload's own record has behind that of the unfinished file.
 const RECORD_SUFFIX: &str = "-parts";
 
@@ -278,6 +281,23 @@ impl Objects {
             lock(&self.shared.made).insert(path.clone(), tag);
         }
         Ok(())
+    }
+
+    /// Writes an object again with other metadata, so that other machines see them. A large one is not sent for that: what it should
+    /// have is noted by whoever gives it, until its content changes.
+    fn rewrite(&self, path: &RelPath, attributes: &Attributes) -> Answer<()> {
+        let key = self.key("adjust", path)?;
+        let found = self.wait("adjust", path, self.shared.client.get(&key))?;
+        if found.meta.size > REWRITTEN_UP_TO {
+            return Ok(());
+        }
+        let version = UpdateVersion { e_tag: found.meta.e_tag.clone(), version: None };
+        let mut tags = found.attributes.clone();
+        for (name, value) in tags_of(attributes).iter() {
+            tags.insert(name.clone(), value.clone());
+        }
+        let data = self.wait("adjust", path, found.bytes())?;
+        self.put_object(path, data, tags, PutMode::Update(version))
     }
 
     /// Gives a complete upload its place.
@@ -798,9 +818,9 @@ impl Wire for Objects {
         made
     }
 
-    fn set_attributes(&self, _path: &RelPath, _attributes: &Attributes) -> Answer<()> {
-        // Metadata is part of an object: it is noted until the object is written anew.
-        Ok(())
+    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Answer<()> {
+        // Metadata is part of an object, and changes with it alone.
+        self.rewrite(path, attributes)
     }
 
     fn space(&self) -> Answer<Option<Space>> {
@@ -816,6 +836,8 @@ impl Wire for Objects {
     }
 }
 
+const BOTH: &str = "this name is an object and a folder there, and no folder elsewhere can hold both";
+
 /// Takes a key of a listing.
 fn note(gather: &mut Gather<'_>, key: &Path, meta: Meta, prefix: &str) {
     if key.as_ref() == prefix.trim_end_matches('/') {
@@ -825,7 +847,8 @@ fn note(gather: &mut Gather<'_>, key: &Path, meta: Meta, prefix: &str) {
     match key.as_ref().strip_prefix(prefix) {
         Some(name) if name.as_bytes() == MARKER => {}
         Some(name) if odd::original(name).is_some() => gather.refuse_name(name, odd::original(name)),
-        // A file and a folder may have the same name here, but nowhere else: then it is there twice.
+        // A file and a folder may have the same name here, but nowhere else.
+        Some(name) if gather.has(name) => gather.refuse_both(name, BOTH),
         Some(name) => gather.take(name.as_bytes(), Some(meta)),
         None => gather.refuse(None, format!("it names \"{key}\", which is not in this folder")),
     }
