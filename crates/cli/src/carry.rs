@@ -342,7 +342,7 @@ impl<'a> Run<'a> {
                     owner: &owner,
                     resume: leg.ours || round.both.is_some(),
                     strict: false,
-                    hash: rules.kind == Kind::TwoWay,
+                    remembered: rules.kind == Kind::TwoWay,
                     limit: throttle(context, round),
                     events: &sender,
                     stop: &context.stop,

@@ -238,6 +238,7 @@ pub fn add_past(past: &mut Past, wanted: Side, value: &Value) {
                 path,
                 size: value.get("size").and_then(Value::as_u64).unwrap_or(0),
                 now: mark("modified", "mode"),
+                read: None,
                 was: mark("was_modified", "was_mode"),
                 moved_from: named_path(value, "was", "was_base64"),
                 items: value.get("items").and_then(Value::as_u64),

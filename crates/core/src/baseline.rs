@@ -12,7 +12,7 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 
 use crate::compare::{Comparison, Difference, compare};
 use crate::content::Hash;
-use crate::entry::{EntryKind, Meta, Side};
+use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::path::{Name, RelPath};
 use crate::plan::two_way::{Known, Remembered, Seen};
 use crate::plan::{Fate, Plan, Step};
@@ -35,6 +35,8 @@ struct Written {
     folder: bool,
     size: u64,
     now: Mark,
+    /// Its time at the side where it was read, when that is another.
+    read: Option<Stamp>,
     hash: Option<Hash>,
 }
 
@@ -46,6 +48,7 @@ impl Deeds {
             folder: item.done == Done::FolderMade,
             size: item.size,
             now: item.now,
+            read: item.read,
             hash: item.hash,
         };
         match item.done {
@@ -105,9 +108,11 @@ impl Deeds {
             let as_read = Meta { modified: now.modified, ..found.clone() };
             size == found.size && by.same_time(&as_read, found)
         };
-        if let Some(Written { folder, size, now, hash }) = self.written.get(&(side, path.clone())).copied() {
+        if let Some(Written { folder, size, now, read, hash }) =
+            self.written.get(&(side, path.clone())).copied()
+        {
             let same = folder == found.is_folder() && (folder || is_there(size, now));
-            let read = Seen::new(now.modified.filter(|_| !folder), now.mode.or(found.mode));
+            let read = Seen::new(read.or(now.modified).filter(|_| !folder), now.mode.or(found.mode));
             return same.then_some(Brought { read, hash });
         }
         // What lay in a folder that was renamed is told of by the plan alone: it looked the same at both sides.

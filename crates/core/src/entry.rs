@@ -84,6 +84,13 @@ impl Stamp {
         Some(Stamp::new(seconds.parse().ok()?, nanos.parse().ok().filter(|_| nanos.len() == 9)?))
     }
 
+    /// A moment later.
+    pub fn later_by(self, step: Duration) -> Stamp {
+        let nanos = self.as_nanos() + i128::try_from(step.as_nanos()).unwrap_or(0);
+        let seconds = i64::try_from(nanos.div_euclid(1_000_000_000)).unwrap_or(self.seconds);
+        Stamp::new(seconds, nanos.rem_euclid(1_000_000_000) as u32)
+    }
+
     /// Whether two times are the same as far as a store of this precision can tell. A precision of one nanosecond
     /// (or zero) asks for equality.
     pub fn same_within(self, other: Stamp, precision: Duration) -> bool {

@@ -62,7 +62,7 @@ fn run_input<'a>(
         verify,
         run,
         strict: false,
-        hash: false,
+        remembered: false,
         limit: None,
         events,
         stop,

@@ -150,7 +150,7 @@ fn carry_out(left: &dyn Store, right: &dyn Store, planned: &Plan, run: &Name) ->
         resume: true,
         run: run.clone(),
         strict: true,
-        hash: false,
+        remembered: false,
         limit: None,
         events: &sender,
         stop: &AtomicBool::new(false),

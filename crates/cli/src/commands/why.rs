@@ -3,6 +3,7 @@
 use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::Ordering;
 
+use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Meta, Side};
 use reedhook_core::filter::{Filter, Verdict as Taken};
 use reedhook_core::job::Kind;
@@ -307,7 +308,7 @@ impl Facts {
         let verdict = reconcile(one, other, job.rules.removals, &mut || same_content());
         let folder = ours.or(theirs).is_some_and(Meta::is_folder);
         let (word, sentence) = match verdict {
-            Verdict::Conflict => self.conflict(job, path, ours, theirs)?,
+            Verdict::Conflict => self.conflict(job, path, (ours, theirs), &by)?,
             verdict => verdict_words(verdict, folder),
         };
         self.decision = word;
@@ -322,8 +323,8 @@ impl Facts {
         &self,
         job: &Job,
         path: &RelPath,
-        ours: Option<&Meta>,
-        theirs: Option<&Meta>,
+        (ours, theirs): (Option<&Meta>, Option<&Meta>),
+        by: &Comparison,
     ) -> Outcome<(&'static str, String)> {
         let (Some(ours), Some(theirs)) = (ours, theirs) else {
             return Ok(("conflict", "Both have changed.".to_owned()));
@@ -331,7 +332,7 @@ impl Facts {
         let policies =
             Policies::new(&job.rules.conflict).map_err(|error| Failure::usage(error.to_string()))?;
         let policy = policies.of(path, ours.is_folder() || theirs.is_folder());
-        let outcome = match settle(policy, ours, theirs) {
+        let outcome = match settle(policy, ours, theirs, by) {
             Settled::Held => "it is held until somebody settles it".to_owned(),
             Settled::Wins(side) => format!("the {side} one takes the other's place, which is kept"),
             Settled::Both(side) => {

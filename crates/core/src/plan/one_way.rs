@@ -185,6 +185,7 @@ mod tests {
             precision: Some(Duration::from_nanos(1)),
             limits: Limits::NONE,
             finer: None,
+            shared: crate::entry::Side::Left,
             local: None,
             link_times: true,
             modes: true,

@@ -386,9 +386,15 @@ pub enum Settled {
 }
 
 /// Decides a conflict by the policy that holds for the path.
-pub fn settle(policy: ConflictPolicy, left: &Meta, right: &Meta) -> Settled {
+///
+/// Two files of one size and, as far as both stores can tell, of one time are a tie. By `both`, what stands at the side that others use
+/// keeps its name then: another version in its place would look the same to them.
+pub fn settle(policy: ConflictPolicy, left: &Meta, right: &Meta, by: &Comparison) -> Settled {
     let folder = left.is_folder() || right.is_folder();
+    let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
+    let tie = files && left.size == right.size && by.same_time(left, right);
     let newer = match left.modified.cmp(&right.modified) {
+        _ if tie => by.shared,
         Ordering::Less => Side::Right,
         Ordering::Equal | Ordering::Greater => Side::Left,
     };
@@ -396,7 +402,7 @@ pub fn settle(policy: ConflictPolicy, left: &Meta, right: &Meta) -> Settled {
         ConflictPolicy::Hold => Settled::Held,
         ConflictPolicy::Left => Settled::Wins(Side::Left),
         ConflictPolicy::Right => Settled::Wins(Side::Right),
-        ConflictPolicy::Newest if folder || left.modified == right.modified => Settled::Held,
+        ConflictPolicy::Newest if folder || tie || left.modified == right.modified => Settled::Held,
         ConflictPolicy::Newest => Settled::Wins(newer),
         // A folder is not given another name: the loser is kept whole among the kept copies.
         ConflictPolicy::Both if folder => Settled::Wins(newer),
@@ -522,7 +528,18 @@ mod tests {
     fn policies_settle_or_hold() {
         use ConflictPolicy::*;
         use Settled::{Held, Wins};
+        let by = Comparison {
+            precision: Some(std::time::Duration::from_secs(1)),
+            limits: Limits::NONE,
+            finer: Some(Side::Left),
+            shared: Side::Right,
+            local: None,
+            link_times: true,
+            modes: true,
+            full: false,
+        };
         let (old, new) = (file(5, 100), file(6, 200));
+        let tied = Meta { modified: Some(Stamp::new(100, 480_000_000)), ..old.clone() };
         let rows = [
             (Hold, &old, &new, Held),
             (Newest, &old, &new, Wins(Side::Right)),
@@ -534,6 +551,9 @@ mod tests {
             (Both, &old, &new, Settled::Both(Side::Right)),
             (Both, &old, &file(6, 100), Settled::Both(Side::Left)),
             (Both, &old, &folder(), Wins(Side::Right)),
+            // Nothing tells these two apart but their content.
+            (Newest, &tied, &old, Held),
+            (Both, &tied, &old, Settled::Both(Side::Right)),
         ];
         for (policy, left, right, expected) in rows {
             let right = if right.is_folder() {
@@ -541,7 +561,7 @@ mod tests {
             } else {
                 right.clone()
             };
-            assert_eq!(settle(policy, left, &right), expected, "{policy} {left:?} {right:?}");
+            assert_eq!(settle(policy, left, &right, &by), expected, "{policy} {left:?} {right:?}");
         }
     }
 
@@ -602,6 +622,7 @@ mod tests {
             precision: Some(std::time::Duration::from_nanos(1)),
             limits: Limits::NONE,
             finer: None,
+            shared: Side::Left,
             local: None,
             link_times: true,
             modes: true,

@@ -112,6 +112,8 @@ pub struct Item {
     pub size: u64,
     /// What stands there now, as it was written: lets an undo see whether it has changed since.
     pub now: Mark,
+    /// The time that it has where it was read, when it was given another here.
+    pub read: Option<Stamp>,
     /// What stood there before.
     pub was: Mark,
     /// Where it was before a move.
@@ -127,8 +129,8 @@ pub struct Item {
 impl Item {
     fn new(done: Done, path: RelPath, size: u64) -> Item {
         let (now, was) = (Mark::default(), Mark::default());
-        let (moved_from, items, hash, gone) = (None, None, None, Gone::Kept);
-        Item { done, side: Side::Right, path, size, now, was, moved_from, items, hash, gone }
+        let (read, moved_from, items, hash, gone) = (None, None, None, None, Gone::Kept);
+        Item { done, side: Side::Right, path, size, now, read, was, moved_from, items, hash, gone }
     }
 }
 
@@ -243,14 +245,18 @@ pub fn step_size(step: &Step) -> u64 {
     }
 }
 
+/// Two times that are to differ do so by this at least: the clocks of file systems tick no faster.
+const FINEST_STEP: Duration = Duration::from_millis(10);
+
 /// What the engine needs besides the plan.
 pub struct RunInput<'a> {
     /// The side that is read.
     pub left: &'a dyn Store,
     /// The side that changes.
     pub right: &'a dyn Store,
-    /// Hash small files while they are copied, so that their content can be remembered.
-    pub hash: bool,
+    /// What is written is remembered by its size and time: small files are hashed while they are copied, and a version never has both
+    /// in common with the one that it replaces.
+    pub remembered: bool,
     /// Where removed files go.
     pub removed: Removed,
     /// Where replaced files go.
@@ -865,6 +871,15 @@ impl<'a> Engine<'a> {
             mode: from.mode.filter(|_| self.keeps_modes() && !link),
             extra: self.extra(from),
         }
+    }
+
+    /// The time for a version that would have the size and the time of the one it replaces; `None` where it has not. Other machines
+    /// remember what stands here by just these two, and would not see that it is another.
+    fn time_apart(&self, from: &Meta, was: &Meta) -> Option<Stamp> {
+        let alike = was.kind == EntryKind::File && was.size == from.size && !was.is_arrival();
+        let precision = self.input.right.capabilities().time_precision?.max(FINEST_STEP);
+        let (new, old) = from.modified.zip(was.modified).filter(|_| alike && self.input.remembered)?;
+        new.same_within(old, precision).then(|| old.later_by(precision))
     }
 
     /// Moves a file or link to the kept copies of this run.

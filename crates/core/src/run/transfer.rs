@@ -11,7 +11,7 @@ use super::resume::Journey;
 use super::verify::Hashing;
 use super::{Done, Engine, Event, Gone, Halt, Item, Mark, PlannedItem};
 use crate::content::{self, Ahead, Hash};
-use crate::entry::{EntryKind, Meta, Side};
+use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::job::{Replaced, Verify};
 use crate::limit::Throttled;
 use crate::path::RelPath;
@@ -151,6 +151,8 @@ struct Pending {
     /// How much of it this run has brought.
     written: u64,
     now: Mark,
+    /// Its time at the source, where it was given another.
+    read: Option<Stamp>,
     /// What was read at the source, when it is to be verified.
     hash: Option<Hash>,
 }
@@ -161,6 +163,7 @@ struct Staged {
     size: u64,
     written: u64,
     now: Mark,
+    read: Option<Stamp>,
     hash: Option<Hash>,
 }
 
@@ -261,6 +264,7 @@ impl Transfer<'_, '_> {
                     size: 0,
                     written: 0,
                     now: Mark::of(from),
+                    read: None,
                     hash: None,
                 });
                 self.take_over(item, &path, was.as_deref(), staged)
@@ -297,7 +301,7 @@ impl Transfer<'_, '_> {
         let staged = match from.kind {
             EntryKind::Link => self.stage_link(path, from),
             EntryKind::Special(_) => self.stage_special(path, from),
-            _ => self.stage_file(reporter, path, from, was.and_then(|was| self.engine.own_mode(was))),
+            _ => self.stage_file(reporter, path, from, was),
         };
         self.take_over(item, path, was, staged)
     }
@@ -311,13 +315,14 @@ impl Transfer<'_, '_> {
         staged: Result<Staged, CopyError>,
     ) -> Result<(), Halt> {
         match staged {
-            Ok(Staged { sealed, size, written, now, hash }) => {
+            Ok(Staged { sealed, size, written, now, read, hash }) => {
                 let lost = item.action.role == Role::Loser;
                 let pending = Pending {
                     sealed,
                     size,
                     written,
                     now,
+                    read,
                     hash,
                     done: Done::of(item.action),
                     expect: was.map_or(Expect::Absent, |was| Expect::This(was.clone())),
@@ -336,13 +341,14 @@ impl Transfer<'_, '_> {
         let target = from.target.as_deref().unwrap_or_default();
         let sealed = self.engine.input.right.stage_link(path, target, &self.engine.attributes(from));
         sealed
-            .map(|sealed| Staged { sealed, size: 0, written: 0, now: Mark::of(from), hash: None })
+            .map(|sealed| Staged { sealed, size: 0, written: 0, now: Mark::of(from), read: None, hash: None })
             .map_err(CopyError::Write)
     }
 
     fn stage_special(&self, path: &RelPath, from: &Meta) -> Result<Staged, CopyError> {
         let sealed = self.engine.input.right.stage_special(path, from, &self.engine.attributes(from));
-        let staged = |sealed| Staged { sealed, size: 0, written: 0, now: Mark::of(from), hash: None };
+        let staged =
+            |sealed| Staged { sealed, size: 0, written: 0, now: Mark::of(from), read: None, hash: None };
         sealed.map(staged).map_err(CopyError::Write)
     }
 
@@ -352,11 +358,11 @@ impl Transfer<'_, '_> {
         reporter: &mut Reporter<'_>,
         path: &RelPath,
         from: &Meta,
-        own_mode: Option<u32>,
+        was: Option<&Meta>,
     ) -> Result<Staged, CopyError> {
         reporter.starts(path, from.size);
         for attempt in 0..ATTEMPTS {
-            match self.try_stage_file(reporter, path, (from, own_mode), attempt == 0) {
+            match self.try_stage_file(reporter, path, (from, was), attempt == 0) {
                 Ok(Some(staged)) => return Ok(staged),
                 Ok(None) => {}
                 // The stores have waited for the connection already; what it took along has to be brought again.
@@ -403,7 +409,7 @@ impl Transfer<'_, '_> {
         &self,
         reporter: &mut Reporter<'_>,
         path: &RelPath,
-        (planned, own_mode): (&Meta, Option<u32>),
+        (planned, was): (&Meta, Option<&Meta>),
         first: bool,
     ) -> Result<Option<Staged>, CopyError> {
         let engine = self.engine;
@@ -413,9 +419,11 @@ impl Transfer<'_, '_> {
         let resumable = engine.input.resume && before.size >= super::RESUME_FROM;
         free.store(resumable, Ordering::Relaxed);
         let right = engine.input.right;
+        let own_mode = was.and_then(|was| engine.own_mode(was));
+        let apart = |meta: &Meta| was.and_then(|was| engine.time_apart(meta, was));
         let wanted = |meta: &Meta| {
             let all = engine.attributes(meta);
-            Attributes { mode: all.mode.or(own_mode), ..all }
+            Attributes { mode: all.mode.or(own_mode), modified: apart(meta).or(all.modified), ..all }
         };
         let mode = wanted(&before).mode;
         let key = super::resume_key(path, &before);
@@ -440,7 +448,8 @@ impl Transfer<'_, '_> {
                 }
                 Err(error) => (Err(error), None),
             }
-        } else if engine.input.verify == Verify::None && !(engine.input.hash && before.size < READ_AHEAD_FROM)
+        } else if engine.input.verify == Verify::None
+            && !(engine.input.remembered && before.size < READ_AHEAD_FROM)
         {
             (fill(stage.as_mut(), content.as_mut(), before.size, (resumable, &free), &mut headway), None)
         } else if before.size >= READ_AHEAD_FROM {
@@ -481,7 +490,11 @@ impl Transfer<'_, '_> {
         }
         let attributes = Attributes { extra: engine.extra(planned), ..wanted(&after) };
         let sealed = stage.seal(&attributes).map_err(CopyError::Write)?;
-        Ok(Some(Staged { sealed, size: after.size, written, now: Mark::of(&after), hash }))
+        let read = Mark::of(&after);
+        let given = apart(&after);
+        let now = Mark { modified: given.or(read.modified), ..read };
+        let read = read.modified.filter(|_| given.is_some());
+        Ok(Some(Staged { sealed, size: after.size, written, now, read, hash }))
     }
 
     fn enqueue(&self, pending: Pending) {
@@ -588,8 +601,8 @@ impl Transfer<'_, '_> {
                     Expect::This(_) if !item.keep => Gone::Erased,
                     _ => Gone::Kept,
                 };
-                let (now, hash) = (item.now, item.hash);
-                let done = Item { now, was, hash, gone, ..Item::new(item.done, path, item.size) };
+                let (now, read, hash) = (item.now, item.read, item.hash);
+                let done = Item { now, was, read, hash, gone, ..Item::new(item.done, path, item.size) };
                 self.engine.done(done, item.written);
                 true
             }

@@ -166,6 +166,7 @@ impl Undoing<'_> {
             path: item.path.clone(),
             size,
             now,
+            read: None,
             was,
             moved_from: None,
             items: None,

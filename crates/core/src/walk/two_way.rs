@@ -952,8 +952,8 @@ impl<'a> Visit<'a> {
     }
 
     fn conflict(&mut self, path: &RelPath, left: &Meta, right: &Meta) -> Settled {
-        let settled =
-            settle(self.input.policies.of(path, left.is_folder() || right.is_folder()), left, right);
+        let policy = self.input.policies.of(path, left.is_folder() || right.is_folder());
+        let settled = settle(policy, left, right, &self.input.by);
         let conflict = Conflict { path: path.clone(), left: left.clone(), right: right.clone(), settled };
         self.found.conflicts.push(conflict);
         settled

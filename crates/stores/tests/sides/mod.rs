@@ -111,7 +111,7 @@ impl Pair {
         let input = RunInput {
             left: self.store(plan.changes.other()),
             right: self.store(plan.changes),
-            hash: true,
+            remembered: true,
             removed: self.removed,
             replaced: self.replaced,
             preserve: Preserve::Standard,
