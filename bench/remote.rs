@@ -34,7 +34,13 @@ impl Bench {
         } else {
             let options = ["--user", servers::USER, "--secret", "env BENCH_SECRET", "--authorities"];
             let options = options.map(str::to_owned).into_iter().chain([file("authority.pem")]).collect();
-            (format!("davs://localhost:{port}/files"), options)
+            let ftp = kind.starts_with("proftpd");
+            let location = if ftp {
+                format!("ftps://localhost:{port}/")
+            } else {
+                format!("davs://localhost:{port}/files")
+            };
+            (location, options)
         };
         let name = format!("{kind}-{port}");
         let mut words = vec!["store", "add", name.as_str(), location.as_str(), "--quiet", "--yes"];
@@ -117,6 +123,35 @@ impl Bench {
                 || self.clear_served(&server),
                 || self.curl(&server, &["-K", "curl.config"]),
                 || self.to_server("far", &to),
+            );
+        }
+        let _ = fs::remove_dir_all(&folder);
+        self.far_and_back();
+    }
+
+    /// What was sent is read back over FTP, which has a connection for each file.
+    fn far_and_back(&self) {
+        let count = if self.quick { 60 } else { 600 };
+        let folder = self.path("far");
+        for number in 0..count {
+            let file = folder.join(format!("folder-{}/count-{number}.csv", number % 20));
+            fs::create_dir_all(file.parent().unwrap_or(&folder)).expect("a folder");
+            fs::write(file, format!("heron,{number}\n").repeat(100)).expect("a file");
+        }
+        if let Some(server) = Server::start_in("proftpd-tls", Some(&self.folder)) {
+            let way = way_to(&server);
+            let to = self.know(&server, "proftpd-tls", way.address.port());
+            self.reedhook(&["job", "add", "read-back", "mirror", "far", &to, "--yes", "--quiet"]);
+            let with_secret = |words: &[&str]| {
+                run(self.command(program(), words).env("BENCH_SECRET", servers::PASSWORD), false)
+            };
+            Row::of(
+                format!("{count} small files over FTP with TLS, 20 ms away: verified / sent"),
+                (!self.quick).then_some(2.0),
+                1,
+                || self.clear_served(&server),
+                || with_secret(&["run", "read-back", "--yes", "--quiet"]),
+                || with_secret(&["verify", "read-back", "--quiet"]),
             );
         }
         let _ = fs::remove_dir_all(&folder);

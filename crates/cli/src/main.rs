@@ -11,6 +11,7 @@ mod clock;
 mod commands;
 mod context;
 mod failure;
+mod groups;
 mod held;
 mod home;
 mod jobfile;
@@ -32,7 +33,7 @@ mod two_way;
 use std::ffi::OsString;
 use std::process::ExitCode;
 
-use clap::{ColorChoice, CommandFactory, FromArgMatches};
+use clap::{ColorChoice, FromArgMatches};
 
 use args::{Cli, Color, Command};
 use context::Context;
@@ -56,7 +57,7 @@ fn main() -> ExitCode {
 
 /// What was typed, as the command line has it.
 fn understand(typed: &[OsString]) -> Result<Cli, clap::Error> {
-    let mut command = Cli::command().color(color_of(typed));
+    let mut command = groups::command().color(color_of(typed));
     let matches = command.try_get_matches_from_mut(typed);
     matches.and_then(|matches| Cli::from_arg_matches(&matches)).map_err(|error| error.format(&mut command))
 }

@@ -262,7 +262,16 @@ fn quiet_is_quiet_and_help_has_examples() {
         assert!(help.contains("Example"), "{command:?} has no example");
         assert!(help.contains("reedhook "), "{command:?}");
     }
+    // The long list is in the order of the work.
+    let steps = ["Set up", "Servers and drives", "Look", "Run", "Look up", "Bring back", "Try"];
+    let help = station.run(&["--help"]).expect(0).out;
+    let page = station.run(&["man"]).expect(0).out;
+    let heading =
+        |step: &str| if step.contains(' ') { format!(".SH \"{step}\"\n") } else { format!(".SH {step}\n") };
+    assert!(steps.map(|step| help.find(&format!("\n{step}:\n")).expect(step)).is_sorted(), "{help}");
+    assert!(steps.map(|step| page.find(&heading(step)).expect(step)).is_sorted(), "{page}");
     assert!(station.run(&["completions", "bash"]).expect(0).out.contains("_reedhook"));
+    assert!(station.run(&["completions", "fish"]).expect(0).out.contains("Bring back: "));
     station.run(&["man", "--to", "pages"]).expect(0);
     assert!(fs::read_to_string(station.path("pages/reedhook-job-add.1")).unwrap().contains("exclude"));
 }

@@ -6,11 +6,12 @@ use clap::CommandFactory;
 
 use crate::args::Cli;
 use crate::failure::{Failure, Outcome};
+use crate::groups;
 
 /// Prints a shell's completion script.
 pub fn completions(shell: clap_complete::Shell) -> Outcome {
     let mut script = Vec::new();
-    clap_complete::generate(shell, &mut Cli::command(), "reedhook", &mut script);
+    clap_complete::generate(shell, &mut groups::for_completions(), "reedhook", &mut script);
     crate::output::raw(&script);
     Ok(0)
 }
@@ -22,10 +23,13 @@ pub fn man(to: Option<PathBuf>) -> Outcome {
         Some(folder) => {
             std::fs::create_dir_all(&folder).map_err(failed)?;
             clap_mangen::generate_to(Cli::command(), &folder).map_err(failed)?;
+            let mut page = Vec::new();
+            groups::write_page(&mut page).map_err(failed)?;
+            std::fs::write(folder.join("reedhook.1"), page).map_err(failed)?;
         }
         None => {
             let mut page = Vec::new();
-            clap_mangen::Man::new(Cli::command()).render(&mut page).map_err(failed)?;
+            groups::write_page(&mut page).map_err(failed)?;
             crate::output::raw(&page);
         }
     }

@@ -398,19 +398,36 @@ impl Inner {
         made.map_err(|error| self.unless_there(error, path))
     }
 
-    /// A failure to write, told for what it is when the server has no space left. Not every protocol can say so by itself.
-    fn unless_full(&self, error: StoreError) -> StoreError {
+    /// A failure to write an unfinished file, told for what it is when the server has no space left. Not every protocol can say so by
+    /// itself.
+    fn unless_full(&self, error: StoreError, unfinished: &RelPath) -> StoreError {
         /// What is left then is used up before a file has its name.
         const AS_GOOD_AS_NONE: u64 = 256 << 10;
         if !matches!(error.kind, FaultKind::Io | FaultKind::Refused) {
             return error;
         }
-        match self.wire.space() {
-            Ok(Some(space)) if space.free < AS_GOOD_AS_NONE => {
-                StoreError { kind: FaultKind::NoSpace, ..error }
-            }
-            _ => error,
+        let full = match self.wire.space() {
+            Ok(Some(space)) => space.free < AS_GOOD_AS_NONE,
+            Ok(None) => self.is_full_with(unfinished),
+            Err(_) => false,
+        };
+        if full { StoreError { kind: FaultKind::NoSpace, ..error } } else { error }
+    }
+
+    /// Whether a small file fits only once an unfinished one is gone: then it was space that was missing, whatever the server said.
+    fn is_full_with(&self, unfinished: &RelPath) -> bool {
+        const LITTLE: usize = 16 << 10;
+        let Ok(trial) = beside(unfinished, &format!("{:016x}", fastrand::u64(..))) else { return false };
+        let fits = || {
+            let put = self.wire.put(&trial, &[0; LITTLE], &Attributes::default());
+            self.clear(&trial);
+            put.is_ok()
+        };
+        if fits() {
+            return false;
         }
+        self.clear(unfinished);
+        fits()
     }
 
     /// A refusal to make a folder, told for what it is when a folder is there.

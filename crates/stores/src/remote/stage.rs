@@ -62,7 +62,7 @@ impl RemoteStage {
     /// Errors are about the file that is meant, not about its unfinished name.
     fn about(&self, mut error: StoreError) -> StoreError {
         error.path = self.target.clone();
-        self.inner.unless_full(error)
+        self.inner.unless_full(error, &self.temporary)
     }
 
     fn begin(&mut self) -> Result<&mut Box<dyn Upload>> {
