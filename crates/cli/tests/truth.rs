@@ -586,13 +586,10 @@ fn a_full_disk_at_a_server_is_said_as_such() {
         let mut run = station.command(&["run", "counts", "--yes", "--json", "--allow", "space"]);
         let ran = common::Ran::of(&run.env("REEDHOOK_SECRET", secret).output().unwrap()).expect(1);
         let problems: Vec<_> = ran.json().into_iter().filter(|line| line["event"] == "problem").collect();
-        // This FTP server says no more than "Input/output error"; that a little fits once the rest is gone says more.
-        assert_eq!(
-            (problems.len(), problems[0]["code"].as_str()),
-            (1, Some("no-space")),
-            "{kind}: {}",
-            ran.out
-        );
+        // This FTP server says no more than "Input/output error"; that a little fits once the rest is gone says more. The small file may
+        // have come while the large one took all there was.
+        assert!(problems.iter().all(|problem| problem["code"] == "no-space"), "{kind}: {}", ran.out);
+        assert!(problems.iter().any(|problem| problem["path"] == "large.bin"), "{kind}: {}", ran.out);
         common::assert_no_leftovers(&server.root());
     }
 }
