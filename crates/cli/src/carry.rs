@@ -14,15 +14,14 @@ use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::identity;
 use reedhook_core::job::{Kind, Verify};
 use reedhook_core::limit::Throttle;
+use reedhook_core::memory::Checksum;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
 use reedhook_core::problem::{Code, Problem};
-use reedhook_core::record::{
-    Checksum, Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunEnd, RunPlace,
-};
 use reedhook_core::run::kept::{self, KeptRun};
 use reedhook_core::run::{Ended, Event, Item, RunInput, RunReport, execute, tidy};
 use reedhook_core::store::{FaultKind, Store, StoreError};
+use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunEnd, RunPlace};
 use serde_json::json;
 
 use crate::clock;
@@ -154,7 +153,7 @@ impl<'a> Run<'a> {
         let name = run_name(now);
         let keys = if job.name == ONCE { job.keys.to_toml()? } else { String::new() };
         let mut record = context.home.record()?;
-        let after_cut_short = job.name != ONCE && was_cut_short(&record, &job.name)?;
+        let after_cut_short = job.name != ONCE && was_cut_short(record.as_ref(), &job.name)?;
         let id = record.begin_run(&job.name, &name, now, &keys)?;
         let number = record.find_run(&job.name, &name)?.map_or(0, |row| row.number);
         Ok(Run {
@@ -258,7 +257,7 @@ impl<'a> Run<'a> {
         if !self.special.is_empty() {
             return Ok(());
         }
-        for (left, right) in round.pairs(&record)? {
+        for (left, right) in round.pairs(record.as_ref())? {
             record.remember_pair(&left, &right, round.counts().removed > 0)?;
         }
         drop(record);
@@ -711,7 +710,7 @@ pub fn finished(job: &str, result: &RunResult) -> serde_json::Value {
 }
 
 /// Whether the newest run of a job that did anything was cut short.
-fn was_cut_short(record: &Record, job: &str) -> Outcome<bool> {
+fn was_cut_short(record: &dyn Record, job: &str) -> Outcome<bool> {
     /// More refused runs in a row than this are as good as none.
     const ENOUGH: u32 = 50;
     let runs = record.runs(Some(job), ENOUGH)?;

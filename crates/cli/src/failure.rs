@@ -3,6 +3,9 @@
 use std::fmt;
 use std::path::Path;
 
+use reedhook_core::memory::MemoryError;
+use reedhook_record::RecordError;
+
 /// Wrong usage or configuration; nothing was touched.
 pub const USAGE: u8 = 2;
 /// Stopped before any change.
@@ -107,27 +110,39 @@ impl fmt::Display for Failure {
     }
 }
 
-impl From<reedhook_core::record::RecordError> for Failure {
-    fn from(error: reedhook_core::record::RecordError) -> Failure {
-        let mut text = error.to_string();
-        let mut cause = std::error::Error::source(&error);
-        while let Some(below) = cause {
-            // SQLite tells the same twice: in its words, then with its number.
-            let said = below.to_string();
-            if !said.starts_with("Error code") {
-                text = format!("{text}: {said}");
-            }
-            cause = below.source();
-        }
+impl From<RecordError> for Failure {
+    fn from(error: RecordError) -> Failure {
         // A newer program's file says itself what to do.
-        let newer = matches!(error, reedhook_core::record::RecordError::TooNew { .. });
+        let newer = matches!(error, RecordError::TooNew { .. });
         Failure {
             exit: USAGE,
             code: if newer { OWN_FILES } else { STATE_FILE },
-            message: text,
+            message: with_causes(&error),
             hint: String::new(),
         }
     }
+}
+
+impl From<MemoryError> for Failure {
+    fn from(error: MemoryError) -> Failure {
+        let message = error.why::<RecordError>().map_or_else(|| with_causes(&error), |why| with_causes(why));
+        Failure { exit: USAGE, code: STATE_FILE, message, hint: String::new() }
+    }
+}
+
+/// An error with what stands behind it.
+fn with_causes(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(below) = cause {
+        // SQLite tells the same twice: in its words, then with its number.
+        let said = below.to_string();
+        if !said.starts_with("Error code") {
+            text = format!("{text}: {said}");
+        }
+        cause = below.source();
+    }
+    text
 }
 
 /// The known word nearest to what was typed, when it is near enough to be a slip.

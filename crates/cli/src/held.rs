@@ -9,8 +9,8 @@ use std::sync::Arc;
 
 use reedhook_core::job::{Kind, OddNames, Preserve};
 use reedhook_core::path::RelPath;
-use reedhook_core::record::KeptNotes;
 use reedhook_core::store::{Result, Store};
+use reedhook_record::KeptNotes;
 use reedhook_stores::aided::Aided;
 use reedhook_stores::drives;
 use reedhook_stores::local::{Found, LocalStore};

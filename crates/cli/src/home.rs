@@ -7,7 +7,7 @@ use std::fs::{self, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use reedhook_core::record::Record;
+use reedhook_record::{Record, StateFile};
 
 use crate::failure::{Failure, Outcome};
 
@@ -131,7 +131,7 @@ impl Home {
     }
 
     /// Opens the record of past runs, making it when there is none.
-    pub fn record(&self) -> Outcome<Record> {
+    pub fn record(&self) -> Outcome<Box<dyn Record>> {
         make_folder(&self.state)?;
         let file = self.state_file();
         // SQLite gives what it makes beside the file the file's own mode.
@@ -142,7 +142,8 @@ impl Home {
                 return Err(Failure::own_files(&format!("cannot make {}", file.display()), error));
             }
         }
-        Record::open(&file).map_err(|error| Failure::from(error).about_state_file(&file))
+        let opened = StateFile::open(&file);
+        Ok(Box::new(opened.map_err(|error| Failure::from(error).about_state_file(&file))?))
     }
 
     /// `~` and `~/x` as paths; anything else as it is.

@@ -12,8 +12,8 @@ use std::time::{Duration, SystemTime};
 use reedhook_core::entry::Side;
 use reedhook_core::identity::Ground;
 use reedhook_core::plan::Counts;
-use reedhook_core::record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunPlace, RunRow};
 use reedhook_core::run::Done;
+use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunPlace, RunRow};
 use serde_json::Value;
 
 use crate::clock;
@@ -103,7 +103,7 @@ fn jobs(home: &Home) -> Vec<String> {
 }
 
 /// Fills a new state file with what the logs tell; returns how many runs that are.
-pub fn rebuild(home: &Home, record: &mut Record) -> Outcome<u64> {
+pub fn rebuild(home: &Home, record: &mut dyn Record) -> Outcome<u64> {
     let mut found: Vec<Told> = Vec::new();
     for job in jobs(home) {
         for log in lying(&home.run_logs(&job)) {

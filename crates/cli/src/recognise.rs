@@ -9,8 +9,8 @@ use reedhook_core::filter::Verdict;
 use reedhook_core::identity::{self, Ground};
 use reedhook_core::job::Kind;
 use reedhook_core::path::RelPath;
-use reedhook_core::record::{KnownPlace, RunPlace};
 use reedhook_core::store::Store;
+use reedhook_record::{KnownPlace, RunPlace};
 use reedhook_stores::drives;
 
 use crate::context::Context;

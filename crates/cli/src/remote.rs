@@ -12,8 +12,8 @@ use std::process::Command;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use reedhook_core::path::RelPath;
-use reedhook_core::record::KeptNotes;
 use reedhook_core::store::StoreExt;
+use reedhook_record::KeptNotes;
 use reedhook_stores::remote::connect::{
     Account, Address, ConnectError, FindSecret, Secret, Trust, is_loopback,
 };

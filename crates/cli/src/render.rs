@@ -9,8 +9,8 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::two_way::Settled;
 use reedhook_core::plan::{Action, Fate, FolderPlan, Role, Step};
 use reedhook_core::problem::{Problem, hint};
-use reedhook_core::record::{Outcome as RunOutcome, ProblemGroup};
 use reedhook_core::run::{kept_root, step_size};
+use reedhook_record::{Outcome as RunOutcome, ProblemGroup};
 
 use crate::carry::RunResult;
 use crate::home::Home;
@@ -397,7 +397,7 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
 }
 
 /// The end of an undo.
-pub fn undo_summary(undone: &reedhook_core::record::RunRow, result: &RunResult) -> String {
+pub fn undo_summary(undone: &reedhook_record::RunRow, result: &RunResult) -> String {
     let counts = &result.counts;
     let run = format!("run {} of {}", undone.number, undone.job);
     let did = counts.changes() + result.folders_made + result.folders_removed > 0;

@@ -10,14 +10,15 @@ use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
 use reedhook_core::filter::Verdict;
 use reedhook_core::job::{Kind, Preserve};
+use reedhook_core::memory::Rotten;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::guard::{self, Facts, Lift, Nesting, Refusal};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan, Step};
-use reedhook_core::record::{Record, Rotten};
 use reedhook_core::store::{Capabilities, Store};
 use reedhook_core::survey::holds_anything;
 use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
+use reedhook_record::Record;
 use reedhook_stores::gathered::Gathered;
 
 use crate::args::Guard;
@@ -86,7 +87,7 @@ impl Round {
     }
 
     /// The stores that the run brings together, by their identities.
-    pub fn pairs(&self, record: &Record) -> Outcome<Vec<(String, String)>> {
+    pub fn pairs(&self, record: &dyn Record) -> Outcome<Vec<(String, String)>> {
         let identity = |place: &Located, store: &dyn Store| -> Outcome<String> {
             // The mark that the job knows has been looked for; other stores are asked.
             let known = record.place(&self.job.name, &place.written)?.map(|known| known.mark);

@@ -7,14 +7,15 @@ use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
 use reedhook_core::identity;
 use reedhook_core::job::{ConflictPolicy, Conflicts};
+use reedhook_core::memory::{MemoryError, Rotten};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
 use reedhook_core::plan::guard::{self, Lift};
 use reedhook_core::plan::two_way::{Policies, Remembered, Settled};
-use reedhook_core::record::{Record, RecordError, Rotten};
 use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::two_way::{Conflict, FolderNews, TwoWayInput, TwoWayPlan, scan_two_way};
 use reedhook_core::walk::{Moves, Rot};
+use reedhook_record::{Record, RecordError};
 
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
@@ -117,7 +118,7 @@ fn marks(left: &dyn Store, right: &dyn Store) -> Outcome<Option<(String, String)
 
 /// What a job remembers of two stores, to be asked by the threads of a scan.
 pub struct Memory {
-    record: Option<Mutex<Record>>,
+    record: Option<Mutex<Box<dyn Record>>>,
     job: String,
 }
 
@@ -188,7 +189,7 @@ fn scan(
         }
         None => job.filter()?,
     };
-    let recall = |folder: &RelPath| memory.folder(folder);
+    let recall = |folder: &RelPath| memory.folder(folder).map_err(MemoryError::from);
     let removing = context.home.record()?.removing(&job.name)?;
     let input = TwoWayInput {
         left: left.as_ref(),

@@ -5,8 +5,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use reedhook_core::record::{Record, RecordError};
 use reedhook_core::store::Store;
+use reedhook_record::{RecordError, StateFile};
 use reedhook_stores::local::LocalStore;
 use serde_json::json;
 
@@ -174,7 +174,7 @@ fn state(context: &Context) -> Finding {
         }
         Err(error) => return Finding::bad("state", format!("{shown} cannot be looked at: {error}")),
     };
-    match Record::check(&file) {
+    match StateFile::check(&file) {
         Ok(()) => {
             let runs = context.home.record().ok().and_then(|record| record.count_runs().ok()).unwrap_or(0);
             Finding::ok("state", format!("{shown}, {}, {}", count(runs, "run", "runs"), bytes(size)))
@@ -346,7 +346,7 @@ fn mend_state(context: &Context) -> Outcome<Option<String>> {
     if !file.exists() {
         return Ok(None);
     }
-    match Record::check(&file) {
+    match StateFile::check(&file) {
         Ok(()) => return Ok(None),
         Err(error) if !error.is_damage() => return Err(cannot_mend(error, &file)),
         Err(_) => {}
@@ -369,7 +369,7 @@ fn mend_state(context: &Context) -> Outcome<Option<String>> {
             _ => {}
         }
     }
-    let runs = logs::rebuild(&context.home, &mut context.home.record()?)?;
+    let runs = logs::rebuild(&context.home, context.home.record()?.as_mut())?;
     Ok(Some(format!(
         "the state file could not be read; it is now {}. The new one knows {} from the logs. What two-way jobs remembered is gone: \
          their next run compares both sides, and removes nothing. What was agreed to is asked once more.",

@@ -1,6 +1,6 @@
 //! `history`: what ran, when, and what came of it.
 
-use reedhook_core::record::RunRow;
+use reedhook_record::RunRow;
 use serde_json::{Value, json};
 
 use super::status::result_words;

@@ -10,14 +10,15 @@ use std::sync::Arc;
 use reedhook_core::entry::Side;
 use reedhook_core::filter::Filter;
 use reedhook_core::job::{Kind, Newer};
+use reedhook_core::memory::Rotten;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::{Counts, Fate, Step};
-use reedhook_core::record::{Outcome as RunOutcome, Rotten, RunPlace, RunRow};
 use reedhook_core::run::kept::kept_files;
 use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
 use reedhook_core::run::{Done, Event, kept_folder, kept_root};
 use reedhook_core::store::{FaultKind, Store, StoreError};
 use reedhook_core::walk::{Moves, Rot};
+use reedhook_record::{Outcome as RunOutcome, RunPlace, RunRow};
 use reedhook_stores::layered::{Layer, Layered};
 use serde_json::{Value, json};
 

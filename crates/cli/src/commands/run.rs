@@ -2,8 +2,8 @@
 
 use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
-use reedhook_core::record::Outcome as RunOutcome;
 use reedhook_core::walk::Moves;
+use reedhook_record::Outcome as RunOutcome;
 use serde_json::{Value, json};
 
 use crate::args::Allow;
@@ -223,7 +223,7 @@ fn agree_to_removals(context: &Context, round: &Round) -> Outcome<()> {
     }
     let record = context.home.record()?;
     let known = round
-        .pairs(&record)?
+        .pairs(record.as_ref())?
         .iter()
         .map(|(left, right)| record.pair(left, right))
         .collect::<Result<Vec<_>, _>>()?;

@@ -1,6 +1,6 @@
 //! `status`: all jobs at a glance.
 
-use reedhook_core::record::{Outcome as RunOutcome, RunRow};
+use reedhook_record::{Outcome as RunOutcome, RunRow};
 use serde_json::{Value, json};
 
 use crate::context::Context;

@@ -6,9 +6,9 @@ use std::time::Instant;
 
 use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
+use reedhook_core::memory::{Checksum, Rotten};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
-use reedhook_core::record::{Checksum, Rotten};
 use reedhook_core::run::verify::{Comparer, Memory, Verified};
 use reedhook_core::store::Store;
 use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};

@@ -7,8 +7,8 @@ use std::sync::{Mutex, PoisonError};
 
 use crate::content::{self, Hash, Held};
 use crate::entry::{Meta, Side};
+use crate::memory::{Checksum, Rotten};
 use crate::path::RelPath;
-use crate::record::{Checksum, Rotten};
 use crate::store::{Content, Result, Store, StoreError};
 use crate::walk::OnSame;
 

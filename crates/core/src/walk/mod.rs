@@ -17,11 +17,11 @@ use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use crate::content::{self, Held};
 use crate::entry::{Entry, EntryKind, FileId, Meta, Side};
 use crate::filter::{Filter, Inherited, Rule, Verdict};
+use crate::memory::{MemoryError, Rotten};
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by_content};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step, moves};
 use crate::problem::{Code, Problem};
-use crate::record::{RecordError, Rotten};
 use crate::store::{Capabilities, FaultKind, Folding, Listing, Result, Store, StoreError};
 
 /// What a scan reads.
@@ -113,7 +113,7 @@ pub enum ScanError {
     /// The root of a side cannot be read, or its store was lost on the way.
     Store(Side, StoreError),
     /// What is remembered of the sides cannot be read.
-    Baseline(RecordError),
+    Baseline(MemoryError),
     /// It was asked to stop.
     Stopped,
 }

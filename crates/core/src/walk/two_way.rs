@@ -20,6 +20,7 @@ use crate::content::{self, Hash, Held};
 use crate::entry::{Entry, EntryKind, Meta, Side, Stamp};
 use crate::filter::{Filter, Inherited, Rule, Verdict as Taken};
 use crate::job::{Preserve, Removals};
+use crate::memory::MemoryError;
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::one_way::LeaveReason;
 use crate::plan::two_way::{
@@ -28,12 +29,11 @@ use crate::plan::two_way::{
 };
 use crate::plan::{Action, Plan, Role, Step};
 use crate::problem::{Code, Problem};
-use crate::record::RecordError;
 use crate::run::Mark;
 use crate::store::{FaultKind, Folding, Listing, Result, Store, StoreError};
 
 /// Tells what is remembered of a folder.
-pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Remembered, RecordError> + Sync);
+pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Remembered, MemoryError> + Sync);
 
 /// What a two-way scan reads.
 #[derive(Clone, Copy)]

@@ -2,10 +2,10 @@
 
 use rusqlite::{OptionalExtension, params};
 
-use super::{Record, Result};
-use crate::entry::Side;
-use crate::identity::Ground;
-use crate::path::RelPath;
+use super::{Result, StateFile};
+use reedhook_core::entry::Side;
+use reedhook_core::identity::Ground;
+use reedhook_core::path::RelPath;
 
 /// What a job knows of the store at one of its places.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -35,12 +35,84 @@ pub struct RunPlace {
     pub ground: Option<Ground>,
 }
 
-impl Record {
+/// The stores that jobs know, and those that runs changed.
+pub trait Places {
     /// What a job knows of a place; `None` when it has never seen it.
     ///
     /// # Errors
     /// When SQLite fails.
-    pub fn place(&self, job: &str, place: &str) -> Result<Option<KnownPlace>> {
+    fn place(&self, job: &str, place: &str) -> Result<Option<KnownPlace>>;
+
+    /// What was found by trying on a file system, as mounted and by the account that `footing` tells; `None` when nothing was tried.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn held(&self, footing: &str) -> Result<Option<String>>;
+
+    /// Remembers what was found by trying, in the place of what was found before.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn set_held(&self, footing: &str, found: &str, now_ms: i64) -> Result<()>;
+
+    /// Remembers the mark of the store at a place; an empty one says that it was seen there.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn set_mark(&self, job: &str, place: &str, mark: &str) -> Result<()>;
+
+    /// Remembers what a place is on, whether it is there itself, and what is mounted in it.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn set_ground(
+        &mut self,
+        job: &str,
+        place: &str,
+        found: (Option<&Ground>, bool),
+        mounts: &[(RelPath, Ground)],
+    ) -> Result<()>;
+
+    /// Forgets what a job knows of a place: it has been given anew.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn forget_place(&self, job: &str, place: &str) -> Result<()>;
+
+    /// Whether a job has run well between two stores, by their identities, and whether it has been agreed to what is removed
+    /// between them; `None` when none has.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn pair(&self, left: &str, right: &str) -> Result<Option<bool>>;
+
+    /// Remembers that a job has run well between two stores; what was agreed to stays agreed to.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn remember_pair(&self, left: &str, right: &str, agreed: bool) -> Result<()>;
+
+    /// Remembers a store that a run is about to change.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn add_run_place(&self, run_id: i64, place: &RunPlace) -> Result<()>;
+
+    /// The stores that a run changed; none for a run from before they were remembered.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn run_places(&self, run_id: i64) -> Result<Vec<RunPlace>>;
+
+    /// Every place that runs of a job have changed, newest first, each once for each side.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn places_changed(&self, job: &str) -> Result<Vec<RunPlace>>;
+}
+
+impl Places for StateFile {
+    fn place(&self, job: &str, place: &str) -> Result<Option<KnownPlace>> {
         let sql = "SELECT identity, ground, there FROM places WHERE job = ?1 AND place = ?2";
         let found = self.db.query_row(sql, [job, place], |row| {
             Ok(KnownPlace {
@@ -63,30 +135,18 @@ impl Record {
         Ok(Some(known))
     }
 
-    /// What was found by trying on a file system, as mounted and by the account that `footing` tells; `None` when nothing was tried.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn held(&self, footing: &str) -> Result<Option<String>> {
+    fn held(&self, footing: &str) -> Result<Option<String>> {
         let sql = "SELECT found FROM held WHERE footing = ?1";
         Ok(self.db.query_row(sql, [footing], |row| row.get(0)).optional()?)
     }
 
-    /// Remembers what was found by trying, in the place of what was found before.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn set_held(&self, footing: &str, found: &str, now_ms: i64) -> Result<()> {
+    fn set_held(&self, footing: &str, found: &str, now_ms: i64) -> Result<()> {
         let sql = "INSERT OR REPLACE INTO held VALUES (?1, ?2, ?3)";
         self.db.execute(sql, params![footing, found, now_ms])?;
         Ok(())
     }
 
-    /// Remembers the mark of the store at a place; an empty one says that it was seen there.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn set_mark(&self, job: &str, place: &str, mark: &str) -> Result<()> {
+    fn set_mark(&self, job: &str, place: &str, mark: &str) -> Result<()> {
         self.db.execute(
             "INSERT INTO places (job, place, identity, there) VALUES (?1, ?2, ?3, 1)
              ON CONFLICT (job, place) DO UPDATE SET identity = ?3, there = 1",
@@ -95,11 +155,7 @@ impl Record {
         Ok(())
     }
 
-    /// Remembers what a place is on, whether it is there itself, and what is mounted in it.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn set_ground(
+    fn set_ground(
         &mut self,
         job: &str,
         place: &str,
@@ -123,31 +179,18 @@ impl Record {
         Ok(())
     }
 
-    /// Forgets what a job knows of a place: it has been given anew.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn forget_place(&self, job: &str, place: &str) -> Result<()> {
+    fn forget_place(&self, job: &str, place: &str) -> Result<()> {
         self.db.execute("DELETE FROM places WHERE job = ?1 AND place = ?2", [job, place])?;
         self.db.execute("DELETE FROM place_mounts WHERE job = ?1 AND place = ?2", [job, place])?;
         Ok(())
     }
 
-    /// Whether a job has run well between two stores, by their identities, and whether it has been agreed to what is removed
-    /// between them; `None` when none has.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn pair(&self, left: &str, right: &str) -> Result<Option<bool>> {
+    fn pair(&self, left: &str, right: &str) -> Result<Option<bool>> {
         let sql = "SELECT agreed FROM pairs WHERE left_store = ?1 AND right_store = ?2";
         Ok(self.db.query_row(sql, [left, right], |row| row.get(0)).optional()?)
     }
 
-    /// Remembers that a job has run well between two stores; what was agreed to stays agreed to.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn remember_pair(&self, left: &str, right: &str, agreed: bool) -> Result<()> {
+    fn remember_pair(&self, left: &str, right: &str, agreed: bool) -> Result<()> {
         self.db.execute(
             "INSERT INTO pairs (left_store, right_store, agreed) VALUES (?1, ?2, ?3)
              ON CONFLICT (left_store, right_store) DO UPDATE SET agreed = MAX(agreed, ?3)",
@@ -156,11 +199,7 @@ impl Record {
         Ok(())
     }
 
-    /// Remembers a store that a run is about to change.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn add_run_place(&self, run_id: i64, place: &RunPlace) -> Result<()> {
+    fn add_run_place(&self, run_id: i64, place: &RunPlace) -> Result<()> {
         let ground = place.ground.as_ref().map(Ground::to_text).unwrap_or_default();
         let RunPlace { side, place, location, mark, .. } = place;
         self.db.execute(
@@ -170,11 +209,7 @@ impl Record {
         Ok(())
     }
 
-    /// The stores that a run changed; none for a run from before they were remembered.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn run_places(&self, run_id: i64) -> Result<Vec<RunPlace>> {
+    fn run_places(&self, run_id: i64) -> Result<Vec<RunPlace>> {
         let sql =
             "SELECT side, place, location, identity, ground FROM run_places WHERE run_id = ?1 ORDER BY rowid";
         let mut statement = self.db.prepare(sql)?;
@@ -191,11 +226,7 @@ impl Record {
         Ok(rows.collect::<rusqlite::Result<_>>()?)
     }
 
-    /// Every place that runs of a job have changed, newest first, each once for each side.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn places_changed(&self, job: &str) -> Result<Vec<RunPlace>> {
+    fn places_changed(&self, job: &str) -> Result<Vec<RunPlace>> {
         let mut found: Vec<RunPlace> = Vec::new();
         let mut statement = self.db.prepare("SELECT id FROM runs WHERE job = ?1 ORDER BY id DESC")?;
         let runs = statement.query_map([job], |row| row.get(0))?.collect::<rusqlite::Result<Vec<i64>>>()?;
@@ -217,12 +248,14 @@ fn ground(text: String) -> Option<Ground> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::path;
+    use reedhook_core::testing::path;
+
+    use crate::Runs;
 
     #[test]
     fn stores_are_remembered_by_what_they_are() {
         let folder = tempfile::tempdir().unwrap();
-        let mut record = Record::open(&folder.path().join("state.db")).unwrap();
+        let mut record = StateFile::open(&folder.path().join("state.db")).unwrap();
         let ground = |text: &str| Ground::from_text(text).unwrap();
         let on = ground("ext4\tuuid-1\t\t/dev/a");
         record.set_mark("counts", "~/drive", "mark").unwrap();

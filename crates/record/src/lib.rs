@@ -4,7 +4,7 @@
 //! |---|---|---|
 //! | `runs` | one run of a job | `id`, `job`, `number` (1 for the job's first), `run` (its name, unique), `started` (ms since 1970), `seconds`, `outcome`, `code` and `message` (why it was refused or stopped), `keys` (what a run without a job was told, as a job file), `log_whole` (its log has all that it did), `folders_made`, `folders_removed`, and one column for each name in [`Counts::NAMES`] |
 //! | `problem_groups` | the problems of a run with one cause | `run_id`, `code`, `count`, `path` (bytes) and `message` of the first |
-//! | `places` | the store that a job last found at one of its sides | `job`, `place` (as written in the job), `identity` (its mark; empty: seen, but not marked), `ground` (what it is on, see [`Ground`](crate::identity::Ground); empty: not known), `there` (it has been seen itself, not only what is above it) |
+//! | `places` | the store that a job last found at one of its sides | `job`, `place` (as written in the job), `identity` (its mark; empty: seen, but not marked), `ground` (what it is on, see [`Ground`](reedhook_core::identity::Ground); empty: not known), `there` (it has been seen itself, not only what is above it) |
 //! | `place_mounts` | another file system that was mounted inside a side | `job`, `place`, `path` (bytes, in the side), `ground` |
 //! | `pairs` | two stores between which a job has run well | `left_store`, `right_store` (their identities), `agreed` (what is removed between them has been agreed to) |
 //! | `run_places` | a store that a run changed | `run_id`, `side`, `place` (as written), `location` (the folder or address then), `identity` (its mark), `ground` |
@@ -13,7 +13,7 @@
 //! | `clock` | the time that retention goes by | `boot` (which start of the machine), `awake` (ms since then), `wall` and `trusted` (ms since 1970) |
 //! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
 //! | `baselines` | the pair of stores that a two-way job's baseline is about | `job`, `left_identity`, `right_identity`, `run` (that last changed it, as both sides say too), `next` (that is changing it, or did not come to its end) |
-//! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](crate::plan::two_way::Known) names in it, sorted, in the postcard wire format), `looked` (s since 1970: since when that was so) |
+//! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](reedhook_core::plan::two_way::Known) names in it, sorted, in the postcard wire format), `looked` (s since 1970: since when that was so) |
 //! | `notes` | what is known of one file in a store that cannot say it itself | `store` (its server), `folder` and `name` (bytes), `tag` (the version it is about), `seconds` and `nanos` (its modification time), `mode` |
 //! | `held` | what was found by trying that can be held on a file system, as mounted then and by that account | `footing` (what tells all that apart), `found` (as the local stores write it), `tried` (ms since 1970) |
 //!
@@ -24,18 +24,19 @@ mod notes;
 mod places;
 mod rotten;
 
-pub use baseline::FolderUpdate;
+pub use baseline::Baselines;
 pub use notes::KeptNotes;
-pub use places::{KnownPlace, RunPlace};
-pub use rotten::Rotten;
+pub use places::{KnownPlace, Places, RunPlace};
+pub use rotten::Findings;
 
 use std::path::Path;
 use std::time::Duration;
 
 use rusqlite::{Connection, OptionalExtension, Row, named_params, params};
 
-use crate::path::RelPath;
-use crate::plan::Counts;
+use reedhook_core::memory::{Checksum, MemoryError};
+use reedhook_core::path::RelPath;
+use reedhook_core::plan::Counts;
 
 /// Tables whose rows belong to a job, by its name.
 const OF_A_JOB: [&str; 7] =
@@ -62,6 +63,12 @@ pub enum RecordError {
         /// The layout found.
         found: i64,
     },
+}
+
+impl From<RecordError> for MemoryError {
+    fn from(error: RecordError) -> MemoryError {
+        MemoryError::new(error)
+    }
 }
 
 impl RecordError {
@@ -183,17 +190,6 @@ pub struct RunEnd {
     pub log_whole: bool,
 }
 
-/// What a file held when it was last read whole.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Checksum {
-    /// Its bytes.
-    pub size: u64,
-    /// Its modification time, as `SECONDS.NANOSECONDS`.
-    pub modified: String,
-    /// The BLAKE3 hash of its content.
-    pub hash: [u8; 32],
-}
-
 /// The problems of one run that have the same cause.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ProblemGroup {
@@ -207,22 +203,27 @@ pub struct ProblemGroup {
     pub message: String,
 }
 
-/// The state file.
-pub struct Record {
+/// What is remembered between runs. Another database can keep it too; [`StateFile`] is the one there is.
+pub trait Record: Runs + Places + Baselines + Findings + Send {}
+
+impl<T: Runs + Places + Baselines + Findings + Send> Record for T {}
+
+/// A record in an SQLite file.
+pub struct StateFile {
     db: Connection,
 }
 
-impl Record {
+impl StateFile {
     /// Opens the state file, making it when there is none. Its folder exists.
     ///
     /// # Errors
     /// When SQLite fails or a newer program wrote it.
-    pub fn open(path: &Path) -> Result<Record> {
+    pub fn open(path: &Path) -> Result<StateFile> {
         let db = Connection::open(path)?;
         db.busy_timeout(Duration::from_secs(10))?;
         db.pragma_update(None, "journal_mode", "WAL")?;
         db.pragma_update(None, "foreign_keys", true)?;
-        let record = Record { db };
+        let record = StateFile { db };
         record.lay_out()?;
         Ok(record)
     }
@@ -232,7 +233,7 @@ impl Record {
     /// # Errors
     /// When it is not, or cannot be read.
     pub fn check(path: &Path) -> Result<()> {
-        let record = Record::open(path)?;
+        let record = StateFile::open(path)?;
         let verdict: String = record.db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
         if verdict == "ok" { Ok(()) } else { Err(RecordError::Damaged(verdict)) }
     }
@@ -343,12 +344,86 @@ impl Record {
         }
         Ok(())
     }
+}
 
+/// What ran, and what came of it.
+pub trait Runs {
     /// Notes that a run begins; returns its key. `keys` is what a run without a job was told, as a job file; empty otherwise.
     ///
     /// # Errors
     /// When SQLite fails.
-    pub fn begin_run(&mut self, job: &str, run: &str, started_ms: i64, keys: &str) -> Result<i64> {
+    fn begin_run(&mut self, job: &str, run: &str, started_ms: i64, keys: &str) -> Result<i64>;
+
+    /// Writes down a run that is known from its log only. Its number is taken over where it is free; otherwise it gets the next.
+    ///
+    /// # Errors
+    /// When SQLite fails, or a run of this name is known.
+    fn restore_run(&mut self, run: &RunRow, problems: &[ProblemGroup]) -> Result<i64>;
+
+    /// Notes how a run ended.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn end_run(&mut self, id: i64, end: &RunEnd, problems: &[ProblemGroup]) -> Result<()>;
+
+    /// The runs of a job, or of all jobs, newest first, at most `limit`. The order is that in which they began, whatever the
+    /// clock said.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn runs(&self, job: Option<&str>, limit: u32) -> Result<Vec<RunRow>>;
+
+    /// The number of all runs.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn count_runs(&self) -> Result<u64>;
+
+    /// The job that a run was of, and the run's place in the order of all runs, by its name.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn run_named(&self, run: &str) -> Result<Option<(String, i64)>>;
+
+    /// One run of a job, by its name, its number, or `last`.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn find_run(&self, job: &str, which: &str) -> Result<Option<RunRow>>;
+
+    /// The newest usual run of a job that worked on its sides; refused ones, restores and undos are passed over.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn last_completed(&self, job: &str) -> Result<Option<RunRow>>;
+
+    /// The problems of a run, grouped, the largest group first.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn problem_groups(&self, run_id: i64) -> Result<Vec<ProblemGroup>>;
+
+    /// Carries everything remembered of a job over to its new name.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn rename_job(&mut self, from: &str, to: &str) -> Result<()>;
+
+    /// What a file held when it was last read whole.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn checksum(&self, job: &str, path: &RelPath) -> Result<Option<Checksum>>;
+
+    /// Remembers what files hold, in one transaction.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn set_checksums(&mut self, job: &str, checksums: &[(RelPath, Checksum)]) -> Result<()>;
+}
+
+impl Runs for StateFile {
+    fn begin_run(&mut self, job: &str, run: &str, started_ms: i64, keys: &str) -> Result<i64> {
         let transaction = self.db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
         transaction.execute(
             "INSERT INTO runs (job, number, run, started, outcome, keys)
@@ -360,11 +435,7 @@ impl Record {
         Ok(id)
     }
 
-    /// Writes down a run that is known from its log only. Its number is taken over where it is free; otherwise it gets the next.
-    ///
-    /// # Errors
-    /// When SQLite fails, or a run of this name is known.
-    pub fn restore_run(&mut self, run: &RunRow, problems: &[ProblemGroup]) -> Result<i64> {
+    fn restore_run(&mut self, run: &RunRow, problems: &[ProblemGroup]) -> Result<i64> {
         let id = self.begin_run(&run.job, &run.run, run.started_ms, &run.keys)?;
         let free = "SELECT NOT EXISTS (SELECT 1 FROM runs WHERE job = ?1 AND number = ?2 AND id <> ?3)";
         let free: bool = self.db.query_row(free, params![run.job, run.number, id], |row| row.get(0))?;
@@ -385,11 +456,7 @@ impl Record {
         Ok(id)
     }
 
-    /// Notes how a run ended.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn end_run(&mut self, id: i64, end: &RunEnd, problems: &[ProblemGroup]) -> Result<()> {
+    fn end_run(&mut self, id: i64, end: &RunEnd, problems: &[ProblemGroup]) -> Result<()> {
         let transaction = self.db.transaction()?;
         transaction.execute(
             "UPDATE runs SET seconds = :seconds, outcome = :outcome, code = :code, message = :message,
@@ -414,41 +481,24 @@ impl Record {
         Ok(())
     }
 
-    /// The runs of a job, or of all jobs, newest first, at most `limit`. The order is that in which they began, whatever the
-    /// clock said.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn runs(&self, job: Option<&str>, limit: u32) -> Result<Vec<RunRow>> {
+    fn runs(&self, job: Option<&str>, limit: u32) -> Result<Vec<RunRow>> {
         let mut statement =
             self.db.prepare("SELECT * FROM runs WHERE ?1 IS NULL OR job = ?1 ORDER BY id DESC LIMIT ?2")?;
         let rows = statement.query_map(params![job, limit], row_of)?;
         Ok(rows.collect::<rusqlite::Result<_>>()?)
     }
 
-    /// The number of all runs.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn count_runs(&self) -> Result<u64> {
+    fn count_runs(&self) -> Result<u64> {
         let number: i64 = self.db.query_row("SELECT COUNT(*) FROM runs", [], |row| row.get(0))?;
         Ok(number.unsigned_abs())
     }
 
-    /// The job that a run was of, and the run's place in the order of all runs, by its name.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn run_named(&self, run: &str) -> Result<Option<(String, i64)>> {
+    fn run_named(&self, run: &str) -> Result<Option<(String, i64)>> {
         let sql = "SELECT job, id FROM runs WHERE run = ?1";
         Ok(self.db.query_row(sql, [run], |row| Ok((row.get(0)?, row.get(1)?))).optional()?)
     }
 
-    /// One run of a job, by its name, its number, or `last`.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn find_run(&self, job: &str, which: &str) -> Result<Option<RunRow>> {
+    fn find_run(&self, job: &str, which: &str) -> Result<Option<RunRow>> {
         if which == "last" {
             return Ok(self.runs(Some(job), 1)?.into_iter().next());
         }
@@ -457,22 +507,14 @@ impl Record {
         Ok(self.db.query_row(sql, params![job, which, number], row_of).optional()?)
     }
 
-    /// The newest usual run of a job that worked on its sides; refused ones, restores and undos are passed over.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn last_completed(&self, job: &str) -> Result<Option<RunRow>> {
+    fn last_completed(&self, job: &str) -> Result<Option<RunRow>> {
         let sql =
             "SELECT * FROM runs WHERE job = ?1 AND code = '' AND outcome IN ('done', 'problems', 'held')
                    ORDER BY id DESC LIMIT 1";
         Ok(self.db.query_row(sql, [job], row_of).optional()?)
     }
 
-    /// The problems of a run, grouped, the largest group first.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn problem_groups(&self, run_id: i64) -> Result<Vec<ProblemGroup>> {
+    fn problem_groups(&self, run_id: i64) -> Result<Vec<ProblemGroup>> {
         let sql = "SELECT code, count, path, message FROM problem_groups WHERE run_id = ?1 ORDER BY count DESC, code";
         let mut statement = self.db.prepare(sql)?;
         let rows = statement.query_map([run_id], |row| {
@@ -487,11 +529,7 @@ impl Record {
         Ok(rows.collect::<rusqlite::Result<_>>()?)
     }
 
-    /// Carries everything remembered of a job over to its new name.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn rename_job(&mut self, from: &str, to: &str) -> Result<()> {
+    fn rename_job(&mut self, from: &str, to: &str) -> Result<()> {
         let transaction = self.db.transaction()?;
         // A removed job that once had the new name may have left runs behind; theirs come first.
         let taken: i64 = transaction.query_row(
@@ -511,11 +549,7 @@ impl Record {
         Ok(())
     }
 
-    /// What a file held when it was last read whole.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn checksum(&self, job: &str, path: &RelPath) -> Result<Option<Checksum>> {
+    fn checksum(&self, job: &str, path: &RelPath) -> Result<Option<Checksum>> {
         let sql = "SELECT size, modified, hash FROM checksums WHERE job = ?1 AND path = ?2";
         let found = self.db.query_row(sql, params![job, path.as_bytes()], |row| {
             let size: i64 = row.get(0)?;
@@ -524,11 +558,7 @@ impl Record {
         Ok(found.optional()?)
     }
 
-    /// Remembers what files hold, in one transaction.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn set_checksums(&mut self, job: &str, checksums: &[(RelPath, Checksum)]) -> Result<()> {
+    fn set_checksums(&mut self, job: &str, checksums: &[(RelPath, Checksum)]) -> Result<()> {
         let transaction = self.db.transaction()?;
         {
             let mut statement = transaction.prepare(
@@ -598,14 +628,14 @@ mod tests {
             message: "cannot read".into(),
         };
         {
-            let mut record = Record::open(&file).unwrap();
+            let mut record = StateFile::open(&file).unwrap();
             let first = record.begin_run("counts", "20310504-180000-aaaa", 1_000, "").unwrap();
             record.end_run(first, &end(Outcome::Problems, 5), std::slice::from_ref(&group)).unwrap();
             record.begin_run("maps", "20310504-180001-bbbb", 2_000, "").unwrap();
             let third = record.begin_run("counts", "20310504-180002-cccc", 3_000, "").unwrap();
             record.end_run(third, &end(Outcome::Refused, 0), &[]).unwrap();
         }
-        let record = Record::open(&file).unwrap();
+        let record = StateFile::open(&file).unwrap();
         let shown: Vec<_> =
             record.runs(None, 10).unwrap().iter().map(|r| (r.job.clone(), r.number, r.outcome)).collect();
         let expected = [
@@ -629,7 +659,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("state.db");
         {
-            let mut record = Record::open(&file).unwrap();
+            let mut record = StateFile::open(&file).unwrap();
             record.begin_run("counts", "r1", 1, "").unwrap();
             // As the first layout was: without the tables that came later.
             record
@@ -644,10 +674,10 @@ mod tests {
                 .unwrap();
         }
         {
-            let mut record = Record::open(&file).unwrap();
+            let mut record = StateFile::open(&file).unwrap();
             assert_eq!(record.runs(None, 9).unwrap().len(), 1, "what was remembered stays");
             record.set_mark("counts", "@field-drive", "mark").unwrap();
-            let mark = |record: &Record, job: &str| {
+            let mark = |record: &StateFile, job: &str| {
                 record.place(job, "@field-drive").unwrap().map(|known| known.mark)
             };
             assert_eq!(mark(&record, "counts").as_deref(), Some("mark"));
@@ -660,13 +690,13 @@ mod tests {
             assert_eq!(mark(&record, "heron-counts").as_deref(), Some("mark"));
             record.db.pragma_update(None, "user_version", 99).unwrap();
         }
-        assert!(matches!(Record::open(&file), Err(RecordError::TooNew { found: 99 })));
+        assert!(matches!(StateFile::open(&file), Err(RecordError::TooNew { found: 99 })));
     }
 
     #[test]
     fn a_renamed_job_keeps_its_past() {
         let folder = tempfile::tempdir().unwrap();
-        let mut record = Record::open(&folder.path().join("state.db")).unwrap();
+        let mut record = StateFile::open(&folder.path().join("state.db")).unwrap();
         record.begin_run("new", "r1", 1, "").unwrap();
         record.begin_run("old", "r2", 2, "").unwrap();
         record.rename_job("old", "new").unwrap();

@@ -2,37 +2,48 @@
 
 use rusqlite::{OptionalExtension, params};
 
-use super::{Record, Result};
-use crate::entry::{Meta, Side, Stamp};
-use crate::path::RelPath;
-use crate::run::kept::ClockReading;
+use reedhook_core::entry::Side;
+use reedhook_core::memory::Rotten;
+use reedhook_core::path::RelPath;
+use reedhook_core::run::kept::ClockReading;
 
-/// A file whose content differs at the two sides, though sizes and times agree.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Rotten {
-    /// The path.
-    pub path: RelPath,
-    /// The side that changed by itself; `None` when nothing tells.
-    pub side: Option<Side>,
-    /// Its bytes.
-    pub size: u64,
-    /// Its modification time, as `SECONDS.NANOSECONDS`.
-    pub modified: String,
-}
+use super::{Result, StateFile};
 
-impl Rotten {
-    /// Whether an entry still is what was found then: another size or time is another version.
-    pub fn is_about(&self, meta: &Meta) -> bool {
-        self.size == meta.size && self.modified == meta.modified.map(Stamp::to_text).unwrap_or_default()
-    }
-}
-
-impl Record {
+/// What verifications found, and the time that retention goes by.
+pub trait Findings {
     /// Remembers what a verification of a destination found; files that it found to be the same are forgotten.
     ///
     /// # Errors
     /// When SQLite fails.
-    pub fn set_rotten(&mut self, job: &str, place: &str, found: &[Rotten]) -> Result<()> {
+    fn set_rotten(&mut self, job: &str, place: &str, found: &[Rotten]) -> Result<()>;
+
+    /// What is known to be rotten between a job's left and a destination, sorted by path.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn rotten(&self, job: &str, place: &str) -> Result<Vec<Rotten>>;
+
+    /// Forgets what has been mended.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn mended(&mut self, job: &str, paths: &[RelPath]) -> Result<()>;
+
+    /// What the clock said when it was last looked at for retention.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn last_clock(&self) -> Result<Option<ClockReading>>;
+
+    /// Remembers what the clock says.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn set_clock(&mut self, reading: &ClockReading) -> Result<()>;
+}
+
+impl Findings for StateFile {
+    fn set_rotten(&mut self, job: &str, place: &str, found: &[Rotten]) -> Result<()> {
         let transaction = self.db.transaction()?;
         transaction.execute("DELETE FROM rotten WHERE job = ?1 AND place = ?2", [job, place])?;
         for one in found {
@@ -46,11 +57,7 @@ impl Record {
         Ok(())
     }
 
-    /// What is known to be rotten between a job's left and a destination, sorted by path.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn rotten(&self, job: &str, place: &str) -> Result<Vec<Rotten>> {
+    fn rotten(&self, job: &str, place: &str) -> Result<Vec<Rotten>> {
         let sql = "SELECT path, side, size, modified FROM rotten WHERE job = ?1 AND place = ?2 ORDER BY path";
         let mut statement = self.db.prepare(sql)?;
         let rows = statement
@@ -67,11 +74,7 @@ impl Record {
         Ok(rows.into_iter().filter_map(one).collect())
     }
 
-    /// Forgets what has been mended.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn mended(&mut self, job: &str, paths: &[RelPath]) -> Result<()> {
+    fn mended(&mut self, job: &str, paths: &[RelPath]) -> Result<()> {
         let transaction = self.db.transaction()?;
         for path in paths {
             transaction
@@ -81,11 +84,7 @@ impl Record {
         Ok(())
     }
 
-    /// What the clock said when it was last looked at for retention.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn last_clock(&self) -> Result<Option<ClockReading>> {
+    fn last_clock(&self) -> Result<Option<ClockReading>> {
         let sql = "SELECT boot, awake, wall, trusted FROM clock";
         let found = self.db.query_row(sql, [], |row| {
             Ok(ClockReading {
@@ -98,11 +97,7 @@ impl Record {
         Ok(found.optional()?)
     }
 
-    /// Remembers what the clock says.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn set_clock(&mut self, reading: &ClockReading) -> Result<()> {
+    fn set_clock(&mut self, reading: &ClockReading) -> Result<()> {
         let transaction = self.db.transaction()?;
         transaction.execute("DELETE FROM clock", [])?;
         let ClockReading { boot, awake_ms, wall_ms, trusted_ms } = reading;

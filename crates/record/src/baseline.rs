@@ -7,46 +7,94 @@ use std::collections::BTreeMap;
 
 use rusqlite::{OptionalExtension, params};
 
-use super::{Record, Result};
-use crate::baseline::Removing;
-use crate::entry::{Side, Stamp};
-use crate::path::{Name, RelPath};
-use crate::plan::two_way::{Known, Remembered};
+use reedhook_core::baseline::Removing;
+use reedhook_core::entry::{Side, Stamp};
+use reedhook_core::memory::FolderUpdate;
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::two_way::{Known, Remembered};
 
-/// A folder of which something else is to be remembered: `None` for nothing, neither of it nor of what is below it.
-pub type FolderUpdate = (RelPath, Option<Remembered>);
+use super::{Result, StateFile};
 
-impl Record {
+impl StateFile {
+    fn has_baseline(&self, job: &str, left: &str, right: &str) -> Result<bool> {
+        Ok(self.baseline_runs(job, left, right)?.is_some())
+    }
+}
+
+/// What two-way jobs remember of the two stores that they keep alike.
+pub trait Baselines {
     /// The runs that may have left what a job remembers of these two stores: the last one that changed it, and one that did not
     /// come to its end. `None` when nothing is remembered.
     ///
     /// # Errors
     /// When SQLite fails.
-    pub fn baseline_runs(&self, job: &str, left: &str, right: &str) -> Result<Option<[String; 2]>> {
+    fn baseline_runs(&self, job: &str, left: &str, right: &str) -> Result<Option<[String; 2]>>;
+
+    /// Remembers that a run is about to change what two stores agree on.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn set_next_run(&self, job: &str, run: &str) -> Result<()>;
+
+    /// What a job remembers of a folder.
+    ///
+    /// # Errors
+    /// When SQLite fails or the row cannot be read.
+    fn baseline(&self, job: &str, folder: &RelPath) -> Result<Remembered>;
+
+    /// Remembers what two stores agree on, and the run that changed it, where one did; all of it or, when the machine goes down, nothing. What was remembered of another
+    /// pair of stores is forgotten, and so is what the run had set out to remove.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn set_baseline(
+        &mut self,
+        job: &str,
+        stores: (&str, &str),
+        run: Option<&str>,
+        folders: &[FolderUpdate],
+    ) -> Result<()>;
+
+    /// Forgets single names, and what is below them: the next run takes them for new where they are, and for nothing where
+    /// they are not.
+    ///
+    /// # Errors
+    /// When SQLite fails or a row cannot be read.
+    fn forget_names(&mut self, job: &str, paths: &[RelPath]) -> Result<()>;
+
+    /// Forgets the baseline of a job, so that the next run compares the two sides anew.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn forget_baseline(&self, job: &str) -> Result<()>;
+
+    /// Remembers what a run is about to remove, beside what earlier runs did not come to the end of.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn add_removing(&mut self, job: &str, removing: &Removing) -> Result<()>;
+
+    /// What runs of a job set out to remove without coming to their end.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn removing(&self, job: &str) -> Result<Removing>;
+}
+
+impl Baselines for StateFile {
+    fn baseline_runs(&self, job: &str, left: &str, right: &str) -> Result<Option<[String; 2]>> {
         let sql =
             "SELECT run, next FROM baselines WHERE job = ?1 AND left_identity = ?2 AND right_identity = ?3";
         let found = self.db.query_row(sql, [job, left, right], |row| Ok([row.get(0)?, row.get(1)?]));
         Ok(found.optional()?)
     }
 
-    fn has_baseline(&self, job: &str, left: &str, right: &str) -> Result<bool> {
-        Ok(self.baseline_runs(job, left, right)?.is_some())
-    }
-
-    /// Remembers that a run is about to change what two stores agree on.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn set_next_run(&self, job: &str, run: &str) -> Result<()> {
+    fn set_next_run(&self, job: &str, run: &str) -> Result<()> {
         self.db.execute("UPDATE baselines SET next = ?2 WHERE job = ?1", [job, run])?;
         Ok(())
     }
 
-    /// What a job remembers of a folder.
-    ///
-    /// # Errors
-    /// When SQLite fails or the row cannot be read.
-    pub fn baseline(&self, job: &str, folder: &RelPath) -> Result<Remembered> {
+    fn baseline(&self, job: &str, folder: &RelPath) -> Result<Remembered> {
         let sql = "SELECT entries, looked FROM baseline_folders WHERE job = ?1 AND folder = ?2";
         let mut statement = self.db.prepare_cached(sql)?;
         let found = statement.query_row(params![job, folder.as_bytes()], |row| {
@@ -57,12 +105,7 @@ impl Record {
         Ok(found.optional()?.transpose()?.unwrap_or_default())
     }
 
-    /// Remembers what two stores agree on, and the run that changed it, where one did; all of it or, when the machine goes down, nothing. What was remembered of another
-    /// pair of stores is forgotten, and so is what the run had set out to remove.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn set_baseline(
+    fn set_baseline(
         &mut self,
         job: &str,
         (left, right): (&str, &str),
@@ -106,12 +149,7 @@ impl Record {
         Ok(())
     }
 
-    /// Forgets single names, and what is below them: the next run takes them for new where they are, and for nothing where
-    /// they are not.
-    ///
-    /// # Errors
-    /// When SQLite fails or a row cannot be read.
-    pub fn forget_names(&mut self, job: &str, paths: &[RelPath]) -> Result<()> {
+    fn forget_names(&mut self, job: &str, paths: &[RelPath]) -> Result<()> {
         let mut by_folder: BTreeMap<RelPath, Vec<Name>> = BTreeMap::new();
         for (parent, name) in paths.iter().filter_map(RelPath::split) {
             by_folder.entry(parent).or_default().push(name);
@@ -141,22 +179,14 @@ impl Record {
         }
     }
 
-    /// Forgets the baseline of a job, so that the next run compares the two sides anew.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn forget_baseline(&self, job: &str) -> Result<()> {
+    fn forget_baseline(&self, job: &str) -> Result<()> {
         self.db.execute("DELETE FROM baselines WHERE job = ?1", [job])?;
         self.db.execute("DELETE FROM baseline_folders WHERE job = ?1", [job])?;
         self.db.execute("DELETE FROM removing WHERE job = ?1", [job])?;
         Ok(())
     }
 
-    /// Remembers what a run is about to remove, beside what earlier runs did not come to the end of.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn add_removing(&mut self, job: &str, removing: &Removing) -> Result<()> {
+    fn add_removing(&mut self, job: &str, removing: &Removing) -> Result<()> {
         if removing.is_empty() {
             return Ok(());
         }
@@ -171,11 +201,7 @@ impl Record {
         Ok(())
     }
 
-    /// What runs of a job set out to remove without coming to their end.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn removing(&self, job: &str) -> Result<Removing> {
+    fn removing(&self, job: &str) -> Result<Removing> {
         let mut statement = self.db.prepare("SELECT side, path FROM removing WHERE job = ?1")?;
         let rows = statement
             .query_map([job], |row| Ok((row.get::<_, String>(0)?, row.get::<_, Vec<u8>>(1)?)))?
@@ -191,12 +217,14 @@ impl Record {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{file, path};
+    use reedhook_core::testing::{file, path};
+
+    use crate::Runs;
 
     #[test]
     fn a_baseline_is_about_two_stores_and_goes_by_folders() {
         let folder = tempfile::tempdir().unwrap();
-        let mut record = Record::open(&folder.path().join("state.db")).unwrap();
+        let mut record = StateFile::open(&folder.path().join("state.db")).unwrap();
         let known = |name: &[u8]| {
             Known::of(&Name::new(name).unwrap(), &file(5, 1), &file(5, 2), Some([3; 32])).unwrap()
         };
@@ -213,7 +241,7 @@ mod tests {
         assert_eq!(record.baseline("other", &path("a/b")).unwrap(), Remembered::default());
 
         record.set_baseline("counts", ("l", "r"), None, &[(path("a"), None)]).unwrap();
-        let left = |record: &Record, job: &str| -> Vec<&str> {
+        let left = |record: &StateFile, job: &str| -> Vec<&str> {
             folders
                 .into_iter()
                 .filter(|folder| !record.baseline(job, &path(folder)).unwrap().known.is_empty())

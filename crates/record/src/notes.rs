@@ -1,4 +1,4 @@
-//! Notes about files in stores that cannot say everything themselves ([`crate::notes`]), in the state file.
+//! Notes about files in stores that cannot say everything themselves ([`reedhook_core::notes`]), in the state file.
 //!
 //! They have a connection of their own, because stores take notes on many threads while the record is in use elsewhere. What is noted
 //! is gathered and written together; what was not written when the machine went down is asked of the store, or compared, anew.
@@ -9,9 +9,10 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use rusqlite::{Connection, params};
 
-use super::{Record, Result};
-use crate::notes::{Note, Notes};
-use crate::path::{Name, RelPath};
+use reedhook_core::notes::{Note, Notes};
+use reedhook_core::path::{Name, RelPath};
+
+use super::{Result, StateFile};
 
 /// The notes about one server, below one of its folders.
 pub struct KeptNotes {
@@ -30,9 +31,9 @@ impl KeptNotes {
     /// Opens the notes in a state file.
     ///
     /// # Errors
-    /// As [`Record::open`].
+    /// As [`StateFile::open`].
     pub fn open(file: &Path, store: &str, base: RelPath) -> Result<KeptNotes> {
-        let db = Record::open(file)?.db;
+        let db = StateFile::open(file)?.db;
         let state = Mutex::new(State { db, untold: HashMap::new() });
         Ok(KeptNotes { store: store.to_owned(), base, state })
     }
@@ -126,8 +127,8 @@ impl Notes for KeptNotes {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::entry::Stamp;
-    use crate::testing::path;
+    use reedhook_core::entry::Stamp;
+    use reedhook_core::testing::path;
 
     #[test]
     fn notes_are_kept_by_server_and_shared_between_roots() {
