@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum, ValueHint};
 
 use reedhook_core::job::ConflictPolicy;
+#[cfg(feature = "standins")]
 use reedhook_core::units::Size;
 
 use crate::jobfile::JobKeys;
@@ -65,6 +66,7 @@ pub struct Global {
 }
 
 /// What a stand-in serves, and how badly.
+#[cfg(feature = "standins")]
 #[derive(Debug, Args)]
 pub struct StandinArgs {
     /// What it speaks.
@@ -107,6 +109,7 @@ pub struct StandinArgs {
 }
 
 /// What a stand-in speaks.
+#[cfg(feature = "standins")]
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Speaks {
     /// WebDAV, without TLS.
@@ -289,6 +292,7 @@ pub enum Command {
         Every stand-in can be far away and drop connections (ftp: its control connection). webdav and object can ask for\n\
         patience, webdav, sftp and object be full, webdav and sftp have a wrong clock. Only this machine can reach it.\n\
         REEDHOOK_SECRET sets the account's secret; without it, one is made up.")]
+    #[cfg(feature = "standins")]
     Standin(StandinArgs),
     /// Show the whole round on made-up data, in a new folder.
     #[command(after_help = "Example:\n  reedhook demo --in ~/reedhook-demo")]

@@ -112,6 +112,8 @@ mod tests {
         assert_eq!(grouped.len(), once.len(), "none stands twice");
         let command = Cli::command();
         let all: BTreeSet<&str> = command.get_subcommands().map(Command::get_name).collect();
-        assert_eq!(once, all);
+        // Without their feature there are no stand-ins.
+        let left_out: Vec<_> = once.symmetric_difference(&all).filter(|name| **name != "standin").collect();
+        assert!(left_out.is_empty(), "{left_out:?}");
     }
 }

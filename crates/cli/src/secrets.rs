@@ -26,9 +26,44 @@ struct SecretsFile {
     secrets: BTreeMap<String, String>,
 }
 
-/// The keyring's entry for a name. With a home of its own (`--home`) the tool may live on a stick: then its secrets travel along.
-fn entry(home: &Home, name: &str) -> Option<keyring::Entry> {
-    if home.is_portable() { None } else { keyring::Entry::new("reedhook", name).ok() }
+/// The system's keyring. With a home of its own (`--home`) the tool may live on a stick: then its secrets travel along, in its file.
+#[cfg(feature = "keyring")]
+mod ring {
+    use super::Home;
+
+    fn entry(home: &Home, name: &str) -> Option<keyring::Entry> {
+        if home.is_portable() { None } else { keyring::Entry::new("reedhook", name).ok() }
+    }
+
+    pub fn find(home: &Home, name: &str) -> Option<String> {
+        entry(home, name)?.get_password().ok()
+    }
+
+    pub fn keep(home: &Home, name: &str, secret: &str) -> bool {
+        entry(home, name).is_some_and(|entry| entry.set_password(secret).is_ok())
+    }
+
+    pub fn forget(home: &Home, name: &str) -> bool {
+        entry(home, name).is_some_and(|entry| entry.delete_credential().is_ok())
+    }
+}
+
+/// A program that was built without a keyring keeps nothing there.
+#[cfg(not(feature = "keyring"))]
+mod ring {
+    use super::Home;
+
+    pub fn find(_home: &Home, _name: &str) -> Option<String> {
+        None
+    }
+
+    pub fn keep(_home: &Home, _name: &str, _secret: &str) -> bool {
+        false
+    }
+
+    pub fn forget(_home: &Home, _name: &str) -> bool {
+        false
+    }
 }
 
 /// Looks a secret up; errors are sentences.
@@ -36,12 +71,12 @@ pub fn find(home: &Home, name: &str) -> Result<Option<Secret>, String> {
     if let Some(kept) = read_file(home)?.secrets.remove(name) {
         return Ok(Some(Secret::new(kept)));
     }
-    Ok(entry(home, name).and_then(|entry| entry.get_password().ok()).map(Secret::new))
+    Ok(ring::find(home, name).map(Secret::new))
 }
 
 /// Keeps a secret.
 pub fn keep(home: &Home, name: &str, secret: &Secret) -> Outcome<Kept> {
-    if entry(home, name).is_some_and(|entry| entry.set_password(secret.reveal()).is_ok()) {
+    if ring::keep(home, name, secret.reveal()) {
         return Ok(Kept::Keyring);
     }
     let mut file = read_file(home).map_err(Failure::usage)?;
@@ -52,7 +87,7 @@ pub fn keep(home: &Home, name: &str, secret: &Secret) -> Outcome<Kept> {
 
 /// Forgets a secret; whether there was one.
 pub fn forget(home: &Home, name: &str) -> Outcome<bool> {
-    let in_keyring = entry(home, name).is_some_and(|entry| entry.delete_credential().is_ok());
+    let in_keyring = ring::forget(home, name);
     let mut file = read_file(home).map_err(Failure::usage)?;
     let in_file = file.secrets.remove(name).is_some();
     if in_file {

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::{Duration, SystemTime};
 
+#[cfg(feature = "standins")]
 use reedhook_standins::{Behaviour, Kind, Settings, Standin};
 
 use crate::context::{Context, print_text};
@@ -111,6 +112,7 @@ impl Stage {
         self.run(&["verify", "fenmere"])?;
 
         self.both_sides()?;
+        #[cfg(feature = "standins")]
         self.archive()?;
 
         self.narrate("To try next, in the same folder:");
@@ -147,6 +149,7 @@ impl Stage {
         self.run(&["run", "tablet"])
     }
 
+    #[cfg(feature = "standins")]
     /// Nest-camera stills go to an archive far away, over a connection that drops once.
     fn archive(&self) -> Outcome<()> {
         let settings = Settings {

@@ -10,6 +10,7 @@ mod job;
 mod preview;
 mod recover;
 mod run;
+#[cfg(feature = "standins")]
 mod standin;
 mod status;
 mod store;
@@ -53,6 +54,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
             history::history(context, job, run, limit, history::Detail { items, problems })
         }
         Command::Doctor { mend } => doctor::doctor(context, mend),
+        #[cfg(feature = "standins")]
         Command::Standin(wanted) => standin::standin(context, wanted),
         Command::Demo { folder } => demo::demo(context, folder),
         Command::Completions { shell } => extras::completions(shell),

@@ -266,7 +266,7 @@ impl<T> Queue<T> {
 /// What one worker found; merged at the end, so that workers share nothing but the stack.
 #[derive(Debug, Default)]
 struct Found {
-    folders: Vec<Record>,
+    folders: Vec<Visited>,
     plan: Plan,
     named: Vec<SeveralNames>,
 }
@@ -288,7 +288,7 @@ struct SeveralNames {
 
 /// A folder's plan with what is needed to settle its fate once everything below it is known.
 #[derive(Debug)]
-struct Record {
+struct Visited {
     plan: FolderPlan,
     /// The filter lets the folder itself take part, not only something below it.
     chosen: bool,
@@ -303,7 +303,7 @@ struct Visit<'a> {
     input: &'a ScanInput<'a>,
     stop: &'a AtomicBool,
     found: &'a mut Found,
-    record: Record,
+    visited: Visited,
     below: Vec<Task>,
     /// Names whose counterpart is unknown on the given side.
     unknown: HashSet<Name>,
@@ -336,12 +336,12 @@ impl<'a> Visit<'a> {
             remode: false,
             actions: Vec::new(),
         };
-        let record = Record { plan, chosen: task.chosen, stays: false, touched: false };
+        let visited = Visited { plan, chosen: task.chosen, stays: false, touched: false };
         let mut visit = Visit {
             input,
             stop: &progress.stop,
             found,
-            record,
+            visited,
             below: Vec::new(),
             unknown: HashSet::new(),
             left_incomplete: false,
@@ -376,7 +376,7 @@ impl<'a> Visit<'a> {
         self.left_incomplete = self.note_unknown(Side::Left, &left, inherited);
         if right_incomplete {
             // Without knowing what is there, nothing can be put there.
-            self.record.stays = true;
+            self.visited.stays = true;
             return Ok(None);
         }
         Ok(Some((
@@ -386,7 +386,7 @@ impl<'a> Visit<'a> {
     }
 
     fn list(&mut self, side: Side) -> Result<Listed, ScanError> {
-        let plan = &self.record.plan;
+        let plan = &self.visited.plan;
         let (present, store, at) = match side {
             Side::Left => (plan.left.is_some(), self.input.left, &plan.path),
             Side::Right => (plan.right.is_some(), self.input.right, &self.right_at),
@@ -397,7 +397,7 @@ impl<'a> Visit<'a> {
         let listed = list(store, side, at)?;
         if let Listed::Failed(problem) = &listed {
             self.problem(problem.clone());
-            self.record.stays = true;
+            self.visited.stays = true;
         }
         Ok(listed)
     }
@@ -407,12 +407,12 @@ impl<'a> Visit<'a> {
         let mut incomplete = false;
         for unknown in &listing.unknown {
             let left_out = unknown.name.as_ref().is_some_and(|name| {
-                self.input.filter.leaves_out_unseen(&self.record.plan.path, name, inherited)
+                self.input.filter.leaves_out_unseen(&self.visited.plan.path, name, inherited)
             });
             if !left_out {
                 self.problem(Problem::from_error(side, &unknown.error));
             }
-            self.record.stays = true;
+            self.visited.stays = true;
             match &unknown.name {
                 Some(name) => {
                     self.unknown.insert(name.clone());
@@ -427,7 +427,7 @@ impl<'a> Visit<'a> {
     fn judge_all(&mut self, side: Side, mut entries: Vec<Entry>, inherited: Inherited) -> Vec<Judged> {
         entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
         let mut judged = Vec::with_capacity(entries.len());
-        let folder = if side == Side::Left { &self.record.plan.path } else { &self.right_at };
+        let folder = if side == Side::Left { &self.visited.plan.path } else { &self.right_at };
         let root_of_another = is_root_of_another(self.input.store(side), folder, &entries);
         self.anothers |= root_of_another && side == Side::Right;
         for Entry { name, meta } in entries {
@@ -445,7 +445,7 @@ impl<'a> Visit<'a> {
                 judged.push(Judged { name, meta, verdict: None });
                 continue;
             }
-            match self.input.filter.judge(&self.record.plan.path, &name, &meta, inherited) {
+            match self.input.filter.judge(&self.visited.plan.path, &name, &meta, inherited) {
                 Verdict::Out(rule) => {
                     self.found.plan.filtered += u64::from(side == Side::Left && rule != Rule::Own);
                     // Whatever has this name on the other side has to be left alone too, so the name is remembered.
@@ -490,9 +490,9 @@ impl<'a> Visit<'a> {
 
     /// Gives what stands there the spelling that its name has here.
     fn respell(&mut self, name: &Name, other: &Judged) {
-        let from = self.record.plan.path.join(&other.name);
+        let from = self.visited.plan.path.join(&other.name);
         self.act(name.clone(), Step::Respell { from, was: Box::new(other.meta.clone()) }, 0);
-        self.record.touched = true;
+        self.visited.touched = true;
     }
 
     /// Where something in the folder is at the right now.
@@ -509,7 +509,7 @@ impl<'a> Visit<'a> {
 
     fn on_left(&mut self, item: Judged, counterpart: Option<Judged>, inherited: Inherited) {
         let Some(verdict) = item.verdict else {
-            self.record.stays |= counterpart.is_some();
+            self.visited.stays |= counterpart.is_some();
             return;
         };
         if self.unknown.contains(&item.name) {
@@ -563,14 +563,14 @@ impl<'a> Visit<'a> {
     /// Why the content of a folder is left out: another file system is mounted there.
     fn foreign_file_system(&self, name: &Name, left: &Meta) -> Option<LeaveReason> {
         let device = |meta: &Meta| meta.id.map(|id| id.device);
-        let here = self.record.plan.left.as_ref().and_then(device);
+        let here = self.visited.plan.left.as_ref().and_then(device);
         if here.is_none() || here == device(left) {
             return None;
         }
         if self.input.one_filesystem {
             return Some(LeaveReason::OtherFileSystem);
         }
-        let pseudo = self.input.left.is_pseudo(&self.record.plan.path.join(name)).unwrap_or(false);
+        let pseudo = self.input.left.is_pseudo(&self.visited.plan.path.join(name)).unwrap_or(false);
         pseudo.then_some(LeaveReason::PseudoFileSystem)
     }
 
@@ -588,7 +588,7 @@ impl<'a> Visit<'a> {
                 self.found.plan.counts.same += 1;
                 if let (Some(on_same), Some(right), EntryKind::File) = (self.input.on_same, &right, left.kind)
                 {
-                    on_same(&self.record.plan.path.join(&name), &left, right);
+                    on_same(&self.visited.plan.path.join(&name), &left, right);
                 }
             }
             (Decision::Add, _) => self.plan_add(name, left),
@@ -598,7 +598,7 @@ impl<'a> Visit<'a> {
             }
             (Decision::Replace, Some(was)) if was.is_folder() => {
                 // What a line says of the name holds for what stands there now as for what comes.
-                let verdict = match self.input.filter.judge(&self.record.plan.path, &name, &was, inherited) {
+                let verdict = match self.input.filter.judge(&self.visited.plan.path, &name, &was, inherited) {
                     Verdict::Out(_) => Verdict::Through,
                     verdict => verdict,
                 };
@@ -610,7 +610,7 @@ impl<'a> Visit<'a> {
                 self.plan_add(name, left);
             }
             (Decision::Leave(reason), right) => {
-                self.record.stays |= right.is_some();
+                self.visited.stays |= right.is_some();
                 self.act(name, Step::Leave { from: left, reason }, 0);
             }
             (Decision::Problem(code), _) => {
@@ -629,7 +629,7 @@ impl<'a> Visit<'a> {
     /// What looks the same is the same, unless it is known to have changed by itself.
     fn unless_rotten(&mut self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
         let rot = self.input.rotten;
-        let folder = &self.record.plan.path;
+        let folder = &self.visited.plan.path;
         let Some(known) = right.and_then(|right| rot.of(folder, name, left, right)) else {
             return Decision::Same;
         };
@@ -649,7 +649,7 @@ impl<'a> Visit<'a> {
     /// Decides by content what nothing else can tell. Where it cannot be read, the files count as different: bringing the left
     /// one over keeps the right one's copy.
     fn by_content(&mut self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
-        let (here, there) = (self.record.plan.path.join(name), self.now_at_right(name));
+        let (here, there) = (self.visited.plan.path.join(name), self.now_at_right(name));
         let ours = Held { store: self.input.left, path: &here };
         let theirs = Held { store: self.input.right, path: &there };
         let same = content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {}).unwrap_or(false);
@@ -669,10 +669,10 @@ impl<'a> Visit<'a> {
             return;
         }
         if let Some(id) = left.id {
-            self.record.touched = true;
+            self.visited.touched = true;
             self.found.named.push(SeveralNames {
                 id,
-                folder: self.record.plan.path.clone(),
+                folder: self.visited.plan.path.clone(),
                 name: name.clone(),
                 left: left.clone(),
                 right: right.filter(|right| right.is_item()).cloned(),
@@ -705,11 +705,11 @@ impl<'a> Visit<'a> {
 
     fn right_only(&mut self, item: Judged) {
         let Some(verdict) = item.verdict else {
-            self.record.stays = true;
+            self.visited.stays = true;
             return;
         };
         if self.left_incomplete || self.unknown.contains(&item.name) {
-            self.record.stays = true;
+            self.visited.stays = true;
             return;
         }
         self.found.plan.right_items += u64::from(item.meta.is_item());
@@ -719,7 +719,7 @@ impl<'a> Visit<'a> {
             }
             Decision::Remove => self.plan_removal(item.name, item.meta),
             // A copy still counts what lies in there, for its guards have nothing to do with removals.
-            _ => self.record.stays = true,
+            _ => self.visited.stays = true,
         }
     }
 
@@ -730,7 +730,7 @@ impl<'a> Visit<'a> {
 
     fn act(&mut self, name: Name, step: Step, bytes: u64) {
         self.found.plan.counts.count(&step, bytes);
-        self.record.plan.actions.push(Action { name, side: Side::Right, step, role: Role::Plain });
+        self.visited.plan.actions.push(Action { name, side: Side::Right, step, role: Role::Plain });
     }
 
     fn descend(
@@ -742,8 +742,8 @@ impl<'a> Visit<'a> {
         chosen: bool,
     ) {
         let inherited = self.input.filter.inherit(verdict);
-        self.record.touched |= left.is_none() || right.is_none();
-        let path = self.record.plan.path.join(name);
+        self.visited.touched |= left.is_none() || right.is_none();
+        let path = self.visited.plan.path.join(name);
         let (anothers, right_at) = (self.anothers, self.now_at_right(name));
         self.below.push(Task { path, right_at, left, right, inherited, chosen, hollow: false, anothers });
     }
@@ -751,7 +751,7 @@ impl<'a> Visit<'a> {
     /// Whether the destination's limits rule the entry out; reported when they do.
     fn cannot_hold(&mut self, name: &Name, meta: &Meta) -> bool {
         if is_lost(self.input.right.capabilities(), meta) {
-            self.record.stays = true;
+            self.visited.stays = true;
             return true;
         }
         match refusal_of(self.input.right.capabilities(), name, meta) {
@@ -764,8 +764,8 @@ impl<'a> Visit<'a> {
     }
 
     fn refuse(&mut self, code: Code, side: Side, name: &Name, message: String) {
-        self.record.stays = true;
-        let path = self.record.plan.path.join(name);
+        self.visited.stays = true;
+        let path = self.visited.plan.path.join(name);
         self.problem(Problem::new(code, side, path, message));
     }
 
@@ -773,23 +773,23 @@ impl<'a> Visit<'a> {
         self.found.plan.problems.push(problem);
     }
 
-    /// Hands the record over when it says anything, and the folders below.
+    /// Hands the folder over when it says anything, and the folders below.
     fn finish(mut self) -> Vec<Task> {
-        let plan = &mut self.record.plan;
+        let plan = &mut self.visited.plan;
         if let (Some(left), Some(right)) = (&plan.left, &plan.right) {
             let by = &self.input.rules.by;
             // The root of a destination belongs to the person or the drive: its mode is theirs.
             let same_rights = by.same_mode(left, right) && by.same_rights(left, right);
-            plan.remode = self.record.chosen && !plan.path.is_root() && !same_rights;
+            plan.remode = self.visited.chosen && !plan.path.is_root() && !same_rights;
             self.found.plan.counts.meta += u64::from(plan.remode);
-            let retime = self.record.chosen && !by.same_time(left, right);
-            if plan.actions.is_empty() && !plan.remode && !retime && !self.record.touched {
+            let retime = self.visited.chosen && !by.same_time(left, right);
+            if plan.actions.is_empty() && !plan.remode && !retime && !self.visited.touched {
                 self.found.plan.folders_seen += 1;
                 return self.below;
             }
         }
         self.found.plan.folders_seen += u64::from(plan.left.is_some());
-        self.found.folders.push(self.record);
+        self.found.folders.push(self.visited);
         self.below
     }
 }

@@ -5,7 +5,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::{Found, Record, SeveralNames};
+use super::{Found, SeveralNames, Visited};
 use crate::entry::Side;
 use crate::path::RelPath;
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
@@ -14,11 +14,11 @@ use crate::problem::{Code, Problem};
 /// Merges what the workers found and settles the fate of folders, from the bottom up.
 pub(super) fn assemble(found: Vec<Found>) -> Plan {
     let mut plan = Plan::default();
-    let mut records = Vec::new();
+    let mut visited = Vec::new();
     let mut named = Vec::new();
     for part in found {
         named.extend(part.named);
-        records.extend(part.folders);
+        visited.extend(part.folders);
         plan.counts.add(&part.plan.counts);
         plan.problems.extend(part.plan.problems);
         plan.leftovers.extend(part.plan.leftovers);
@@ -29,12 +29,12 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
         plan.bytes_set_aside += part.plan.bytes_set_aside;
         plan.shifted += part.plan.shifted;
     }
-    records.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
-    settle_names(&mut records, &mut plan, named);
-    settle_fates(&mut records, &mut plan);
+    visited.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
+    settle_names(&mut visited, &mut plan, named);
+    settle_fates(&mut visited, &mut plan);
     // Second names were added at the end.
-    records.iter_mut().for_each(|record| record.plan.actions.sort_by(|a, b| a.name.cmp(&b.name)));
-    plan.folders = records.into_iter().map(|record| record.plan).filter(FolderPlan::says_something).collect();
+    visited.iter_mut().for_each(|folder| folder.plan.actions.sort_by(|a, b| a.name.cmp(&b.name)));
+    plan.folders = visited.into_iter().map(|folder| folder.plan).filter(FolderPlan::says_something).collect();
     plan.problems.sort_by(|a, b| a.path.cmp(&b.path));
     plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
     plan.counts.problems = plan.problems.len() as u64;
@@ -42,7 +42,7 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
 }
 
 /// Of the names of one file the first is brought like any file, the others become second names of it.
-fn settle_names(records: &mut [Record], plan: &mut Plan, mut named: Vec<SeveralNames>) {
+fn settle_names(visited: &mut [Visited], plan: &mut Plan, mut named: Vec<SeveralNames>) {
     named.sort_by(|a, b| {
         a.id.cmp(&b.id).then_with(|| a.folder.cmp(&b.folder)).then_with(|| a.name.cmp(&b.name))
     });
@@ -56,19 +56,19 @@ fn settle_names(records: &mut [Record], plan: &mut Plan, mut named: Vec<SeveralN
             let right_id = |member: &SeveralNames| member.right.as_ref().and_then(|right| right.id);
             if first.same && other.same && right_id(first) == right_id(other) {
                 // The first one's metadata is the other's as well.
-                drop_action(records, plan, other);
+                drop_action(visited, plan, other);
                 plan.counts.same += 1;
                 continue;
             }
-            drop_action(records, plan, other);
+            drop_action(visited, plan, other);
             let step = Step::SecondName {
                 from: other.left.clone(),
                 of: of.clone(),
                 was: other.right.clone().map(Box::new),
             };
             plan.counts.count(&step, 0);
-            if let Ok(at) = records.binary_search_by(|record| record.plan.path.cmp(&other.folder)) {
-                records[at].plan.actions.push(Action {
+            if let Ok(at) = visited.binary_search_by(|folder| folder.plan.path.cmp(&other.folder)) {
+                visited[at].plan.actions.push(Action {
                     name: other.name.clone(),
                     side: Side::Right,
                     step,
@@ -80,9 +80,9 @@ fn settle_names(records: &mut [Record], plan: &mut Plan, mut named: Vec<SeveralN
 }
 
 /// Takes back what was planned or counted for a name.
-fn drop_action(records: &mut [Record], plan: &mut Plan, member: &SeveralNames) {
-    let Ok(at) = records.binary_search_by(|record| record.plan.path.cmp(&member.folder)) else { return };
-    let actions = &mut records[at].plan.actions;
+fn drop_action(visited: &mut [Visited], plan: &mut Plan, member: &SeveralNames) {
+    let Ok(at) = visited.binary_search_by(|folder| folder.plan.path.cmp(&member.folder)) else { return };
+    let actions = &mut visited[at].plan.actions;
     let brings = |step: &Step| matches!(step, Step::Add { .. } | Step::Update { .. } | Step::Metadata { .. });
     match actions.iter().position(|action| action.name == member.name && brings(&action.step)) {
         Some(position) => match actions.remove(position).step {
@@ -103,37 +103,37 @@ fn drop_action(records: &mut [Record], plan: &mut Plan, member: &SeveralNames) {
 
 /// A folder that should go stays when something in it stays; a folder that nobody asked for by itself is made only when
 /// something is put into it.
-fn settle_fates(records: &mut [Record], plan: &mut Plan) {
-    let uncertain: HashMap<RelPath, usize> = records
+fn settle_fates(visited: &mut [Visited], plan: &mut Plan) {
+    let uncertain: HashMap<RelPath, usize> = visited
         .iter()
         .enumerate()
-        .filter(|(_, record)| record.plan.fate != Fate::Stay || has_late_add(&record.plan))
-        .map(|(index, record)| (record.plan.path.clone(), index))
+        .filter(|(_, folder)| folder.plan.fate != Fate::Stay || has_late_add(&folder.plan))
+        .map(|(index, folder)| (folder.plan.path.clone(), index))
         .collect();
     let mut used: HashSet<RelPath> = HashSet::new();
-    for index in (0..records.len()).rev() {
-        let path = records[index].plan.path.clone();
-        let something = records[index].plan.actions.iter().any(changes_something) || used.contains(&path);
-        let record = &mut records[index];
-        let remains = match record.plan.fate {
+    for index in (0..visited.len()).rev() {
+        let path = visited[index].plan.path.clone();
+        let something = visited[index].plan.actions.iter().any(changes_something) || used.contains(&path);
+        let folder = &mut visited[index];
+        let remains = match folder.plan.fate {
             Fate::Make => {
-                if !record.chosen && !something {
-                    record.plan.fate = Fate::Stay;
-                    record.plan.left = None;
+                if !folder.chosen && !something {
+                    folder.plan.fate = Fate::Stay;
+                    folder.plan.left = None;
                     continue;
                 }
                 false
             }
-            Fate::Remove => record.stays || (!record.chosen && !something),
+            Fate::Remove => folder.stays || (!folder.chosen && !something),
             Fate::Stay => false,
         };
         let Some(parent) = path.parent() else { continue };
         used.insert(parent.clone());
         if remains {
-            record.plan.fate = Fate::Stay;
+            folder.plan.fate = Fate::Stay;
             if let Some(&above) = uncertain.get(&parent) {
-                records[above].stays = true;
-                refuse_late_add(&mut records[above].plan, &path, plan);
+                visited[above].stays = true;
+                refuse_late_add(&mut visited[above].plan, &path, plan);
             }
         }
     }

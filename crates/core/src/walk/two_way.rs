@@ -4,6 +4,7 @@
 //! left alone. The outcome is a plan for each direction, the conflicts, and what to remember once the plans are carried out.
 //! Nothing is remembered by the walk itself: a preview leaves no trace.
 
+mod proof;
 mod settle;
 
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -16,7 +17,7 @@ use super::{
 };
 use crate::baseline::Removing;
 use crate::compare::Comparison;
-use crate::content::{self, Hash, Held};
+use crate::content::Hash;
 use crate::entry::{Entry, EntryKind, Meta, Side, Stamp};
 use crate::filter::{Filter, Inherited, Rule, Verdict as Taken};
 use crate::job::{Preserve, Removals};
@@ -24,13 +25,12 @@ use crate::memory::MemoryError;
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::one_way::LeaveReason;
 use crate::plan::two_way::{
-    Known, KnownKind, Policies, Remembered, Settled, State, Verdict, beside_name, common_metadata, is_fresh,
-    is_later, reconcile, settle,
+    Known, Policies, Remembered, Settled, State, Verdict, beside_name, common_metadata, settle,
 };
 use crate::plan::{Action, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::run::Mark;
-use crate::store::{FaultKind, Folding, Listing, Result, Store, StoreError};
+use crate::store::{FaultKind, Folding, Listing, Result, Store};
 
 /// Tells what is remembered of a folder.
 pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Remembered, MemoryError> + Sync);
@@ -181,7 +181,7 @@ struct Task {
 
 /// A folder with all that was decided in it.
 #[derive(Debug)]
-struct Record {
+struct Visited {
     path: RelPath,
     left: Option<Meta>,
     right: Option<Meta>,
@@ -199,7 +199,7 @@ struct Record {
 /// What one worker found.
 #[derive(Debug, Default)]
 struct Found {
-    records: Vec<Record>,
+    visited: Vec<Visited>,
     aside: Vec<(RelPath, Action)>,
     conflicts: Vec<Conflict>,
     news: Vec<FolderNews>,
@@ -221,7 +221,7 @@ struct Visit<'a> {
     input: &'a TwoWayInput<'a>,
     stop: &'a AtomicBool,
     found: &'a mut Found,
-    record: Record,
+    visited: Visited,
     below: Vec<Task>,
     /// Names that could not be examined at one side.
     unknown: HashSet<Name>,
@@ -274,7 +274,7 @@ impl<'a> Visit<'a> {
             }
             _ => None,
         };
-        let record = Record {
+        let visited = Visited {
             path: task.path,
             left: task.left,
             right: task.right,
@@ -289,7 +289,7 @@ impl<'a> Visit<'a> {
             input,
             stop: &progress.stop,
             found,
-            record,
+            visited,
             below: Vec::new(),
             unknown: HashSet::new(),
             remembered: Vec::new(),
@@ -315,7 +315,7 @@ impl<'a> Visit<'a> {
             (self.input.baseline)(&self.known_at).map_err(ScanError::Baseline)?;
         self.agreed |= !known.is_empty();
         self.looked = looked;
-        if self.known_at != self.record.path {
+        if self.known_at != self.visited.path {
             // It has another spelling now, and is remembered under that one.
             let folder = self.known_at.clone();
             self.found.news.push(FolderNews { folder, known: Vec::new(), looked: None, open: Vec::new() });
@@ -324,7 +324,7 @@ impl<'a> Visit<'a> {
         let listed = (self.list(Side::Left, inherited)?, self.list(Side::Right, inherited)?);
         let (Some(left), Some(right)) = listed else {
             // Of a folder that cannot be listed nothing is known: both sides of it are left alone.
-            self.record.remains = [true; 2];
+            self.visited.remains = [true; 2];
             return Ok(());
         };
         progress.folders.fetch_add(1, Ordering::Relaxed);
@@ -341,7 +341,7 @@ impl<'a> Visit<'a> {
 
     /// The entries at a side; `None` when they are not all known.
     fn list(&mut self, side: Side, inherited: Inherited) -> Result<Option<Vec<Entry>>, ScanError> {
-        let present = if side == Side::Left { &self.record.left } else { &self.record.right };
+        let present = if side == Side::Left { &self.visited.left } else { &self.visited.right };
         if present.is_none() {
             return Ok(Some(Vec::new()));
         }
@@ -357,7 +357,7 @@ impl<'a> Visit<'a> {
             let left_out = unknown
                 .name
                 .as_ref()
-                .is_some_and(|name| self.input.filter.leaves_out_unseen(&self.record.path, name, inherited));
+                .is_some_and(|name| self.input.filter.leaves_out_unseen(&self.visited.path, name, inherited));
             if !left_out {
                 self.found.problems.push(Problem::from_error(side, &unknown.error));
             }
@@ -393,7 +393,7 @@ impl<'a> Visit<'a> {
             if self.folds() {
                 self.folded[at(side)].insert(self.folding().key(&name));
             }
-            let verdict = match self.input.filter.judge(&self.record.path, &name, &meta, inherited) {
+            let verdict = match self.input.filter.judge(&self.visited.path, &name, &meta, inherited) {
                 Taken::Out(rule) => {
                     self.found.filtered += u64::from(rule != Rule::Own);
                     None
@@ -423,7 +423,7 @@ impl<'a> Visit<'a> {
             self.found.skipped += 1;
             let step = Step::Leave { from: from.clone(), reason };
             let side = if left.is_some() { Side::Right } else { Side::Left };
-            self.record.actions.push(Action { name, side, step, role: Role::Plain });
+            self.visited.actions.push(Action { name, side, step, role: Role::Plain });
             self.stays(left.is_some(), right.is_some());
             self.remembered.extend(known);
             return Ok(());
@@ -434,7 +434,7 @@ impl<'a> Visit<'a> {
         match (is_folder(&left), is_folder(&right)) {
             (None, None) => self.forget(known),
             (Some(true), Some(true) | None) | (None, Some(true)) => {
-                self.folder(name, left, right, known, verdict.unwrap_or(Taken::In), self.record.mode);
+                self.folder(name, left, right, known, verdict.unwrap_or(Taken::In), self.visited.mode);
                 Ok(())
             }
             (Some(true), Some(false)) | (Some(false), Some(true)) => {
@@ -460,7 +460,7 @@ impl<'a> Visit<'a> {
             (false, true) => Side::Left,
             (true, true) => {
                 // We may have removed it there before somebody saved something else: that is no edit of what the other side has.
-                let path = self.record.path.join(name);
+                let path = self.visited.path.join(name);
                 let removes = |side| self.input.removing.holds(side, &path);
                 let ours = !self.input.removing.is_empty() && (removes(Side::Left) || removes(Side::Right));
                 self.changed |= ours && known.is_some();
@@ -469,7 +469,7 @@ impl<'a> Visit<'a> {
             (false, false) => return known,
         };
         let ours = !self.input.removing.is_empty()
-            && self.input.removing.holds(missing, &self.record.path.join(name));
+            && self.input.removing.holds(missing, &self.visited.path.join(name));
         // A name that cannot be there has not been removed there: it was spelled otherwise, as it no longer is.
         let cannot_be = || self.input.store(missing).capabilities().names.refusal(name).is_some();
         let nobody_s = known.is_some() && (ours || cannot_be());
@@ -478,8 +478,8 @@ impl<'a> Visit<'a> {
     }
 
     fn stays(&mut self, left: bool, right: bool) {
-        self.record.remains[0] |= left;
-        self.record.remains[1] |= right;
+        self.visited.remains[0] |= left;
+        self.visited.remains[1] |= right;
     }
 
     /// Why an entry is not carried at all; `None` when it is.
@@ -489,8 +489,9 @@ impl<'a> Visit<'a> {
             EntryKind::Link if self.input.preserve == Preserve::Content => Some(LeaveReason::Link),
             EntryKind::Folder if self.input.one_filesystem => {
                 let device = |meta: &Meta| meta.id.map(|id| id.device);
-                let above = [&self.record.left, &self.record.right].into_iter().flatten().map(device);
-                let elsewhere = above.flatten().next().is_some() && above_differs(&self.record, meta, device);
+                let above = [&self.visited.left, &self.visited.right].into_iter().flatten().map(device);
+                let elsewhere =
+                    above.flatten().next().is_some() && above_differs(&self.visited, meta, device);
                 elsewhere.then_some(LeaveReason::OtherFileSystem)
             }
             _ => None,
@@ -534,7 +535,7 @@ impl<'a> Visit<'a> {
             (Some(left), Some(right)) => !self.input.by.same_mode(left, right),
             _ => false,
         };
-        let path = self.record.path.join(&name);
+        let path = self.visited.path.join(&name);
         let known_at = self.known_at.join(self.spellings.remembered_as(&name));
         let now_at = [Side::Left, Side::Right].map(|side| self.now_at(side, &name));
         let inherited = self.input.filter.inherit(verdict);
@@ -571,8 +572,8 @@ impl<'a> Visit<'a> {
     ) -> Result<(), ScanError> {
         let (Some(left), Some(right)) = (left, right) else { return Ok(()) };
         let folder_side = if left.is_folder() { Side::Left } else { Side::Right };
-        let path = self.record.path.join(&name);
-        let winner = match (self.record.mode, &known) {
+        let path = self.visited.path.join(&name);
+        let winner = match (self.visited.mode, &known) {
             (Mode::Take(side), _) => Some((side, Role::Loser)),
             // The other side made an item of the folder; that holds unless something in the folder has changed.
             (_, Some(known)) if known.is_folder() => {
@@ -668,7 +669,7 @@ impl<'a> Visit<'a> {
 
     fn item(&mut self, name: Name, left: Option<Meta>, right: Option<Meta>, known: Option<Known>) {
         let mut read = None;
-        let verdict = match self.record.mode {
+        let verdict = match self.visited.mode {
             Mode::Reconcile => {
                 match self.reconciled(&name, (left.as_ref(), right.as_ref()), known.as_ref(), &mut read) {
                     Ok(verdict) => verdict,
@@ -683,7 +684,7 @@ impl<'a> Visit<'a> {
             }
             Mode::Take(side) => self.taken_over(side, &name, left.as_ref(), right.as_ref()),
         };
-        let role = if self.record.mode == Mode::Reconcile { Role::Plain } else { Role::Loser };
+        let role = if self.visited.mode == Mode::Reconcile { Role::Plain } else { Role::Loser };
         let (verdict, role) = match (verdict, &left, &right) {
             (Verdict::Nothing, Some(left), Some(right)) => match self.unless_rotten(&name, left, right) {
                 Verdict::Carry(side) => (Verdict::Carry(side), Role::Loser),
@@ -701,7 +702,7 @@ impl<'a> Visit<'a> {
             }
             (Verdict::Forget, ..) => self.open_question(name, known),
             (Verdict::Keep(side), ..) => {
-                self.record.remains[at(side)] = true;
+                self.visited.remains[at(side)] = true;
                 self.remembered.extend(known);
             }
             (Verdict::Carry(Side::Right), Some(from), was) => {
@@ -729,150 +730,6 @@ impl<'a> Visit<'a> {
             // Every verdict comes with the entries that it is about.
             _ => {}
         }
-    }
-
-    /// What neither side has changed needs nothing, unless one of them is known to have changed by itself: then the other's
-    /// version comes back.
-    fn unless_rotten(&mut self, name: &Name, left: &Meta, right: &Meta) -> Verdict {
-        let rot = self.input.rotten;
-        let Some(known) = rot.of(&self.record.path, name, left, right) else { return Verdict::Nothing };
-        match known.side.filter(|side| rot.mends(Some(*side))) {
-            Some(side) => {
-                let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
-                let ours = Held { store: self.input.left, path: &here };
-                let theirs = Held { store: self.input.right, path: &there };
-                let same =
-                    content::equal(ours, theirs, left.size, (true, self.stop), &mut |_| {}).unwrap_or(false);
-                if same { Verdict::Nothing } else { Verdict::Carry(side) }
-            }
-            None => {
-                self.found.problems.push(Rot::problem(known));
-                Verdict::Nothing
-            }
-        }
-    }
-
-    /// What is done about a name that is no folder. `read` gets the hash of what was found to be the same on both sides, where that was
-    /// found by reading.
-    fn reconciled(
-        &mut self,
-        name: &Name,
-        (left, right): (Option<&Meta>, Option<&Meta>),
-        known: Option<&Known>,
-        read: &mut Option<Hash>,
-    ) -> std::result::Result<Verdict, (Side, StoreError)> {
-        if let (Some(left), Some(right)) = (left, right)
-            && self.is_only_shifted(name, left, right, read)
-        {
-            self.found.shifted += 1;
-            return Ok(Verdict::Adjust);
-        }
-        let ours = self.state(Side::Left, name, (left, right), known, read)?;
-        let theirs = self.state(Side::Right, name, (left, right), known, read)?;
-        Ok(reconcile(ours, theirs, self.input.removals, &mut || match (left, right) {
-            (Some(left), Some(right)) => self.same_content(name, left, right, read),
-            _ => false,
-        }))
-    }
-
-    /// What has happened to a name at a side. Where its time is no proof that nothing has, its content is asked.
-    fn state(
-        &mut self,
-        side: Side,
-        name: &Name,
-        (left, right): (Option<&Meta>, Option<&Meta>),
-        known: Option<&Known>,
-        read: &mut Option<Hash>,
-    ) -> std::result::Result<State, (Side, StoreError)> {
-        let entry = if side == Side::Left { left } else { right };
-        let Some(known) = known else { return Ok(State::unremembered(entry)) };
-        let found = known.state(side, entry, &mut |expected| self.has_hash(side, name, expected));
-        let fresh = self.looked.is_some_and(|looked| known.is_fresh(side, looked));
-        let unsure = matches!(found, State::Same | State::Adjusted);
-        let Some(entry) = entry.filter(|entry| unsure && (fresh || entry.is_young())) else {
-            return Ok(found);
-        };
-        let proved = match (&known.what, left.zip(right)) {
-            (KnownKind::File(_, Some(expected)), _) => {
-                let found = content::hash(self.input.store(side), &self.now_at(side, name), self.stop);
-                found.map_err(|error| (side, error))? == Some(*expected)
-            }
-            (_, Some((left, right))) if left.size == right.size => {
-                *read = self.read_both(name, left.size)?;
-                read.is_some()
-            }
-            // The other side lacks it, or has another: nothing tells, and nothing is lost when it counts as changed.
-            _ => false,
-        };
-        if !proved {
-            return Ok(State::Changed);
-        }
-        self.input.store(side).proved(&self.now_at(side, name), entry);
-        // Once it is settled, it need not be read again.
-        self.changed |= fresh && !known.is_fresh(side, self.input.now);
-        Ok(found)
-    }
-
-    /// The hash of what both sides hold; `None` when that is not the same.
-    ///
-    /// # Errors
-    /// The side that could not be read: that proves nothing either way.
-    fn read_both(&self, name: &Name, size: u64) -> std::result::Result<Option<Hash>, (Side, StoreError)> {
-        let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
-        let ours = Held { store: self.input.left, path: &here };
-        let theirs = Held { store: self.input.right, path: &there };
-        let mut hasher = blake3::Hasher::new();
-        let same = content::equal(ours, theirs, size, (false, self.stop), &mut |piece| {
-            hasher.update(piece);
-        })?;
-        Ok(same.then(|| *hasher.finalize().as_bytes()))
-    }
-
-    fn has_hash(&self, side: Side, name: &Name, expected: &Hash) -> bool {
-        let found = content::hash(self.input.store(side), &self.now_at(side, name), self.stop);
-        found.is_ok_and(|found| found == Some(*expected))
-    }
-
-    /// Whether a file still has the content that is remembered of it; not, when its hash is not known.
-    fn still_holds(&self, side: Side, now_at: &RelPath, known: &Known) -> bool {
-        let KnownKind::File(_, Some(expected)) = known.what else { return false };
-        content::hash(self.input.store(side), now_at, self.stop).is_ok_and(|found| found == Some(expected))
-    }
-
-    /// Whether two files differ only as they do where one side keeps local time.
-    fn is_only_shifted(&self, name: &Name, left: &Meta, right: &Meta, read: &mut Option<Hash>) -> bool {
-        let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
-        files
-            && left.size == right.size
-            && self.input.by.is_shifted(left, right)
-            && self.same_content(name, left, right, read)
-    }
-
-    /// Whether two versions that both are new hold the same: by their times where those can tell, else by reading.
-    fn same_content(&self, name: &Name, left: &Meta, right: &Meta, read: &mut Option<Hash>) -> bool {
-        match (left.kind, right.kind) {
-            (EntryKind::Link, EntryKind::Link) => left.target == right.target,
-            (EntryKind::File, EntryKind::File) if left.size == right.size => {
-                if self.times_tell(left, right) && self.input.by.same_time(left, right) {
-                    return true;
-                }
-                *read = self.read_both(name, left.size).unwrap_or(None);
-                read.is_some()
-            }
-            _ => false,
-        }
-    }
-
-    /// Whether equal times of two new versions say that they are one. Of what was saved since both last agreed they do not: two people,
-    /// or one program, may save in the same moment, and the clocks of file systems tick a few times in a hundredth of a second.
-    fn times_tell(&self, left: &Meta, right: &Meta) -> bool {
-        let by = self.input.by;
-        let is_new = |meta: &Meta| match (meta.modified, self.looked) {
-            (Some(modified), Some(looked)) => is_later(modified, looked),
-            (Some(modified), None) => self.agreed || is_fresh(modified, self.input.now),
-            (None, _) => true,
-        };
-        by.precision.is_some() && !by.is_silent(left, right) && !is_new(left) && !is_new(right)
     }
 
     /// What makes the other side as the side that is taken.
@@ -961,7 +818,7 @@ impl<'a> Visit<'a> {
 
     fn settle_conflict(&mut self, name: Name, left: Meta, right: Meta, known: Option<Known>) {
         self.stays(true, true);
-        let path = self.record.path.join(&name);
+        let path = self.visited.path.join(&name);
         match self.conflict(&path, &left, &right) {
             Settled::Held => self.remembered.extend(known),
             Settled::Wins(Side::Left) => self.carry(name, Side::Right, left, Some(right), known, Role::Loser),
@@ -991,10 +848,10 @@ impl<'a> Visit<'a> {
             return;
         };
         self.given.insert(beside.as_bytes().to_vec());
-        let from = self.record.path.join(&name);
+        let from = self.visited.path.join(&name);
         let step = Step::Move { from, to: lost.clone(), was: Box::new(lost.clone()) };
         let aside = Action { name: beside.clone(), side: loser, step, role: Role::Aside };
-        self.found.aside.push((self.record.path.clone(), aside));
+        self.found.aside.push((self.visited.path.clone(), aside));
         self.act(beside.clone(), winner, Step::Add { from: lost }, Role::Plain);
         self.act(name.clone(), loser, Step::Add { from: won }, Role::Plain);
         self.open_question(beside, None);
@@ -1002,7 +859,7 @@ impl<'a> Visit<'a> {
     }
 
     fn act(&mut self, name: Name, side: Side, step: Step, role: Role) {
-        self.record.actions.push(Action { name, side, step, role });
+        self.visited.actions.push(Action { name, side, step, role });
     }
 
     /// Whether a side's limits rule the entry out; reported when they do.
@@ -1062,10 +919,10 @@ impl<'a> Visit<'a> {
             let Some(found) = own.iter_mut().find(|found| found.name == from) else { continue };
             found.name = to.clone();
             let was = Box::new(found.meta.clone());
-            let step = Step::Respell { from: self.record.path.join(&from), was };
+            let step = Step::Respell { from: self.visited.path.join(&from), was };
             let action = Action { name: to, side, step, role: Role::Plain };
             // Before anything else: what follows speaks of the new spelling.
-            self.found.aside.push((self.record.path.clone(), action));
+            self.found.aside.push((self.visited.path.clone(), action));
         }
         for (from, to) in &self.spellings.remembered {
             if let Some(at) = known.iter().position(|known| known.name == *from) {
@@ -1092,22 +949,23 @@ impl<'a> Visit<'a> {
 
     fn refuse(&mut self, code: Code, side: Side, name: &Name, message: String) {
         self.stays(true, true);
-        let path = self.record.path.join(name);
+        let path = self.visited.path.join(name);
         self.found.problems.push(Problem::new(code, side, path, message));
     }
 
     /// Hands over what was decided; returns the folders below.
     fn finish(mut self) -> Vec<Task> {
-        let on_both = self.record.left.is_some() && self.record.right.is_some();
+        let on_both = self.visited.left.is_some() && self.visited.right.is_some();
         if self.changed {
             self.remembered.sort_by(|a, b| a.name.cmp(&b.name));
-            let folder = self.record.path.clone();
+            let folder = self.visited.path.clone();
             let looked = if self.unseen { self.looked } else { Some(self.input.now) };
             let known = self.remembered;
             self.found.news.push(FolderNews { folder, known, looked, open: self.open });
         }
-        if !on_both || self.touched || !self.record.actions.is_empty() || self.record.mode_wanted.is_some() {
-            self.found.records.push(self.record);
+        if !on_both || self.touched || !self.visited.actions.is_empty() || self.visited.mode_wanted.is_some()
+        {
+            self.found.visited.push(self.visited);
         }
         self.below
     }
@@ -1201,9 +1059,9 @@ impl Spellings {
 }
 
 /// Whether an entry is on another file system than the folder that holds it, at whichever side it is.
-fn above_differs(record: &Record, meta: &Meta, device: impl Fn(&Meta) -> Option<u64>) -> bool {
+fn above_differs(folder: &Visited, meta: &Meta, device: impl Fn(&Meta) -> Option<u64>) -> bool {
     let here = device(meta);
-    here.is_some() && [&record.left, &record.right].into_iter().flatten().all(|above| device(above) != here)
+    here.is_some() && [&folder.left, &folder.right].into_iter().flatten().all(|above| device(above) != here)
 }
 
 /// Puts three sorted lists side by side, name by name.

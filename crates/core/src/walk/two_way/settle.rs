@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::{Conflict, Found, Mode, Record, TwoWayInput, TwoWayPlan, at};
+use super::{Conflict, Found, Mode, TwoWayInput, TwoWayPlan, Visited, at};
 use crate::entry::{Meta, Side};
 use crate::job::Removals;
 use crate::path::RelPath;
@@ -18,11 +18,11 @@ pub(super) fn assemble(
     found: Vec<Found>,
 ) -> Result<TwoWayPlan, ScanError> {
     let mut all = merge(found);
-    all.records.sort_unstable_by(|a, b| a.path.cmp(&b.path));
+    all.visited.sort_unstable_by(|a, b| a.path.cmp(&b.path));
     let fates = settle_fates(&mut all, input.removals);
     let mut plans = [Side::Left, Side::Right].map(Plan::changing);
-    for (record, fates) in all.records.into_iter().zip(fates) {
-        for folder in by_direction(record, fates) {
+    for (folder, fates) in all.visited.into_iter().zip(fates) {
+        for folder in by_direction(folder, fates) {
             let side = folder.1;
             add_folder(&mut plans[at(side)], folder.0);
         }
@@ -66,7 +66,7 @@ pub(super) fn assemble(
 fn merge(found: Vec<Found>) -> Found {
     let mut all = Found::default();
     for part in found {
-        all.records.extend(part.records);
+        all.visited.extend(part.visited);
         all.aside.extend(part.aside);
         all.conflicts.extend(part.conflicts);
         all.news.extend(part.news);
@@ -101,11 +101,11 @@ struct Within {
 /// where something arrives in it.
 fn settle_fates(all: &mut Found, removals: Removals) -> Vec<Fates> {
     let mut within: HashMap<RelPath, Within> = HashMap::new();
-    let mut fates = vec![[None; 2]; all.records.len()];
+    let mut fates = vec![[None; 2]; all.visited.len()];
     let mut stuck = Vec::new();
-    for (index, record) in all.records.iter().enumerate().rev() {
-        let mut inside = within.remove(&record.path).unwrap_or_default();
-        for action in &record.actions {
+    for (index, folder) in all.visited.iter().enumerate().rev() {
+        let mut inside = within.remove(&folder.path).unwrap_or_default();
+        for action in &folder.actions {
             let side = at(action.side);
             match action.step {
                 Step::Leave { .. } => {}
@@ -114,12 +114,12 @@ fn settle_fates(all: &mut Found, removals: Removals) -> Vec<Fates> {
             }
         }
         for side in 0..2 {
-            inside.remains[side] |= record.remains[side];
+            inside.remains[side] |= folder.remains[side];
         }
-        fates[index] = fates_of(record, inside, removals);
-        let Some(parent) = record.path.parent() else { continue };
+        fates[index] = fates_of(folder, inside, removals);
+        let Some(parent) = folder.path.parent() else { continue };
         let above = within.entry(parent).or_default();
-        let present = [record.left.is_some(), record.right.is_some()];
+        let present = [folder.left.is_some(), folder.right.is_some()];
         for side in 0..2 {
             let removed = fates[index][side] == Some(Fate::Remove);
             above.remains[side] |= present[side] && !removed;
@@ -127,7 +127,7 @@ fn settle_fates(all: &mut Found, removals: Removals) -> Vec<Fates> {
                 fates[index][side] == Some(Fate::Make) || (inside.arrives[side] && present[side]);
             above.goes[side] |= removed || inside.goes[side];
             if present[side] && !present[1 - side] && !removed {
-                stuck.push((record.path.clone(), side));
+                stuck.push((folder.path.clone(), side));
             }
         }
     }
@@ -135,25 +135,25 @@ fn settle_fates(all: &mut Found, removals: Removals) -> Vec<Fates> {
     fates
 }
 
-fn fates_of(record: &Record, inside: Within, removals: Removals) -> Fates {
-    let side = match (&record.left, &record.right) {
+fn fates_of(folder: &Visited, inside: Within, removals: Removals) -> Fates {
+    let side = match (&folder.left, &folder.right) {
         (Some(_), Some(_)) => return [Some(Fate::Stay); 2],
         (Some(_), None) => 0,
         (None, Some(_)) => 1,
         (None, None) => return [None; 2],
     };
-    let goes = match record.mode {
+    let goes = match folder.mode {
         Mode::Take(winner) => at(winner) != side,
-        Mode::Reconcile => record.known && removals == Removals::Carry,
+        Mode::Reconcile => folder.known && removals == Removals::Carry,
     };
-    let comes = match record.mode {
+    let comes = match folder.mode {
         Mode::Take(winner) => at(winner) == side,
-        Mode::Reconcile => !record.known,
+        Mode::Reconcile => !folder.known,
     };
-    let asked_for = record.chosen || inside.goes[side];
+    let asked_for = folder.chosen || inside.goes[side];
     let mut fates = [None; 2];
     fates[side] = Some(if goes && asked_for && !inside.remains[side] { Fate::Remove } else { Fate::Stay });
-    let made = (comes && record.chosen) || inside.arrives[1 - side];
+    let made = (comes && folder.chosen) || inside.arrives[1 - side];
     fates[1 - side] = made.then_some(Fate::Make);
     fates
 }
@@ -161,8 +161,8 @@ fn fates_of(record: &Record, inside: Within, removals: Removals) -> Fates {
 /// A file that was to stand where a folder has to stay is a problem instead.
 fn refuse_what_needs_its_place(all: &mut Found, path: &RelPath, side: usize) {
     let Some((parent, name)) = path.split() else { return };
-    let Ok(index) = all.records.binary_search_by(|record| record.path.cmp(&parent)) else { return };
-    let actions = &mut all.records[index].actions;
+    let Ok(index) = all.visited.binary_search_by(|folder| folder.path.cmp(&parent)) else { return };
+    let actions = &mut all.visited[index].actions;
     let planned = |action: &Action| {
         action.name == name && at(action.side) == side && matches!(action.step, Step::Add { .. })
     };
@@ -173,17 +173,17 @@ fn refuse_what_needs_its_place(all: &mut Found, path: &RelPath, side: usize) {
     }
 }
 
-/// The parts of a folder's record that concern each direction.
-fn by_direction(record: Record, fates: Fates) -> Vec<(FolderPlan, Side)> {
+/// The parts of a folder's folder that concern each direction.
+fn by_direction(folder: Visited, fates: Fates) -> Vec<(FolderPlan, Side)> {
     let mut actions: [Vec<Action>; 2] = Default::default();
-    for action in record.actions {
+    for action in folder.actions {
         actions[at(action.side)].push(action);
     }
-    let sides = [(Side::Left, &record.left, &record.right), (Side::Right, &record.right, &record.left)];
+    let sides = [(Side::Left, &folder.left, &folder.right), (Side::Right, &folder.right, &folder.left)];
     let mut folders = Vec::new();
     for ((side, own, other), mut actions) in sides.into_iter().zip(actions) {
         let Some(fate) = fates[at(side)] else { continue };
-        let wanted = record.mode_wanted.filter(|mode| own.as_ref().and_then(|meta| meta.mode) != Some(*mode));
+        let wanted = folder.mode_wanted.filter(|mode| own.as_ref().and_then(|meta| meta.mode) != Some(*mode));
         let remode = wanted.is_some() && own.is_some();
         actions.sort_by(|a, b| a.name.cmp(&b.name));
         // A folder that stays keeps its own time: at each side the work done there changes it.
@@ -192,7 +192,7 @@ fn by_direction(record: Record, fates: Fates) -> Vec<(FolderPlan, Side)> {
             Fate::Stay if remode => own.as_ref().map(|own| Meta { mode: wanted, ..own.clone() }),
             _ => None,
         };
-        let path = record.path.clone();
+        let path = folder.path.clone();
         folders.push((FolderPlan { path, fate, left: source, right: own.clone(), remode, actions }, side));
     }
     folders
