@@ -18,7 +18,7 @@ use reedhook_core::memory::Checksum;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
 use reedhook_core::problem::{Code, Problem};
-use reedhook_core::run::kept::{self, KeptRun};
+use reedhook_core::run::kept::{self, Amount, KeptRun};
 use reedhook_core::run::{Ended, Event, Item, RunInput, RunReport, execute, tidy};
 use reedhook_core::store::{FaultKind, Store, StoreError};
 use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunEnd, RunPlace};
@@ -753,7 +753,7 @@ pub fn prune(
     right: &dyn Store,
     current: Option<&str>,
     keep_for: Option<Duration>,
-) -> Outcome<Vec<KeptRun>> {
+) -> Outcome<Vec<Amount>> {
     let failed = |error: StoreError| Failure {
         exit: STOPPED,
         code: error.kind.code(),
@@ -770,14 +770,23 @@ pub fn prune(
         None => !kept.run.owned,
     };
     let runs: Vec<KeptRun> = runs.into_iter().filter(ours).map(|kept| kept.run).collect();
-    let room = right.space().ok().flatten().and_then(|space| job.rules.keep_max.limit(space.total));
+    // What all that is used would fit into needs no counting.
+    let space = right.space().ok().flatten();
+    let room = space.and_then(|space| {
+        let room = job.rules.keep_max.limit(space.total)?;
+        (space.total.saturating_sub(space.free) > room).then_some(room)
+    });
     let keep_for = keep_for.unwrap_or(job.rules.keep_for.duration());
     let current = current.and_then(|name| Name::new(name.as_bytes()).ok());
     let now = clock::trusted(context)?;
     let mut gone = Vec::new();
-    for run in kept::expired(&runs, now, keep_for, room, current.as_ref()) {
-        match kept::erase(right, &run.run) {
-            Ok(()) => gone.push(run.clone()),
+    let mut bytes_of = |run: &KeptRun| Ok(kept::amount(right, &run.run)?.bytes);
+    let expired = kept::expired(&runs, now, keep_for, room, current.as_ref(), &mut bytes_of);
+    for run in expired.map_err(failed)? {
+        let erased =
+            kept::amount(right, &run.run).and_then(|amount| kept::erase(right, &run.run).map(|()| amount));
+        match erased {
+            Ok(amount) => gone.push(amount),
             Err(error) => context.warn(failed(error).message),
         }
     }

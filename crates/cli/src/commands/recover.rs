@@ -13,7 +13,7 @@ use reedhook_core::job::{Kind, Newer};
 use reedhook_core::memory::Rotten;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::{Counts, Fate, Step};
-use reedhook_core::run::kept::kept_files;
+use reedhook_core::run::kept::{Amount, amount, kept_files};
 use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
 use reedhook_core::run::{Done, Event, kept_folder, kept_root};
 use reedhook_core::store::{FaultKind, Store, StoreError};
@@ -64,7 +64,8 @@ pub fn kept(context: &Context, command: KeptCommand) -> Outcome {
                     older_than.map(|age| age.duration()),
                 )?);
             }
-            let (files, size) = gone.iter().fold((0, 0), |sum, run| (sum.0 + run.files, sum.1 + run.bytes));
+            let add = |sum: (u64, u64), one: &Amount| (sum.0 + one.files, sum.1 + one.bytes);
+            let (files, size) = gone.iter().fold((0, 0), add);
             if context.global.json {
                 lines::print(&json!({"event": "pruned", "runs": gone.len(), "files": files, "bytes": size}));
             } else if gone.is_empty() {
@@ -171,24 +172,27 @@ fn list_runs(context: &Context, name: &str) -> Outcome {
     for Holder { side, place, store, .. } in holders {
         let (ours, theirs): (Vec<InOrder>, Vec<InOrder>) = in_order(context, store.as_ref())?
             .into_iter()
-            // What was brought back leaves its folders behind until they are pruned.
-            .filter(|kept| kept.run.files > 0)
             .partition(|kept| kept.job.as_deref().map_or(!kept.run.owned, |owner| owner == job.name));
         others += theirs.len();
         for InOrder { run, .. } in ours {
+            let amount = amount(store.as_ref(), &run.run).map_err(|error| unreadable(&error))?;
+            // What was brought back leaves its folders behind until they are pruned.
+            if amount.files == 0 {
+                continue;
+            }
             empty = false;
-            total += run.bytes;
+            total += amount.bytes;
             let number = record.find_run(name, &run.run.to_string())?.map(|row| row.number);
             if context.global.json {
                 lines::print(&json!({"event": "kept", "run": run.run.to_string(), "side": side.as_str(),
-                    "place": place.location(), "number": number, "files": run.files, "bytes": run.bytes}));
+                    "place": place.location(), "number": number, "files": amount.files, "bytes": amount.bytes}));
             }
             table.row(vec![
                 number.map_or("–".to_owned(), |number| number.to_string()),
                 run.began.map_or("?".to_owned(), |began| moment(began.seconds() * 1000)),
                 if several { place.short(&context.home) } else { String::new() },
-                grouped(run.files),
-                bytes(run.bytes),
+                grouped(amount.files),
+                bytes(amount.bytes),
                 run.run.to_string(),
             ]);
         }

@@ -13,19 +13,24 @@ use crate::entry::Stamp;
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::store::{Attributes, Expect, FaultKind, Publish, Result, Store, StoreExt};
 
-/// The kept copies of one run.
+/// A run that has kept copies.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct KeptRun {
     /// The run.
     pub run: Name,
     /// When the run began; `None` when the name does not tell.
     pub began: Option<Stamp>,
+    /// Whether it is written down whose they are.
+    pub owned: bool,
+}
+
+/// How much a run has kept.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Amount {
     /// Files and links.
     pub files: u64,
     /// Their bytes.
     pub bytes: u64,
-    /// Whether it is written down whose they are.
-    pub owned: bool,
 }
 
 /// One kept copy.
@@ -37,7 +42,8 @@ pub struct KeptFile {
     pub size: u64,
 }
 
-/// The runs with kept copies, oldest first, going by their names, which are times in this zone.
+/// The runs with kept copies, oldest first, going by their names, which are times in this zone. The copies themselves are not looked at:
+/// there may be a year's worth of them, far away.
 ///
 /// # Errors
 /// When the store fails. No kept copies at all are no failure.
@@ -54,17 +60,20 @@ pub fn kept_runs(store: &dyn Store, zone: &TimeZone) -> Result<Vec<KeptRun>> {
     };
     let mut runs = Vec::new();
     for entry in listing.entries.into_iter().filter(|entry| entry.meta.is_folder()) {
-        let files = kept_files(store, &entry.name)?;
-        runs.push(KeptRun {
-            owned: owned.contains(&entry.name),
-            began: began(&entry.name, zone),
-            files: files.len() as u64,
-            bytes: files.iter().map(|file| file.size).sum(),
-            run: entry.name,
-        });
+        let (owned, began) = (owned.contains(&entry.name), began(&entry.name, zone));
+        runs.push(KeptRun { run: entry.name, began, owned });
     }
     runs.sort_by(|a, b| (a.began, &a.run).cmp(&(b.began, &b.run)));
     Ok(runs)
+}
+
+/// How much a run has kept. Every folder of its copies is listed for that.
+///
+/// # Errors
+/// When the store fails.
+pub fn amount(store: &dyn Store, run: &Name) -> Result<Amount> {
+    let files = kept_files(store, run)?;
+    Ok(Amount { files: files.len() as u64, bytes: files.iter().map(|file| file.size).sum() })
 }
 
 /// Every kept copy of a run, by path.
@@ -97,26 +106,40 @@ fn began(run: &Name, zone: &TimeZone) -> Option<Stamp> {
 }
 
 /// Which runs' copies have to go: those kept for longer than `keep_for`, then the oldest until all together take at most
-/// `room` bytes. The copies of `current` stay whatever they take. `runs` is in order, oldest first.
+/// `room` bytes. The copies of `current` stay whatever they take. `runs` is in order, oldest first. `bytes_of` is asked only where there
+/// is too little room for everything there may be, and of no more runs than fit.
+///
+/// # Errors
+/// When `bytes_of` fails.
 pub fn expired<'a>(
     runs: &'a [KeptRun],
     now: Stamp,
     keep_for: Duration,
     room: Option<u64>,
     current: Option<&Name>,
-) -> Vec<&'a KeptRun> {
+    bytes_of: &mut dyn FnMut(&KeptRun) -> Result<u64>,
+) -> Result<Vec<&'a KeptRun>> {
     let oldest = now.seconds().saturating_sub_unsigned(keep_for.as_secs());
-    let mut total: u64 = runs.iter().map(|run| run.bytes).sum();
-    let mut gone = Vec::new();
-    for run in runs.iter().filter(|run| Some(&run.run) != current) {
-        let too_old = run.began.is_some_and(|began| began.seconds() < oldest);
-        let too_much = room.is_some_and(|room| total > room);
-        if too_old || too_much {
-            total -= run.bytes;
-            gone.push(run);
+    let is_current = |run: &KeptRun| Some(&run.run) == current;
+    let is_old = |run: &KeptRun| run.began.is_some_and(|began| began.seconds() < oldest);
+    let (mut gone, staying): (Vec<&KeptRun>, Vec<&KeptRun>) =
+        runs.iter().partition(|run| is_old(run) && !is_current(run));
+    let Some(room) = room else { return Ok(gone) };
+    let mut total = match staying.iter().find(|run| is_current(run)) {
+        Some(run) => bytes_of(run)?,
+        None => 0,
+    };
+    let mut too_many = Vec::new();
+    for run in staying.into_iter().rev().filter(|run| !is_current(run)) {
+        if too_many.is_empty() {
+            total = total.saturating_add(bytes_of(run)?);
+        }
+        if total > room {
+            too_many.push(run);
         }
     }
-    gone
+    gone.extend(too_many.into_iter().rev());
+    Ok(gone)
 }
 
 /// What a clock said, and how far retention believes it.
@@ -210,9 +233,9 @@ pub(super) fn write_owner(store: &dyn Store, run: &Name, owner: &str) -> Result<
 mod tests {
     use super::*;
 
-    fn run(name: &str, bytes: u64) -> KeptRun {
+    fn run(name: &str) -> KeptRun {
         let run = Name::new(name.as_bytes()).expect("a name");
-        KeptRun { began: began(&run, &TimeZone::UTC), run, files: 1, bytes, owned: false }
+        KeptRun { began: began(&run, &TimeZone::UTC), run, owned: false }
     }
 
     #[test]
@@ -244,23 +267,28 @@ mod tests {
 
     #[test]
     fn age_then_room_decide_and_the_current_run_stays() {
-        let runs = [
-            run("20310501-060000-aaaa", 10),
-            run("20310510-060000-bbbb", 20),
-            run("20310520-060000-cccc", 30),
-        ];
+        let runs = ["20310501-060000-aaaa", "20310510-060000-bbbb", "20310520-060000-cccc"].map(run);
         let now = Stamp::new(runs[2].began.expect("a time").seconds() + 3600, 0);
         let day = Duration::from_secs(86_400);
-        let names = |keep_for: Duration, room: Option<u64>, current: usize| -> Vec<usize> {
-            let gone = expired(&runs, now, keep_for, room, runs.get(current).map(|run| &run.run));
-            gone.iter().map(|gone| runs.iter().position(|run| run == *gone).expect("known")).collect()
+        let place = |one: &KeptRun| runs.iter().position(|run| run == one).expect("known");
+        // What goes, and of how many runs that was asked.
+        let gone = |keep_for: Duration, room: Option<u64>, current: usize| -> (Vec<usize>, usize) {
+            let mut asked = 0;
+            let mut bytes_of = |run: &KeptRun| {
+                asked += 1;
+                Ok([10, 20, 30][place(run)])
+            };
+            let current = runs.get(current).map(|run| &run.run);
+            let gone = expired(&runs, now, keep_for, room, current, &mut bytes_of).expect("no store fails");
+            (gone.into_iter().map(place).collect(), asked)
         };
-        assert_eq!(names(30 * day, None, 2), [0usize; 0]);
-        assert_eq!(names(15 * day, None, 2), [0]);
-        assert_eq!(names(5 * day, None, 2), [0, 1]);
-        assert_eq!(names(30 * day, Some(50), 2), [0]);
-        assert_eq!(names(30 * day, Some(0), 2), [0, 1], "never the copies of the run in progress");
-        assert_eq!(names(Duration::ZERO, Some(0), 9), [0, 1, 2]);
+        assert_eq!(gone(30 * day, None, 2), (vec![], 0));
+        assert_eq!(gone(15 * day, None, 2), (vec![0], 0));
+        assert_eq!(gone(5 * day, None, 2), (vec![0, 1], 0));
+        assert_eq!(gone(30 * day, Some(60), 2), (vec![], 3));
+        assert_eq!(gone(30 * day, Some(50), 2), (vec![0], 3));
+        assert_eq!(gone(30 * day, Some(0), 2), (vec![0, 1], 2), "never the copies of the run in progress");
+        assert_eq!(gone(Duration::ZERO, Some(0), 9), (vec![0, 1, 2], 0));
         assert_eq!(began(&Name::new(b"by hand").expect("a name"), &TimeZone::UTC), None);
     }
 }

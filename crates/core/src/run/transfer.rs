@@ -151,8 +151,8 @@ struct Pending {
     /// How much of it this run has brought.
     written: u64,
     now: Mark,
-    /// Its time at the source, where it was given another.
-    read: Option<Stamp>,
+    /// The source as it was read, where what is written was given another time.
+    apart: Option<Box<Meta>>,
     /// What was read at the source, when it is to be verified.
     hash: Option<Hash>,
 }
@@ -163,7 +163,7 @@ struct Staged {
     size: u64,
     written: u64,
     now: Mark,
-    read: Option<Stamp>,
+    apart: Option<Box<Meta>>,
     hash: Option<Hash>,
 }
 
@@ -264,7 +264,7 @@ impl Transfer<'_, '_> {
                     size: 0,
                     written: 0,
                     now: Mark::of(from),
-                    read: None,
+                    apart: None,
                     hash: None,
                 });
                 self.take_over(item, &path, was.as_deref(), staged)
@@ -315,14 +315,14 @@ impl Transfer<'_, '_> {
         staged: Result<Staged, CopyError>,
     ) -> Result<(), Halt> {
         match staged {
-            Ok(Staged { sealed, size, written, now, read, hash }) => {
+            Ok(Staged { sealed, size, written, now, apart, hash }) => {
                 let lost = item.action.role == Role::Loser;
                 let pending = Pending {
                     sealed,
                     size,
                     written,
                     now,
-                    read,
+                    apart,
                     hash,
                     done: Done::of(item.action),
                     expect: was.map_or(Expect::Absent, |was| Expect::This(was.clone())),
@@ -341,14 +341,21 @@ impl Transfer<'_, '_> {
         let target = from.target.as_deref().unwrap_or_default();
         let sealed = self.engine.input.right.stage_link(path, target, &self.engine.attributes(from));
         sealed
-            .map(|sealed| Staged { sealed, size: 0, written: 0, now: Mark::of(from), read: None, hash: None })
+            .map(|sealed| Staged {
+                sealed,
+                size: 0,
+                written: 0,
+                now: Mark::of(from),
+                apart: None,
+                hash: None,
+            })
             .map_err(CopyError::Write)
     }
 
     fn stage_special(&self, path: &RelPath, from: &Meta) -> Result<Staged, CopyError> {
         let sealed = self.engine.input.right.stage_special(path, from, &self.engine.attributes(from));
         let staged =
-            |sealed| Staged { sealed, size: 0, written: 0, now: Mark::of(from), read: None, hash: None };
+            |sealed| Staged { sealed, size: 0, written: 0, now: Mark::of(from), apart: None, hash: None };
         sealed.map(staged).map_err(CopyError::Write)
     }
 
@@ -493,8 +500,8 @@ impl Transfer<'_, '_> {
         let read = Mark::of(&after);
         let given = apart(&after);
         let now = Mark { modified: given.or(read.modified), ..read };
-        let read = read.modified.filter(|_| given.is_some());
-        Ok(Some(Staged { sealed, size: after.size, written, now, read, hash }))
+        let (size, apart) = (after.size, given.map(|_| Box::new(after)));
+        Ok(Some(Staged { sealed, size, written, now, apart, hash }))
     }
 
     fn enqueue(&self, pending: Pending) {
@@ -601,7 +608,8 @@ impl Transfer<'_, '_> {
                     Expect::This(_) if !item.keep => Gone::Erased,
                     _ => Gone::Kept,
                 };
-                let (now, read, hash) = (item.now, item.read, item.hash);
+                let (now, hash) = (item.now, item.hash);
+                let read = item.apart.and_then(|source| self.bring_into_step(&path, &source, now));
                 let done = Item { now, was, read, hash, gone, ..Item::new(item.done, path, item.size) };
                 self.engine.done(done, item.written);
                 true
@@ -610,6 +618,16 @@ impl Transfer<'_, '_> {
                 self.report(error, &path);
                 false
             }
+        }
+    }
+
+    /// Gives a source the time of the version that was made of it, where that is another; its own, where it keeps that.
+    fn bring_into_step(&self, path: &RelPath, source: &Meta, now: Mark) -> Option<Stamp> {
+        let given = Attributes { modified: now.modified, ..Attributes::default() };
+        match self.engine.input.left.set_attributes(path, Some(source), &given) {
+            Ok(()) => None,
+            // Edited meanwhile, or it takes no times: what is remembered of each side is its own.
+            Err(_) => source.modified,
         }
     }
 
