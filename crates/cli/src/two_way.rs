@@ -3,7 +3,7 @@
 use std::sync::{Arc, Mutex, PoisonError};
 
 use reedhook_core::baseline::{Deeds, learn};
-use reedhook_core::entry::Side;
+use reedhook_core::entry::{Meta, Side};
 use reedhook_core::filter::Filter;
 use reedhook_core::identity;
 use reedhook_core::job::{ConflictPolicy, Conflicts};
@@ -13,8 +13,10 @@ use reedhook_core::plan::Plan;
 use reedhook_core::plan::guard::{self, Lift};
 use reedhook_core::plan::two_way::{Policies, Remembered, Settled};
 use reedhook_core::store::{Store, StoreError};
-use reedhook_core::walk::two_way::{Conflict, FolderNews, TwoWayInput, TwoWayPlan, scan_two_way};
-use reedhook_core::walk::{Moves, Rot};
+use reedhook_core::walk::two_way::{
+    Conflict, Decided, FolderNews, TwoWayInput, TwoWayPlan, decide_one, scan_two_way,
+};
+use reedhook_core::walk::{Moves, Rot, ScanError};
 use reedhook_record::{Record, RecordError};
 
 use crate::context::Context;
@@ -181,7 +183,42 @@ fn scan(
     (moves, rotten): (Moves, &[Rotten]),
     settling: Option<&Settling>,
 ) -> Outcome<TwoWayPlan> {
-    let memory = Memory::of(context, job, left.as_ref(), right.as_ref())?;
+    let (left, right) = (left.as_ref(), right.as_ref());
+    let found = ask(context, job, (left, right), (moves, rotten), settling, |input| {
+        watched(context, &job.name, |progress| scan_two_way(input, progress))
+    })?;
+    found.map_err(|error| failed_scan(error, left, right))
+}
+
+/// Decides one path as a run would.
+pub fn decide(
+    context: &Context,
+    job: &Job,
+    (left, right): (&dyn Store, &dyn Store),
+    path: &RelPath,
+    found: (Option<&Meta>, Option<&Meta>),
+) -> Outcome<Decided> {
+    let decided = ask(context, job, (left, right), (Moves::Unproved, &[]), None, |input| {
+        decide_one(input, &context.stop, path, found)
+    })?;
+    decided.map_err(|error| failed_scan(error, left, right))
+}
+
+fn failed_scan(error: ScanError, left: &dyn Store, right: &dyn Store) -> Failure {
+    let word = |side: Side| if side == Side::Left { "left side" } else { "right side" };
+    scan_failure(error, word, left, right)
+}
+
+/// Puts together what a scan needs, and asks with it.
+fn ask<T>(
+    context: &Context,
+    job: &Job,
+    (left, right): (&dyn Store, &dyn Store),
+    (moves, rotten): (Moves, &[Rotten]),
+    settling: Option<&Settling>,
+    question: impl FnOnce(&TwoWayInput<'_>) -> T,
+) -> Outcome<T> {
+    let memory = Memory::of(context, job, left, right)?;
     let policies = policies(job, settling)?;
     let filter = match settling {
         Some(settling) => {
@@ -192,8 +229,8 @@ fn scan(
     let recall = |folder: &RelPath| memory.folder(folder).map_err(MemoryError::from);
     let removing = context.home.record()?.removing(&job.name)?;
     let input = TwoWayInput {
-        left: left.as_ref(),
-        right: right.as_ref(),
+        left,
+        right,
         filter: &filter,
         baseline: &recall,
         now: crate::clock::now(),
@@ -207,11 +244,7 @@ fn scan(
         zone: &crate::clock::zone(),
         rotten: Rot { known: rotten, mend: &[Some(Side::Left), Some(Side::Right)] },
     };
-    let found = watched(context, &job.name, |progress| scan_two_way(&input, progress));
-    found.map_err(|error| {
-        let word = |side: Side| if side == Side::Left { "left side" } else { "right side" };
-        scan_failure(error, word, left.as_ref(), right.as_ref())
-    })
+    Ok(question(&input))
 }
 
 /// The parts of a run in their order: what makes room first, then each direction.

@@ -378,3 +378,32 @@ fn kills_in_both_directions() {
     }
     assert!(midway > 10, "only {midway} of 42 kills met a run in progress");
 }
+
+/// Drives and servers of whole seconds: what is saved again within the second, with the same size, is seen; `why` says so too; and the
+/// version that is brought over has a time of its own, at both sides.
+#[test]
+fn what_is_saved_again_within_the_second_is_seen() {
+    let save = |path: &Path, content: &str, seconds: u64| {
+        fs::write(path, content).unwrap();
+        let time = std::time::SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(seconds);
+        fs::File::options().write(true).open(path).unwrap().set_modified(time).unwrap();
+    };
+    let now = || std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let station = Station::with_job("two-way", &[]);
+    let (left, right) = (station.left().join("heron.csv"), station.right().join("heron.csv"));
+    let second = now();
+    save(&left, "heron,3", second);
+    station.run_job(&["--yes"]).expect(0);
+    save(&right, "heron,4", second);
+    let why = station.run(&["why", "counts", "heron.csv", "--json"]).expect(0).last();
+    assert_eq!(why["decision"], "carry", "{why}");
+    assert_eq!(number(&station.run_job(&["--yes"]).expect(0).last(), "updated"), 1);
+    assert_eq!(fs::read_to_string(&left).unwrap(), "heron,4");
+    let time = |path: &Path| fs::metadata(path).unwrap().modified().unwrap();
+    assert_eq!(time(&left), time(&right));
+    assert_ne!(time(&left), std::time::UNIX_EPOCH + std::time::Duration::from_secs(second), "another version");
+    // What is older than that second is believed: the run reads nothing, and has nothing to do.
+    let quiet = station.run_job(&["--yes"]).expect(0).last();
+    assert_eq!((number(&quiet, "updated"), number(&quiet, "meta")), (0, 0), "{quiet}");
+    station.run(&["verify", "counts"]).expect(0);
+}

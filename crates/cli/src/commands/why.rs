@@ -4,12 +4,12 @@ use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::Ordering;
 
 use reedhook_core::compare::Comparison;
-use reedhook_core::entry::{EntryKind, Meta, Side};
+use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::filter::{Filter, Verdict as Taken};
 use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::one_way::{Decision, decide, decide_by_content};
-use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, State, Verdict, reconcile, settle};
+use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, State, Verdict, settle};
 use reedhook_core::store::Store;
 use reedhook_core::walk::{clash_words, why_not_held};
 use serde_json::json;
@@ -22,7 +22,7 @@ use crate::json as lines;
 use crate::places::{Ends, open_destination, open_source};
 use crate::round::{comparison, interrupted, one_way_rules, open_sources};
 use crate::text::{BOLD, bytes, moment, styled};
-use crate::two_way::Memory;
+use crate::two_way::{self, Memory};
 
 /// A path as typed, relative to a side's root.
 pub fn typed_path(typed: &Path) -> Outcome<RelPath> {
@@ -264,18 +264,6 @@ impl Facts {
             }
             None => "Nothing is remembered: these two sides have not been run together yet.".to_owned(),
         });
-        let state = |side: Side, entry: Option<&Meta>| match &known {
-            Some(known) => {
-                let store = if side == Side::Left { left } else { right };
-                known.state(side, entry, &mut |hash| {
-                    reedhook_core::content::hash(store, path, &context.stop)
-                        .is_ok_and(|found| found == Some(*hash))
-                })
-            }
-            None => State::unremembered(entry),
-        };
-        let (one, other) = (state(Side::Left, ours), state(Side::Right, theirs));
-        self.say(format!("Since then the left {}, and the right {}.", state_words(one), state_words(other)));
         if let (Some(ours), Some(theirs)) = (ours, theirs)
             && ours.is_folder()
             && theirs.is_folder()
@@ -284,30 +272,16 @@ impl Facts {
             self.say("It is a folder on both sides: what is in it is decided name by name.");
             return Ok(());
         }
-        let by = comparison(job, left.capabilities(), right.capabilities());
-        let same_content = || match (ours, theirs) {
-            (Some(ours), Some(theirs)) if ours.kind == theirs.kind && ours.size == theirs.size => {
-                let held = |store| reedhook_core::content::Held { store, path };
-                ours.target == theirs.target
-                    && ((by.same_time(ours, theirs) && !by.is_silent(ours, theirs))
-                        || reedhook_core::content::equal(
-                            held(left),
-                            held(right),
-                            ours.size,
-                            (false, &context.stop),
-                            &mut |_| {},
-                        )
-                        .unwrap_or(false))
-            }
-            _ => false,
-        };
         if (ours, theirs, &known) == (None, None, &None) {
             self.say("Neither side has it, and nothing is remembered of it: is the path right?");
             return Ok(());
         }
-        let verdict = reconcile(one, other, job.rules.removals, &mut || same_content());
+        let decided = two_way::decide(context, job, (left, right), path, (ours, theirs))?;
+        let (one, other) = (state_words(decided.left), state_words(decided.right));
+        self.say(format!("Since then the left {one}, and the right {other}."));
+        let by = comparison(job, left.capabilities(), right.capabilities());
         let folder = ours.or(theirs).is_some_and(Meta::is_folder);
-        let (word, sentence) = match verdict {
+        let (word, sentence) = match decided.verdict {
             Verdict::Conflict => self.conflict(job, path, (ours, theirs), &by)?,
             verdict => verdict_words(verdict, folder),
         };

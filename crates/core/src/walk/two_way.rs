@@ -136,21 +136,44 @@ pub struct Open {
 pub fn scan_two_way(input: &TwoWayInput<'_>, progress: &ScanProgress) -> Result<TwoWayPlan, ScanError> {
     let examine =
         |store: &dyn Store, side| store.stat(&RelPath::root()).map_err(|error| ScanError::Store(side, error));
-    let root = Task {
-        path: RelPath::root(),
-        left: examine(input.left, Side::Left)?,
-        right: examine(input.right, Side::Right)?,
-        known: None,
-        known_at: RelPath::root(),
-        now_at: [RelPath::root(), RelPath::root()],
-        inherited: input.filter.root(),
-        chosen: true,
-        mode: Mode::Reconcile,
-        anothers: [false; 2],
-    };
+    let on_both = (examine(input.left, Side::Left)?, examine(input.right, Side::Right)?);
+    let root = Task::of(RelPath::root(), on_both, input.filter.root());
     let visit = |found: &mut Found, task| Visit::run(input, progress, found, task);
     let found = visit_all((input.left, input.right), root, progress, visit)?;
     settle::assemble(input, progress, found)
+}
+
+/// What has happened to one name at each side, and what is done about it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Decided {
+    /// At the left.
+    pub left: State,
+    /// At the right.
+    pub right: State,
+    /// What a run would do.
+    pub verdict: Verdict,
+}
+
+/// Decides one name that is no folder on both sides, as a scan does. Nothing is changed anywhere.
+///
+/// # Errors
+/// When the baseline, or a file that has to be read, cannot be.
+pub fn decide_one(
+    input: &TwoWayInput<'_>,
+    stop: &AtomicBool,
+    path: &RelPath,
+    (left, right): (Option<&Meta>, Option<&Meta>),
+) -> Result<Decided, ScanError> {
+    let Some((folder, name)) = path.split() else {
+        return Ok(Decided { left: State::Same, right: State::Same, verdict: Verdict::Nothing });
+    };
+    let Remembered { known, looked } = (input.baseline)(&folder).map_err(ScanError::Baseline)?;
+    let mut found = Found::default();
+    let mut visit = Visit::new(input, stop, &mut found, Task::of(folder, (None, None), input.filter.root()));
+    (visit.agreed, visit.looked) = (!known.is_empty(), looked);
+    let known = known.into_iter().find(|known| known.name == name);
+    let decided = visit.decided(&name, (left, right), known.as_ref(), &mut None);
+    decided.map_err(|(side, error)| ScanError::Store(side, error))
 }
 
 /// How the names of a folder are decided.
@@ -177,6 +200,15 @@ struct Task {
     mode: Mode,
     /// At each side: whether it is, or lies in, the root of another job's side.
     anothers: [bool; 2],
+}
+
+impl Task {
+    /// A folder that has one spelling everywhere.
+    fn of(path: RelPath, (left, right): (Option<Meta>, Option<Meta>), inherited: Inherited) -> Task {
+        let (known_at, now_at) = (path.clone(), [path.clone(), path.clone()]);
+        let (known, mode, anothers) = (None, Mode::Reconcile, [false; 2]);
+        Task { path, left, right, known, known_at, now_at, inherited, chosen: true, mode, anothers }
+    }
 }
 
 /// A folder with all that was decided in it.
@@ -266,6 +298,13 @@ impl<'a> Visit<'a> {
         found: &'a mut Found,
         task: Task,
     ) -> Result<Vec<Task>, ScanError> {
+        let inherited = task.inherited;
+        let mut visit = Visit::new(input, &progress.stop, found, task);
+        visit.look(inherited, progress)?;
+        Ok(visit.finish())
+    }
+
+    fn new(input: &'a TwoWayInput<'a>, stop: &'a AtomicBool, found: &'a mut Found, task: Task) -> Visit<'a> {
         let mode_wanted = match (&task.left, &task.right) {
             (Some(left), Some(right))
                 if task.chosen && !task.path.is_root() && !input.by.same_mode(left, right) =>
@@ -285,9 +324,9 @@ impl<'a> Visit<'a> {
             mode_wanted,
             remains: [false; 2],
         };
-        let mut visit = Visit {
+        Visit {
             input,
-            stop: &progress.stop,
+            stop,
             found,
             visited,
             below: Vec::new(),
@@ -305,9 +344,7 @@ impl<'a> Visit<'a> {
             known_at: task.known_at,
             now_at: task.now_at,
             anothers: task.anothers,
-        };
-        visit.look(task.inherited, progress)?;
-        Ok(visit.finish())
+        }
     }
 
     fn look(&mut self, inherited: Inherited, progress: &ScanProgress) -> Result<(), ScanError> {

@@ -3,7 +3,7 @@
 //! Sizes and times are asked first, and believed as far as they go. Where they cannot tell, the content is read: against the hash that is
 //! remembered, or against the other side. What cannot be read proves nothing either way, and is no change.
 
-use super::Visit;
+use super::{Decided, Visit};
 use crate::content::{self, Hash, Held};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
@@ -50,12 +50,24 @@ impl Visit<'_> {
             self.found.shifted += 1;
             return Ok(Verdict::Adjust);
         }
+        Ok(self.decided(name, (left, right), known, read)?.verdict)
+    }
+
+    /// What has happened at each side, and what that comes to.
+    pub(super) fn decided(
+        &mut self,
+        name: &Name,
+        (left, right): (Option<&Meta>, Option<&Meta>),
+        known: Option<&Known>,
+        read: &mut Option<Hash>,
+    ) -> Read<Decided> {
         let ours = self.state(Side::Left, name, (left, right), known, read)?;
         let theirs = self.state(Side::Right, name, (left, right), known, read)?;
-        Ok(reconcile(ours, theirs, self.input.removals, &mut || match (left, right) {
+        let verdict = reconcile(ours, theirs, self.input.removals, &mut || match (left, right) {
             (Some(left), Some(right)) => self.same_content(name, left, right, read),
             _ => false,
-        }))
+        });
+        Ok(Decided { left: ours, right: theirs, verdict })
     }
 
     /// What has happened to a name at a side. Where its time is no proof that nothing has, its content is asked.
