@@ -64,8 +64,8 @@ fn top(store: &dyn Store, folder: &RelPath) -> Option<(HashSet<Name>, Vec<Name>)
 #[cfg(test)]
 mod tests {
     use super::*;
-    use reedhook_core::testing::put;
-    use reedhook_stores::simulated::SimulatedStore;
+    use reedhook_testing::put;
+    use reedhook_testing::simulated::SimulatedStore;
 
     fn store(paths: &[&str]) -> SimulatedStore {
         let store = SimulatedStore::new("x");

@@ -473,7 +473,7 @@ mod tests {
     use super::*;
     use crate::jobfile::JobKeys;
     use reedhook_core::job::Kind;
-    use reedhook_stores::simulated::SimulatedStore;
+    use reedhook_testing::simulated::SimulatedStore;
 
     #[test]
     fn what_a_destination_cannot_hold_is_said_once_for_all_files() {

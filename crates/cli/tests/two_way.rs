@@ -401,7 +401,11 @@ fn what_is_saved_again_within_the_second_is_seen() {
     assert_eq!(fs::read_to_string(&left).unwrap(), "heron,4");
     let time = |path: &Path| fs::metadata(path).unwrap().modified().unwrap();
     assert_eq!(time(&left), time(&right));
-    assert_ne!(time(&left), std::time::UNIX_EPOCH + std::time::Duration::from_secs(second), "another version");
+    assert_ne!(
+        time(&left),
+        std::time::UNIX_EPOCH + std::time::Duration::from_secs(second),
+        "another version"
+    );
     // What is older than that second is believed: the run reads nothing, and has nothing to do.
     let quiet = station.run_job(&["--yes"]).expect(0).last();
     assert_eq!((number(&quiet, "updated"), number(&quiet, "meta")), (0, 0), "{quiet}");

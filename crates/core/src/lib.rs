@@ -8,11 +8,11 @@
 //! 2. [`plan::guard::check`] looks at the plan and stops what looks like an accident.
 //! 3. [`run::execute`] carries the plan out through the two [`store::Store`]s, reports [`run::Event`]s, and returns what
 //!    was done and what was not.
-//! 4. [`record`] remembers it.
+//! 4. What is to be remembered is in [`memory`], as values: who keeps it is not known here.
 //!
 //! `path`, `entry`, `compare`, `filter`, `units`, `job` and `plan` never touch a disk, a clock or the environment; `walk`
-//! and `run` touch the world only through the two stores they are given. There is no terminal, no protocol and no
-//! asynchronous code here.
+//! and `run` touch the world only through the two stores they are given. There is no terminal, no protocol, no database
+//! and no asynchronous code here.
 
 pub mod baseline;
 pub mod compare;
@@ -31,7 +31,12 @@ pub mod problem;
 pub mod run;
 pub mod store;
 pub mod survey;
-#[cfg(any(test, feature = "testing"))]
-pub mod testing;
 pub mod units;
 pub mod walk;
+
+// The builders that all tests share name this crate from outside.
+#[cfg(test)]
+extern crate self as reedhook_core;
+#[cfg(test)]
+#[path = "../../testing/src/builders.rs"]
+mod testing;

@@ -217,7 +217,7 @@ impl Baselines for StateFile {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use reedhook_core::testing::{file, path};
+    use reedhook_testing::{file, path};
 
     use crate::Runs;
 

@@ -128,7 +128,7 @@ impl Notes for KeptNotes {
 mod tests {
     use super::*;
     use reedhook_core::entry::Stamp;
-    use reedhook_core::testing::path;
+    use reedhook_testing::path;
 
     #[test]
     fn notes_are_kept_by_server_and_shared_between_roots() {

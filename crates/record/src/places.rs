@@ -248,7 +248,7 @@ fn ground(text: String) -> Option<Ground> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use reedhook_core::testing::path;
+    use reedhook_testing::path;
 
     use crate::Runs;
 

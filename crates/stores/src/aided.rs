@@ -471,10 +471,10 @@ impl Stage for AidedStage {
 #[cfg(test)]
 mod tests {
     use reedhook_core::notes::Fleeting;
-    use reedhook_core::testing::conformance;
+    use reedhook_testing::conformance;
 
     use super::*;
-    use crate::simulated::SimulatedStore;
+    use reedhook_testing::simulated::SimulatedStore;
 
     #[test]
     fn helped_stores_are_stores() {

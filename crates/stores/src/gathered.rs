@@ -206,8 +206,8 @@ impl Store for Gathered {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::simulated::SimulatedStore;
-    use reedhook_core::testing::{get, names, path, put};
+    use reedhook_testing::simulated::SimulatedStore;
+    use reedhook_testing::{get, names, path, put};
 
     #[test]
     fn members_appear_as_folders_and_nothing_can_be_written() {

@@ -224,8 +224,8 @@ impl Store for Layered {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::simulated::SimulatedStore;
-    use reedhook_core::testing::{get, names, path, put};
+    use reedhook_testing::simulated::SimulatedStore;
+    use reedhook_testing::{get, names, path, put};
 
     #[test]
     fn of_each_path_the_uppermost_tree_is_seen() {

@@ -8,4 +8,3 @@ pub mod gathered;
 pub mod layered;
 pub mod local;
 pub mod remote;
-pub mod simulated;

@@ -18,9 +18,9 @@ use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::problem::{Code, Problem};
 use reedhook_core::run::{Ended, Event, RESUME_FROM, RunInput, RunReport, execute};
 use reedhook_core::store::{Attributes, FaultKind, Store};
-use reedhook_core::testing::{path, put, rules};
 use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
-use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
+use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
+use reedhook_testing::{path, put, rules};
 
 fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError> {
     let filter = Filter::new(&rules(Kind::Mirror).filter, Stamp::new(0, 0)).unwrap();
@@ -369,7 +369,7 @@ fn a_large_file_is_gone_on_with_and_only_the_rest_is_moved() {
         let (stopped, _) = run("stopped", STOPPED_AFTER);
         assert!(matches!(stopped.ended, Ended::Interrupted));
         let (report, events) = run("again", u64::MAX);
-        assert_eq!(reedhook_core::testing::get(&right, "night.mp4"), large);
+        assert_eq!(reedhook_testing::get(&right, "night.mp4"), large);
         let (mut moved, mut adopted) = (0, 0);
         for event in events {
             match event {
@@ -434,5 +434,5 @@ fn moves_that_are_not_proved_are_not_carried_out() {
     assert_eq!((report.counts.moved, problems.len()), (0, 1), "{problems:?}");
     assert_eq!(right.stat(&path("old")).unwrap().map(|meta| meta.size), Some(13));
     mirror(&left, &right, "20310504-180001-bbbb");
-    assert_eq!(reedhook_core::testing::get(&right, "new"), b"from the left");
+    assert_eq!(reedhook_testing::get(&right, "new"), b"from the left");
 }

@@ -11,9 +11,9 @@ use reedhook_core::job::{Kind, Newer, Preserve};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Fate, Plan, Step};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
-use reedhook_core::testing::{path, put};
 use reedhook_core::walk::{Moves, Rot, ScanInput, ScanProgress, scan};
-use reedhook_stores::simulated::SimulatedStore;
+use reedhook_testing::simulated::SimulatedStore;
+use reedhook_testing::{path, put};
 
 /// A tree from words: `a/b=3@100` is a file of three bytes changed at second 100, `a/` a folder, `a->b` a link.
 fn tree(words: &str) -> SimulatedStore {

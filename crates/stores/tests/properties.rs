@@ -17,10 +17,10 @@ use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::undo::{Past, undo};
 use reedhook_core::run::{Done, Ended, Event, RunInput, RunReport, execute, kept_folder};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
-use reedhook_core::testing::{clear, make_way, put, rules};
 use reedhook_core::walk::{Moves, Rot, ScanInput, ScanProgress, scan};
 use reedhook_stores::local::LocalStore;
-use reedhook_stores::simulated::SimulatedStore;
+use reedhook_testing::simulated::SimulatedStore;
+use reedhook_testing::{clear, make_way, put, rules};
 
 /// One thing that a person does to a tree. A file's content follows from its size and time, because a mirror goes by these.
 #[derive(Debug, Clone)]

@@ -17,8 +17,8 @@ use reedhook_core::job::{ConflictPolicy, Removed, Replaced};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::two_way::Settled;
 use reedhook_core::store::{Attributes, FaultKind, Store};
-use reedhook_core::testing::{clear, make_way, path, put};
-use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
+use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
+use reedhook_testing::{clear, make_way, path, put};
 
 use sides::{Pair, Tree, everything, tree};
 

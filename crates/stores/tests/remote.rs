@@ -8,13 +8,13 @@ use std::time::Duration;
 use reedhook_core::notes::{Fleeting, Notes};
 use reedhook_core::path::RelPath;
 use reedhook_core::store::Store;
-use reedhook_core::testing::conformance;
 use reedhook_standins::{Behaviour, Kind, Settings, Standin};
 use reedhook_stores::remote::connect::{Account, Address, ConnectError, Secret, Trust};
 use reedhook_stores::remote::object::ObjectSetup;
 use reedhook_stores::remote::patience::Patience;
 use reedhook_stores::remote::sftp::SshSetup;
 use reedhook_stores::remote::{Options, Remote};
+use reedhook_testing::conformance;
 use servers::Server;
 
 fn sftp_setup(server: &Server) -> SshSetup {
@@ -98,7 +98,7 @@ fn a_version_is_young_until_it_was_proved_after_its_step() {
     let notes = Arc::new(Fleeting::default());
     let store = over_ftp_noting(&server, "ftp", notes.clone());
     let path = RelPath::new(b"heron.csv").expect("a path");
-    reedhook_core::testing::put(&store, "heron.csv", b"heron,3", 1_900_000_000);
+    reedhook_testing::put(&store, "heron.csv", b"heron,3", 1_900_000_000);
     let shown = || store.stat(&path).expect("an answer").expect("a file");
     assert!(shown().is_young());
     store.proved(&path, &shown());

@@ -17,8 +17,8 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::guard::{self, Facts};
 use reedhook_core::plan::two_way::Settled;
 use reedhook_core::store::{FaultKind, Store};
-use reedhook_core::testing::{path, rules};
-use reedhook_stores::simulated::{Fault, Operation, SimulatedStore};
+use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
+use reedhook_testing::{path, rules};
 
 use sides::{Edit, Pair, Tree, content, everything, tree};
 

@@ -3,7 +3,7 @@
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 
 use reedhook_core::store::StoreExt;
-use reedhook_core::testing::{conformance, get, names, path, put};
+use reedhook_testing::{conformance, get, names, path, put};
 
 use super::*;
 use reedhook_core::entry::{EntryKind, Stamp};

@@ -17,10 +17,10 @@ use reedhook_core::plan::two_way::{Policies, Remembered};
 use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::{Ended, Event, RunInput, execute};
 use reedhook_core::store::{Attributes, Store};
-use reedhook_core::testing::{clear, make_way, put, rules};
 use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
 use reedhook_core::walk::{Moves, Rot, ScanError, ScanProgress};
-use reedhook_stores::simulated::SimulatedStore;
+use reedhook_testing::simulated::SimulatedStore;
+use reedhook_testing::{clear, make_way, put, rules};
 
 /// What a person does at one side.
 #[derive(Debug, Clone)]

@@ -1,134 +1,13 @@
-//! For tests: short builders, and the conformance suite that every store has to pass.
+//! What every store has to do alike, whatever is behind it. A bug that a store had becomes a case here.
 
 use std::io::Read;
 
-use crate::entry::{EntryKind, Meta, Stamp, Version};
-use crate::filter::FilterSpec;
-use crate::job::{JobRules, Kind, Newer, OddNames, Owners, Preserve, Removed, Replaced, Verify};
-use crate::path::{Name, RelPath};
-use crate::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
-use crate::units::{Room, Share};
+use reedhook_core::entry::{EntryKind, Meta, Stamp};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
 
-/// A path from a literal; panics on a bad one.
-pub fn path(text: &str) -> RelPath {
-    RelPath::new(text.as_bytes()).expect("a valid path in a test")
-}
-
-/// A file of a size in bytes, last changed at a second.
-pub fn file(size: u64, seconds: i64) -> Meta {
-    Meta {
-        kind: EntryKind::File,
-        size,
-        modified: Some(Stamp::new(seconds, 0)),
-        mode: Some(0o644),
-        id: None,
-        target: None,
-        extra: None,
-        version: None,
-    }
-}
-
-/// A folder.
-pub fn folder() -> Meta {
-    Meta { kind: EntryKind::Folder, mode: Some(0o755), ..file(0, 50) }
-}
-
-/// A link, last changed at a second.
-pub fn link(target: &str, seconds: i64) -> Meta {
-    Meta { kind: EntryKind::Link, target: Some(target.as_bytes().into()), mode: None, ..file(0, seconds) }
-}
-
-/// The same entry with another mode.
-pub fn moded(meta: Meta, mode: u32) -> Meta {
-    Meta { mode: Some(mode), ..meta }
-}
-
-/// The same entry in a store that knows only when it got it.
-pub fn arrived(meta: Meta) -> Meta {
-    let version = Version { tag: format!("{:?}", meta.modified), arrival: true, young: false };
-    Meta { version: Some(Box::new(version)), ..meta }
-}
-
-/// A job's rules with every default.
-pub fn rules(kind: Kind) -> JobRules {
-    JobRules {
-        kind,
-        filter: FilterSpec::default(),
-        newer: Newer::Leave,
-        removed: Removed::Keep,
-        replaced: Replaced::Keep,
-        keep_for: "30 days".parse().expect("an age"),
-        keep_max: Room::Percent(10.0),
-        preserve: Preserve::Standard,
-        odd_names: OddNames::Report,
-        owners: Owners::Names,
-        one_filesystem: false,
-        verify: Verify::None,
-        max_removals: Share::Percent(25.0),
-        max_changes: Share::Off,
-        conflict: crate::job::Conflicts { by_path: Vec::new(), otherwise: crate::job::ConflictPolicy::Hold },
-        removals: crate::job::Removals::Carry,
-        limit: crate::limit::Limits::default(),
-        polite: false,
-    }
-}
-
-/// Writes a file, whatever stood there, with a time.
-pub fn put(store: &dyn Store, at: &str, content: &[u8], seconds: i64) {
-    let target = path(at);
-    if let Some(parent) = target.parent() {
-        store.make_folders(&parent).expect("folders");
-    }
-    let expect = match store.stat(&target).expect("stat") {
-        Some(meta) => Expect::This(meta),
-        None => Expect::Absent,
-    };
-    let mut stage = store.stage(&target, None).expect("stage");
-    stage.write(content).expect("write");
-    let attributes = Attributes { modified: Some(Stamp::new(seconds, 0)), ..Attributes::default() };
-    let sealed = stage.seal(&attributes).expect("seal");
-    store.publish(sealed, &Publish { expect, keep_as: None }).expect("publish");
-}
-
-/// Reads a whole file.
-pub fn get(store: &dyn Store, at: &str) -> Vec<u8> {
-    let mut bytes = Vec::new();
-    store.open(&path(at), 0).expect("open").read_to_end(&mut bytes).expect("read");
-    bytes
-}
-
-/// The names in a folder, sorted.
-pub fn names(store: &dyn Store, at: &str) -> Vec<String> {
-    let mut names: Vec<String> =
-        store.list(&path(at)).expect("list").entries.iter().map(|entry| entry.name.to_string()).collect();
-    names.sort();
-    names
-}
-
-/// Removes whatever stands at a path.
-pub fn clear(store: &dyn Store, path: &RelPath) {
-    let Ok(Some(meta)) = store.stat(path) else { return };
-    if meta.is_folder() {
-        for entry in store.list(path).expect("list").entries {
-            clear(store, &path.join(&entry.name));
-        }
-        store.remove_folder(path).expect("remove folder");
-    } else {
-        store.remove(path, &meta).expect("remove");
-    }
-}
-
-/// Makes the folders above a path, clearing files that stand in the way.
-pub fn make_way(store: &dyn Store, path: &RelPath) {
-    let mut above = RelPath::root();
-    for part in path.parent().unwrap_or_default().parts() {
-        above = above.join(&Name::new(part).expect("a name"));
-        if !matches!(store.stat(&above), Ok(Some(meta)) if meta.is_folder()) {
-            clear(store, &above);
-            store.make_folder(&above, &Attributes::default()).expect("make folder");
-        }
-    }
-}
+use crate::builders::path;
+use crate::trees::{get, names, put};
 
 /// The contract of [`Store`], checked on a fresh empty store. A store that lacks a capability must refuse what needs it.
 pub fn conformance(store: &dyn Store) {
@@ -146,7 +25,7 @@ pub fn conformance(store: &dyn Store) {
     locks_once(store);
 }
 
-fn kind_of<T>(outcome: crate::store::Result<T>) -> Option<FaultKind> {
+fn kind_of<T>(outcome: reedhook_core::store::Result<T>) -> Option<FaultKind> {
     outcome.err().map(|error| error.kind)
 }
 

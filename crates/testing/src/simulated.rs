@@ -762,7 +762,7 @@ impl Drop for SimulatedStage {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use reedhook_core::testing::{conformance, get, path, put};
+    use crate::{conformance, get, path, put};
 
     #[test]
     fn conforms_with_and_without_capabilities() {
