@@ -80,9 +80,9 @@ impl Bench {
         for side in ["ours", "theirs"] {
             let _ = fs::remove_dir_all(server.root().join(side));
             fs::create_dir(server.root().join(side)).expect("a folder");
+            // Apache writes as an account of its own.
+            let _ = Command::new("chmod").arg("a+rwx").arg(server.root().join(side)).status();
         }
-        // Apache writes as an account of its own.
-        let _ = Command::new("chmod").args(["-R", "a+rwX"]).arg(server.root()).status();
     }
 
     /// Many small files, 20 ms away.
@@ -141,16 +141,19 @@ impl Bench {
         if let Some(server) = Server::start_in("proftpd-tls", Some(&self.folder)) {
             let way = way_to(&server);
             let to = self.know(&server, "proftpd-tls", way.address.port());
-            self.reedhook(&["job", "add", "read-back", "mirror", "far", &to, "--yes", "--quiet"]);
+            // What is verified has been sent before, to a folder that stays.
+            let kept = to.replace("/ours", "/kept");
+            self.reedhook(&["job", "add", "read-back", "mirror", "far", &kept, "--yes", "--quiet"]);
             let with_secret = |words: &[&str]| {
                 run(self.command(program(), words).env("BENCH_SECRET", servers::PASSWORD), false)
             };
+            with_secret(&["run", "read-back", "--yes", "--quiet"]);
             Row::of(
                 format!("{count} small files over FTP with TLS, 20 ms away: verified / sent"),
                 (!self.quick).then_some(2.0),
                 1,
                 || self.clear_served(&server),
-                || with_secret(&["run", "read-back", "--yes", "--quiet"]),
+                || self.to_server("far", &to),
                 || with_secret(&["verify", "read-back", "--quiet"]),
             );
         }
