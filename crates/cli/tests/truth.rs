@@ -184,6 +184,25 @@ fn a_new_time_alone_is_seen_at_an_object_store() {
     assert_eq!((number(&quiet, "meta"), number(&quiet, "updated")), (0, 0), "{quiet}");
 }
 
+/// What was noted of a version that somebody has replaced since is no note about the one that is renamed.
+#[test]
+fn only_notes_that_hold_travel() {
+    let Some(place) = of_server("apache-tls", "archive") else { return };
+    let station = Station::new();
+    station.know(&place);
+    let there = place.served.clone().unwrap().join("counts");
+    station.write("heron.csv", "heron,3", 1_900_000_000);
+    station.run(&["job", "add", "counts", "two-way", "left", "@archive/counts", "--yes"]).expect(0);
+    let run = || station.run_job(&["--yes"]).expect(0).last();
+    assert_eq!(number(&run(), "added"), 1);
+    fs::write(there.join("heron.csv"), "heron,9").unwrap();
+    assert_eq!(number(&run(), "updated"), 1);
+    fs::rename(station.left().join("heron.csv"), station.left().join("rail.csv")).unwrap();
+    assert_eq!(number(&run(), "moved"), 1);
+    let quiet = run();
+    assert_eq!((number(&quiet, "meta"), number(&quiet, "same")), (0, 1), "{quiet}");
+}
+
 /// A time that one machine gives to a file is there for every other one.
 #[test]
 fn a_new_time_alone_reaches_the_other_machine_at_an_object_store() {

@@ -461,7 +461,7 @@ impl Inner {
     }
 
     /// Sets aside what is to be replaced. Where the server can, its path is never empty meanwhile.
-    fn keep(&self, path: &RelPath, keep_as: &RelPath) -> Result<bool> {
+    fn keep(&self, path: &RelPath, keep_as: &RelPath, found: &Meta) -> Result<bool> {
         let duplicated = self.patience.with(|again| match self.wire.duplicate(path, keep_as) {
             Err(trouble) if again && trouble.kind() == FaultKind::Exists => Ok(()),
             outcome => outcome,
@@ -474,27 +474,35 @@ impl Inner {
             }
             Err(error) => return Err(error),
         };
-        self.carry_note(path, keep_as)?;
+        self.note_as(keep_as, self.notes.of(path).filter(|note| is_about(Some(note), found)))?;
         Ok(still_there)
     }
 
-    /// What was noted of a file holds for it at its new path too, where the server may call that version otherwise.
-    fn carry_note(&self, from: &RelPath, to: &RelPath) -> Result<()> {
-        if !self.wire.needs_notes() {
+    /// Notes for a file at its new path what held for it at the old one; the server may call the same version otherwise there.
+    fn note_as(&self, to: &RelPath, held: Option<Note>) -> Result<()> {
+        let Some(note) = held else {
+            if self.wire.needs_notes() {
+                self.note(to, None);
+            }
             return Ok(());
-        }
-        let Some(note) = self.notes.of(from) else { return Ok(()) };
+        };
         let found = self.ask(|wire| wire.stat(to))?;
         let tag = found.and_then(|meta| meta.version).map(|version| version.tag);
         self.note(to, tag.map(|tag| renamed(note, &tag)));
         Ok(())
     }
 
-    /// The notes that hold for what is in a folder now, by the path in it; `None` for what is no folder.
-    fn noted_below(&self, top: &RelPath) -> Result<Option<HashMap<RelPath, Note>>> {
-        if !self.wire.needs_notes() || !self.ask(|wire| wire.stat(top))?.is_some_and(|meta| meta.is_folder())
-        {
-            return Ok(None);
+    /// The notes that hold for what is at a path now: a note about an earlier version says nothing of it.
+    fn noted(&self, top: &RelPath) -> Result<Noted> {
+        if !self.wire.needs_notes() {
+            return Ok(Noted::File(None));
+        }
+        match self.ask(|wire| wire.stat(top))? {
+            Some(meta) if meta.is_folder() => {}
+            Some(meta) => {
+                return Ok(Noted::File(self.notes.of(top).filter(|note| is_about(Some(note), &meta))));
+            }
+            None => return Ok(Noted::File(None)),
         }
         let mut noted = HashMap::new();
         self.each_version_below(top, |folder, name, tag| {
@@ -504,7 +512,7 @@ impl Inner {
                 noted.insert(folder.join(name), note);
             }
         })?;
-        Ok(Some(noted))
+        Ok(Noted::Folder(noted))
     }
 
     /// What was noted of the files in a folder holds for them at its new path too, where the server may call the versions otherwise.
@@ -562,7 +570,7 @@ impl Inner {
             Expect::This(was) => match self.look(target)? {
                 Some(found) if is_still(was, &found) => {
                     let still_there = match &how.keep_as {
-                        Some(keep_as) => self.keep(target, keep_as)?,
+                        Some(keep_as) => self.keep(target, keep_as, &found)?,
                         None => true,
                     };
                     let over = if still_there { Over::This(&found) } else { Over::Nothing };
@@ -607,6 +615,14 @@ fn parted(tag: &str) -> Option<(&str, i64)> {
 /// Whether a note is about the version with this tag.
 fn is_of(note: &Note, tag: &str) -> bool {
     parted(&note.tag).map_or(note.tag.as_str(), |(tag, _)| tag) == tag
+}
+
+/// What is noted of what is to be renamed.
+enum Noted {
+    /// Of a file, where anything is.
+    File(Option<Note>),
+    /// Of the files in a folder and below, by their paths in it.
+    Folder(HashMap<RelPath, Note>),
 }
 
 /// A note about a version that has another tag now; how long it is known stays.
@@ -869,11 +885,11 @@ impl Store for Remote {
         inner.real_parent(from, "rename")?;
         inner.real_parent(to, "rename")?;
         inner.is_no_folder_any_more(from);
-        let noted = inner.noted_below(from)?;
+        let noted = inner.noted(from)?;
         inner.rename(from, to, Over::Nothing)?;
         match noted {
-            Some(noted) => inner.carry_notes(from, to, noted),
-            None => inner.carry_note(from, to),
+            Noted::Folder(noted) => inner.carry_notes(from, to, noted),
+            Noted::File(note) => inner.note_as(to, note),
         }
     }
 
