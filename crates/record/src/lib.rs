@@ -30,9 +30,11 @@ pub use places::{KnownPlace, Places, RunPlace};
 pub use rotten::Findings;
 
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use rusqlite::{Connection, OptionalExtension, Row, named_params, params};
+use rusqlite::{
+    Connection, ErrorCode, OptionalExtension, Row, Transaction, TransactionBehavior, named_params, params,
+};
 
 use reedhook_core::memory::{Checksum, MemoryError};
 use reedhook_core::path::RelPath;
@@ -41,6 +43,9 @@ use reedhook_core::plan::Counts;
 /// Tables whose rows belong to a job, by its name.
 const OF_A_JOB: [&str; 7] =
     ["places", "place_mounts", "checksums", "baselines", "baseline_folders", "removing", "rotten"];
+
+/// How long a program waits for another one that is writing.
+const PATIENCE: Duration = Duration::from_secs(10);
 
 /// The layout that this program writes.
 const VERSION: i64 = 7;
@@ -220,8 +225,8 @@ impl StateFile {
     /// When SQLite fails or a newer program wrote it.
     pub fn open(path: &Path) -> Result<StateFile> {
         let db = Connection::open(path)?;
-        db.busy_timeout(Duration::from_secs(10))?;
-        db.pragma_update(None, "journal_mode", "WAL")?;
+        db.busy_timeout(PATIENCE)?;
+        write_ahead(&db)?;
         db.pragma_update(None, "foreign_keys", true)?;
         let record = StateFile { db };
         record.lay_out()?;
@@ -239,16 +244,20 @@ impl StateFile {
     }
 
     fn lay_out(&self) -> Result<()> {
-        let found: i64 = self.db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+        if self.layout()? == VERSION {
+            return Ok(());
+        }
+        // Two programs may begin at once after an upgrade: whoever waited looks again.
+        let db = Transaction::new_unchecked(&self.db, TransactionBehavior::Immediate)?;
+        let found = self.layout()?;
         if found > VERSION {
             return Err(RecordError::TooNew { found });
         }
         if found < 1 {
             let counts: String =
                 Counts::NAMES.iter().map(|name| format!("{name} INTEGER NOT NULL DEFAULT 0, ")).collect();
-            self.db.execute_batch(&format!(
-                "BEGIN IMMEDIATE;
-                 CREATE TABLE IF NOT EXISTS runs (
+            db.execute_batch(&format!(
+                "CREATE TABLE IF NOT EXISTS runs (
                     id INTEGER PRIMARY KEY, job TEXT NOT NULL, number INTEGER NOT NULL, run TEXT NOT NULL UNIQUE,
                     started INTEGER NOT NULL, seconds REAL NOT NULL DEFAULT 0, outcome TEXT NOT NULL,
                     code TEXT NOT NULL DEFAULT '', message TEXT NOT NULL DEFAULT '', {counts}
@@ -257,47 +266,39 @@ impl StateFile {
                  CREATE TABLE IF NOT EXISTS problem_groups (
                     run_id INTEGER NOT NULL REFERENCES runs (id) ON DELETE CASCADE, code TEXT NOT NULL,
                     count INTEGER NOT NULL, path BLOB NOT NULL, message TEXT NOT NULL, PRIMARY KEY (run_id, code));
-                 PRAGMA user_version = 1;
-                 COMMIT;"
+                 PRAGMA user_version = 1;"
             ))?;
         }
         if found < 2 {
-            self.db.execute_batch(
-                "BEGIN IMMEDIATE;
-                 CREATE TABLE IF NOT EXISTS places (
+            db.execute_batch(
+                "CREATE TABLE IF NOT EXISTS places (
                     job TEXT NOT NULL, place TEXT NOT NULL, identity TEXT NOT NULL, PRIMARY KEY (job, place));
                  CREATE TABLE IF NOT EXISTS checksums (
                     job TEXT NOT NULL, path BLOB NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL,
                     hash BLOB NOT NULL, PRIMARY KEY (job, path)) WITHOUT ROWID;
-                 PRAGMA user_version = 2;
-                 COMMIT;",
+                 PRAGMA user_version = 2;",
             )?;
         }
         if found < 3 {
-            self.db.execute_batch(
-                "BEGIN IMMEDIATE;
-                 CREATE TABLE IF NOT EXISTS baselines (
+            db.execute_batch(
+                "CREATE TABLE IF NOT EXISTS baselines (
                     job TEXT PRIMARY KEY, left_identity TEXT NOT NULL, right_identity TEXT NOT NULL);
                  CREATE TABLE IF NOT EXISTS baseline_folders (
                     job TEXT NOT NULL, folder BLOB NOT NULL, entries BLOB NOT NULL, PRIMARY KEY (job, folder));
-                 PRAGMA user_version = 3;
-                 COMMIT;",
+                 PRAGMA user_version = 3;",
             )?;
         }
         if found < 4 {
-            self.db.execute_batch(
-                "BEGIN IMMEDIATE;
-                 CREATE TABLE IF NOT EXISTS notes (
+            db.execute_batch(
+                "CREATE TABLE IF NOT EXISTS notes (
                     store TEXT NOT NULL, folder BLOB NOT NULL, name BLOB NOT NULL, tag TEXT NOT NULL,
                     seconds INTEGER, nanos INTEGER, mode INTEGER, PRIMARY KEY (store, folder, name)) WITHOUT ROWID;
-                 PRAGMA user_version = 4;
-                 COMMIT;",
+                 PRAGMA user_version = 4;",
             )?;
         }
         if found < 5 {
-            self.db.execute_batch(
-                "BEGIN IMMEDIATE;
-                 DROP TABLE IF EXISTS job_state;
+            db.execute_batch(
+                "DROP TABLE IF EXISTS job_state;
                  ALTER TABLE places ADD COLUMN ground TEXT NOT NULL DEFAULT '';
                  ALTER TABLE places ADD COLUMN there INTEGER NOT NULL DEFAULT 1;
                  ALTER TABLE runs ADD COLUMN keys TEXT NOT NULL DEFAULT '';
@@ -321,28 +322,44 @@ impl StateFile {
                     boot TEXT NOT NULL, awake INTEGER NOT NULL, wall INTEGER NOT NULL, trusted INTEGER NOT NULL);
                  ALTER TABLE baselines ADD COLUMN run TEXT NOT NULL DEFAULT '';
                  ALTER TABLE baselines ADD COLUMN next TEXT NOT NULL DEFAULT '';
-                 PRAGMA user_version = 5;
-                 COMMIT;",
+                 PRAGMA user_version = 5;",
             )?;
         }
         if found < 6 {
-            self.db.execute_batch(
-                "BEGIN IMMEDIATE;
-                 CREATE TABLE IF NOT EXISTS held (
+            db.execute_batch(
+                "CREATE TABLE IF NOT EXISTS held (
                     footing TEXT PRIMARY KEY, found TEXT NOT NULL, tried INTEGER NOT NULL);
-                 PRAGMA user_version = 6;
-                 COMMIT;",
+                 PRAGMA user_version = 6;",
             )?;
         }
         if found < 7 {
-            self.db.execute_batch(
-                "BEGIN IMMEDIATE;
-                 ALTER TABLE baseline_folders ADD COLUMN looked INTEGER;
-                 PRAGMA user_version = 7;
-                 COMMIT;",
+            db.execute_batch(
+                "ALTER TABLE baseline_folders ADD COLUMN looked INTEGER;
+                 PRAGMA user_version = 7;",
             )?;
         }
+        db.commit()?;
         Ok(())
+    }
+
+    fn layout(&self) -> Result<i64> {
+        Ok(self.db.query_row("PRAGMA user_version", [], |row| row.get(0))?)
+    }
+}
+
+/// Makes a new file one with a log. For this SQLite does not wait by itself while another program does the same.
+fn write_ahead(db: &Connection) -> Result<()> {
+    let begun = Instant::now();
+    loop {
+        match db.pragma_update(None, "journal_mode", "WAL") {
+            Err(error)
+                if error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy)
+                    && begun.elapsed() < PATIENCE =>
+            {
+                std::thread::sleep(Duration::from_millis(10));
+            }
+            outcome => return Ok(outcome?),
+        }
     }
 }
 
@@ -424,7 +441,7 @@ pub trait Runs {
 
 impl Runs for StateFile {
     fn begin_run(&mut self, job: &str, run: &str, started_ms: i64, keys: &str) -> Result<i64> {
-        let transaction = self.db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+        let transaction = self.db.transaction_with_behavior(TransactionBehavior::Immediate)?;
         transaction.execute(
             "INSERT INTO runs (job, number, run, started, outcome, keys)
              SELECT ?1, COALESCE(MAX(number), 0) + 1, ?2, ?3, ?4, ?5 FROM runs WHERE job = ?1",
@@ -691,6 +708,23 @@ mod tests {
             record.db.pragma_update(None, "user_version", 99).unwrap();
         }
         assert!(matches!(StateFile::open(&file), Err(RecordError::TooNew { found: 99 })));
+    }
+
+    #[test]
+    fn programs_that_begin_at_once_lay_out_one_file() {
+        let folder = tempfile::tempdir().unwrap();
+        for round in 0..20 {
+            let file = folder.path().join(format!("{round}.db"));
+            let together = std::sync::Barrier::new(4);
+            std::thread::scope(|scope| {
+                let begin = || {
+                    together.wait();
+                    StateFile::open(&file).map(drop)
+                };
+                let begun: Vec<_> = (0..4).map(|_| scope.spawn(begin)).collect();
+                begun.into_iter().for_each(|one| one.join().unwrap().unwrap());
+            });
+        }
     }
 
     #[test]
