@@ -414,20 +414,17 @@ impl Inner {
         if full { StoreError { kind: FaultKind::NoSpace, ..error } } else { error }
     }
 
-    /// Whether a small file fits only once an unfinished one is gone: then it was space that was missing, whatever the server said.
+    /// Whether not even a little fits beside an unfinished file, which the server did let us begin: then it is space that is missing,
+    /// whatever the server says.
     fn is_full_with(&self, unfinished: &RelPath) -> bool {
         const LITTLE: usize = 16 << 10;
-        let Ok(trial) = beside(unfinished, &format!("{:016x}", fastrand::u64(..))) else { return false };
-        let fits = || {
-            let put = self.wire.put(&trial, &[0; LITTLE], &Attributes::default());
-            self.clear(&trial);
-            put.is_ok()
-        };
-        if fits() {
+        if !matches!(self.wire.stat(unfinished), Ok(Some(_))) {
             return false;
         }
-        self.clear(unfinished);
-        fits()
+        let Ok(trial) = beside(unfinished, &format!("{:016x}", fastrand::u64(..))) else { return false };
+        let put = self.wire.put(&trial, &[0; LITTLE], &Attributes::default());
+        self.clear(&trial);
+        put.is_err()
     }
 
     /// A refusal to make a folder, told for what it is when a folder is there.
