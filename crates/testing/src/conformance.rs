@@ -178,6 +178,10 @@ fn sets_times_and_modes(store: &dyn Store) {
     if can.modes {
         assert_eq!(meta.mode, Some(0o640));
     }
+    if can.modes {
+        let closed = Attributes { mode: Some(0o700), ..Attributes::default() };
+        store.set_attributes(&path("t"), None, &closed).expect("a folder's mode, as far as it has one");
+    }
     if can.folder_times {
         store.set_attributes(&path("t"), None, &attributes_of_folder()).expect("a folder's attributes");
         let meta = store.stat(&path("t")).expect("stat").expect("present");

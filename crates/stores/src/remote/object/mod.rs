@@ -287,7 +287,11 @@ impl Objects {
     /// have is noted by whoever gives it, until its content changes.
     fn rewrite(&self, path: &RelPath, attributes: &Attributes) -> Answer<()> {
         let key = self.key("adjust", path)?;
-        let found = self.wait("adjust", path, self.shared.client.get(&key))?;
+        let found = match self.wait("adjust", path, self.shared.client.get(&key)) {
+            // Nothing is a folder here, so nothing can be written of it.
+            Err(trouble) if trouble.kind() == FaultKind::NotFound && self.has_content(path)? => return Ok(()),
+            found => found?,
+        };
         if found.meta.size > REWRITTEN_UP_TO {
             return Ok(());
         }
