@@ -783,9 +783,7 @@ pub fn prune(
     let mut bytes_of = |run: &KeptRun| Ok(kept::amount(right, &run.run)?.bytes);
     let expired = kept::expired(&runs, now, keep_for, room, current.as_ref(), &mut bytes_of);
     for run in expired.map_err(failed)? {
-        let erased =
-            kept::amount(right, &run.run).and_then(|amount| kept::erase(right, &run.run).map(|()| amount));
-        match erased {
+        match kept::erase(right, &run.run) {
             Ok(amount) => gone.push(amount),
             Err(error) => context.warn(failed(error).message),
         }

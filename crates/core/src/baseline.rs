@@ -24,7 +24,8 @@ use crate::walk::two_way::{FolderNews, Open};
 /// What a run did to names, gathered from the items that it reported.
 #[derive(Debug, Default)]
 pub struct Deeds {
-    written: HashMap<(Side, RelPath), Written>,
+    /// By path, then by side: asked for every name that a run was about.
+    written: HashMap<RelPath, [Option<Written>; 2]>,
     moved_folders: Vec<(Side, RelPath)>,
     removed: HashSet<(Side, RelPath)>,
 }
@@ -43,7 +44,7 @@ struct Written {
 impl Deeds {
     /// Takes note of an item.
     pub fn take(&mut self, item: &Item) {
-        let at = (item.side, item.path.clone());
+        let at = || (item.side, item.path.clone());
         let written = Written {
             folder: item.done == Done::FolderMade,
             size: item.size,
@@ -53,35 +54,35 @@ impl Deeds {
         };
         match item.done {
             Done::Added | Done::Revived | Done::Updated | Done::Metadata | Done::FolderMade => {
-                self.written.insert(at, written);
+                self.write(item, written);
             }
             Done::Moved => {
                 self.removed.extend(item.moved_from.clone().map(|from| (item.side, from)));
                 if item.items.is_some() {
-                    self.moved_folders.push(at);
+                    self.moved_folders.push(at());
                 } else {
-                    self.written.insert(at, written);
+                    self.write(item, written);
                 }
             }
             Done::Removed | Done::FolderRemoved => {
-                self.removed.insert(at);
+                self.removed.insert(at());
             }
             Done::Left => {}
         }
     }
 
+    fn write(&mut self, item: &Item, written: Written) {
+        self.written.entry(item.path.clone()).or_default()[item.side as usize] = Some(written);
+    }
+
     /// The hash of what was written at a path, at whichever side.
     fn hash(&self, path: &RelPath) -> Option<Hash> {
-        [Side::Left, Side::Right]
-            .into_iter()
-            .find_map(|side| self.written.get(&(side, path.clone())).and_then(|written| written.hash))
+        self.written.get(path)?.iter().flatten().find_map(|written| written.hash)
     }
 
     /// Whether a file was put at a path, at whichever side, by itself or with a folder that was renamed.
     fn has_brought(&self, path: &RelPath) -> bool {
-        let both = [Side::Left, Side::Right];
-        both.into_iter().any(|side| self.written.contains_key(&(side, path.clone())))
-            || self.moved_folders.iter().any(|(_, folder)| path.is_within(folder))
+        self.written.contains_key(path) || self.moved_folders.iter().any(|(_, folder)| path.is_within(folder))
     }
 
     fn has_removed(&self, side: Side, path: &RelPath) -> bool {
@@ -109,7 +110,7 @@ impl Deeds {
             size == found.size && by.same_time(&as_read, found)
         };
         if let Some(Written { folder, size, now, read, hash }) =
-            self.written.get(&(side, path.clone())).copied()
+            self.written.get(path).and_then(|written| written[side as usize])
         {
             let same = folder == found.is_folder() && (folder || is_there(size, now));
             let read = Seen::new(read.or(now.modified).filter(|_| !folder), now.mode.or(found.mode));

@@ -117,7 +117,6 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
     let mut pair = Pair::new(policy);
     let mut before = Tree::new();
     let mut times_before = [BTreeMap::new(), BTreeMap::new()];
-    let mut clock_before = pair.clock;
     for (number, round) in rounds.iter().enumerate() {
         round.edits.iter().for_each(|(side, edit)| pair.edit(*side, edit));
         pair.left.sync().unwrap();
@@ -162,12 +161,6 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
                     && now.get(path) != then.get(path)
             })
         };
-        let was_young = |path: &RelPath| {
-            let times = times_before.iter().filter_map(|times: &BTreeMap<_, _>| times.get(path));
-            // A time of a whole minute may be one of a listing for people.
-            let age = |time: Stamp| (clock_before - time.seconds(), time.seconds() % 60 == 0);
-            times.into_iter().flatten().any(|time| matches!(age(*time), (..=7, _) | (..=65, true)))
-        };
         for path in
             all.into_iter().filter(|path| is_plain(path, [&before, &left, &right]) && !same_again(path))
         {
@@ -176,8 +169,6 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
             let expected =
                 expected(content(&before).as_ref(), content(&left).as_ref(), content(&right).as_ref());
             match expected {
-                // Of the second in which it was looked at: it may be taken for a change, and come back.
-                Ok(None) if was_young(path) && now_left == now_right => {}
                 Ok(expected) => assert_eq!((&now_left, &now_right), (&expected, &expected), "{what}: {path}"),
                 Err(()) if policy == ConflictPolicy::Hold => {
                     assert!(held.contains(path), "{what}: {path} is a conflict");
@@ -203,7 +194,6 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
             "{what}: nor does it change anything"
         );
         before = ours;
-        clock_before = pair.clock;
         times_before = [times(&pair.left), times(&pair.right)];
         // What is held has no common past to go by.
         if !held.is_empty() {

@@ -149,8 +149,8 @@ impl Stage {
         self.run(&["run", "tablet"])
     }
 
-    #[cfg(feature = "standins")]
     /// Nest-camera stills go to an archive far away, over a connection that drops once.
+    #[cfg(feature = "standins")]
     fn archive(&self) -> Outcome<()> {
         let settings = Settings {
             folder: self.folder.join("archive"),

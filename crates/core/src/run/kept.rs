@@ -171,27 +171,30 @@ impl ClockReading {
     }
 }
 
-/// Erases the kept copies of a run for good.
+/// Erases the kept copies of a run for good; tells how much it was.
 ///
 /// # Errors
 /// When the store fails; what was erased until then is gone.
-pub fn erase(store: &dyn Store, run: &Name) -> Result<()> {
-    erase_folder(store, &kept_folder(run))?;
+pub fn erase(store: &dyn Store, run: &Name) -> Result<Amount> {
+    let mut erased = Amount::default();
+    erase_folder(store, &kept_folder(run), &mut erased)?;
     let owner = owners().join(run);
-    match store.stat(&owner)? {
-        Some(found) => store.remove(&owner, &found),
-        None => Ok(()),
+    if let Some(found) = store.stat(&owner)? {
+        store.remove(&owner, &found)?;
     }
+    Ok(erased)
 }
 
-fn erase_folder(store: &dyn Store, folder: &RelPath) -> Result<()> {
+fn erase_folder(store: &dyn Store, folder: &RelPath, erased: &mut Amount) -> Result<()> {
     for entry in store.list(folder)?.entries {
         let path = folder.join(&entry.name);
         if entry.meta.is_folder() {
             open_to_us(store, &path, entry.meta.mode)?;
-            erase_folder(store, &path)?;
+            erase_folder(store, &path, erased)?;
         } else {
             store.remove(&path, &entry.meta)?;
+            erased.files += 1;
+            erased.bytes += entry.meta.size;
         }
     }
     store.remove_folder(folder)
