@@ -16,8 +16,6 @@ pub struct Comparison {
     pub limits: Limits,
     /// The side that keeps times in finer steps, where one does.
     pub finer: Option<Side>,
-    /// The side that others use too, as far as that can be guessed: the one that is far away, or keeps coarser times; else the left.
-    pub shared: Side,
     /// The side that keeps the time of clocks on the wall, where one does.
     pub local: Option<LocalTime>,
     /// Whether both keep the times of links.
@@ -50,19 +48,13 @@ impl LocalTime {
 impl Comparison {
     /// What can be compared between two stores, for a job that preserves so much.
     pub fn between(left: &Capabilities, right: &Capabilities, preserve: Preserve) -> Comparison {
-        let finer = match left.time_precision.cmp(&right.time_precision) {
-            Ordering::Less => Some(Side::Left),
-            Ordering::Greater => Some(Side::Right),
-            Ordering::Equal => None,
-        };
         Comparison {
             precision: left.time_precision.zip(right.time_precision).map(|(a, b)| a.max(b)),
             limits: left.limits.least(right.limits),
-            finer,
-            shared: match (left.remote, right.remote) {
-                (true, false) => Side::Left,
-                (false, true) => Side::Right,
-                _ => finer.map_or(Side::Left, Side::other),
+            finer: match left.time_precision.cmp(&right.time_precision) {
+                Ordering::Less => Some(Side::Left),
+                Ordering::Greater => Some(Side::Right),
+                Ordering::Equal => None,
             },
             local: match (left.limits.local_time, right.limits.local_time) {
                 (_, true) => Some(LocalTime { at: Side::Right, offset: 0 }),
@@ -182,7 +174,6 @@ mod tests {
             precision: Some(Duration::from_nanos(1)),
             limits: Limits::NONE,
             finer: None,
-            shared: Side::Left,
             local: None,
             link_times: true,
             modes: true,

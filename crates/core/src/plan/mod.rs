@@ -103,6 +103,8 @@ pub struct Action {
     pub step: Step,
     /// Whether there is more to it.
     pub role: Role,
+    /// Of an addition: what stood at the name before, though nothing does any more. Others may remember it.
+    pub instead_of: Option<Box<Meta>>,
 }
 
 /// What makes an action of a two-way job more than an ordinary one.

@@ -387,6 +387,7 @@ fn move_folder(plan: &mut Plan, one: &Candidate) {
                 side,
                 step: Step::MoveFolder { from: one.from.clone(), items },
                 role: Role::Plain,
+                instead_of: None,
             },
         );
     }
@@ -442,7 +443,6 @@ mod tests {
         precision: Some(Duration::from_nanos(1)),
         limits: Limits::NONE,
         finer: None,
-        shared: Side::Left,
         local: None,
         link_times: true,
         modes: true,
@@ -456,6 +456,7 @@ mod tests {
             side: Side::Right,
             step: step.clone(),
             role: Role::Plain,
+            instead_of: None,
         });
         FolderPlan {
             path: path(at),
@@ -511,7 +512,13 @@ mod tests {
         let step = Step::MoveFolder { from: path("old"), items: 3 };
         assert_eq!(
             whole.folders[0].actions,
-            [Action { name: Name::new(b"new").unwrap(), side: Side::Right, step, role: Role::Plain }]
+            [Action {
+                name: Name::new(b"new").unwrap(),
+                side: Side::Right,
+                step,
+                role: Role::Plain,
+                instead_of: None
+            }]
         );
 
         // One file differs: the others move by themselves.

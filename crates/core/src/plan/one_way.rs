@@ -185,7 +185,6 @@ mod tests {
             precision: Some(Duration::from_nanos(1)),
             limits: Limits::NONE,
             finer: None,
-            shared: crate::entry::Side::Left,
             local: None,
             link_times: true,
             modes: true,

@@ -137,6 +137,12 @@ impl Known {
         }
     }
 
+    /// The file that stood at a side when both last agreed.
+    pub fn stood(&self, side: Side) -> Option<Meta> {
+        let KnownKind::File(size, _) = self.what else { return None };
+        Some(Meta { size, modified: self.seen(side).stamp(), ..Meta::bare(EntryKind::File) })
+    }
+
     fn seen(&self, side: Side) -> Seen {
         match side {
             Side::Left => self.left,
@@ -387,14 +393,13 @@ pub enum Settled {
 
 /// Decides a conflict by the policy that holds for the path.
 ///
-/// Two files of one size and, as far as both stores can tell, of one time are a tie. By `both`, what stands at the side that others use
-/// keeps its name then: another version in its place would look the same to them.
+/// Two files of one time, as far as both stores can tell, are a tie.
 pub fn settle(policy: ConflictPolicy, left: &Meta, right: &Meta, by: &Comparison) -> Settled {
     let folder = left.is_folder() || right.is_folder();
     let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
-    let tie = files && left.size == right.size && by.same_time(left, right);
+    let tie = files && by.same_time(left, right);
     let newer = match left.modified.cmp(&right.modified) {
-        _ if tie => by.shared,
+        _ if tie => Side::Left,
         Ordering::Less => Side::Right,
         Ordering::Equal | Ordering::Greater => Side::Left,
     };
@@ -532,7 +537,6 @@ mod tests {
             precision: Some(std::time::Duration::from_secs(1)),
             limits: Limits::NONE,
             finer: Some(Side::Left),
-            shared: Side::Right,
             local: None,
             link_times: true,
             modes: true,
@@ -551,9 +555,9 @@ mod tests {
             (Both, &old, &new, Settled::Both(Side::Right)),
             (Both, &old, &file(6, 100), Settled::Both(Side::Left)),
             (Both, &old, &folder(), Wins(Side::Right)),
-            // Nothing tells these two apart but their content.
-            (Newest, &tied, &old, Held),
-            (Both, &tied, &old, Settled::Both(Side::Right)),
+            // Within one step of the coarser side.
+            (Newest, &old, &tied, Held),
+            (Both, &old, &tied, Settled::Both(Side::Left)),
         ];
         for (policy, left, right, expected) in rows {
             let right = if right.is_folder() {
@@ -622,7 +626,6 @@ mod tests {
             precision: Some(std::time::Duration::from_nanos(1)),
             limits: Limits::NONE,
             finer: None,
-            shared: Side::Left,
             local: None,
             link_times: true,
             modes: true,

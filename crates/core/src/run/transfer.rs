@@ -301,7 +301,7 @@ impl Transfer<'_, '_> {
         let staged = match from.kind {
             EntryKind::Link => self.stage_link(path, from),
             EntryKind::Special(_) => self.stage_special(path, from),
-            _ => self.stage_file(reporter, path, from, was),
+            _ => self.stage_file(reporter, path, from, (was, item.action.instead_of.as_deref())),
         };
         self.take_over(item, path, was, staged)
     }
@@ -365,11 +365,11 @@ impl Transfer<'_, '_> {
         reporter: &mut Reporter<'_>,
         path: &RelPath,
         from: &Meta,
-        was: Option<&Meta>,
+        before: (Option<&Meta>, Option<&Meta>),
     ) -> Result<Staged, CopyError> {
         reporter.starts(path, from.size);
         for attempt in 0..ATTEMPTS {
-            match self.try_stage_file(reporter, path, (from, was), attempt == 0) {
+            match self.try_stage_file(reporter, path, (from, before), attempt == 0) {
                 Ok(Some(staged)) => return Ok(staged),
                 Ok(None) => {}
                 // The stores have waited for the connection already; what it took along has to be brought again.
@@ -416,7 +416,7 @@ impl Transfer<'_, '_> {
         &self,
         reporter: &mut Reporter<'_>,
         path: &RelPath,
-        (planned, was): (&Meta, Option<&Meta>),
+        (planned, (was, stood)): (&Meta, (Option<&Meta>, Option<&Meta>)),
         first: bool,
     ) -> Result<Option<Staged>, CopyError> {
         let engine = self.engine;
@@ -427,7 +427,9 @@ impl Transfer<'_, '_> {
         free.store(resumable, Ordering::Relaxed);
         let right = engine.input.right;
         let own_mode = was.and_then(|was| engine.own_mode(was));
-        let apart = |meta: &Meta| was.and_then(|was| engine.time_apart(meta, was));
+        // What stands there, and what others may remember of it.
+        let apart =
+            |meta: &Meta| [was, stood].into_iter().flatten().find_map(|was| engine.time_apart(meta, was));
         let wanted = |meta: &Meta| {
             let all = engine.attributes(meta);
             Attributes { mode: all.mode.or(own_mode), modified: apart(meta).or(all.modified), ..all }

@@ -730,7 +730,8 @@ impl<'a> Visit<'a> {
 
     fn act(&mut self, name: Name, step: Step, bytes: u64) {
         self.found.plan.counts.count(&step, bytes);
-        self.visited.plan.actions.push(Action { name, side: Side::Right, step, role: Role::Plain });
+        let (side, role, instead_of) = (Side::Right, Role::Plain, None);
+        self.visited.plan.actions.push(Action { name, side, step, role, instead_of });
     }
 
     fn descend(

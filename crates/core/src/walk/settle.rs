@@ -73,6 +73,7 @@ fn settle_names(visited: &mut [Visited], plan: &mut Plan, mut named: Vec<Several
                     side: Side::Right,
                     step,
                     role: Role::Plain,
+                    instead_of: None,
                 });
             }
         }

@@ -460,7 +460,7 @@ impl<'a> Visit<'a> {
             self.found.skipped += 1;
             let step = Step::Leave { from: from.clone(), reason };
             let side = if left.is_some() { Side::Right } else { Side::Left };
-            self.visited.actions.push(Action { name, side, step, role: Role::Plain });
+            self.act(name, side, step, Role::Plain);
             self.stays(left.is_some(), right.is_some());
             self.remembered.extend(known);
             return Ok(());
@@ -807,6 +807,7 @@ impl<'a> Visit<'a> {
             _ => None,
         };
         self.act(name.clone(), to, step, role);
+        self.takes_the_place_of(known.as_ref().and_then(|known| known.stood(to)).map(Box::new));
         self.open_question(name, known);
         if let Some(open) = self.open.last_mut() {
             open.planned = planned;
@@ -887,16 +888,25 @@ impl<'a> Visit<'a> {
         self.given.insert(beside.as_bytes().to_vec());
         let from = self.visited.path.join(&name);
         let step = Step::Move { from, to: lost.clone(), was: Box::new(lost.clone()) };
-        let aside = Action { name: beside.clone(), side: loser, step, role: Role::Aside };
+        let instead_of = Some(Box::new(lost.clone()));
+        let aside = Action { name: beside.clone(), side: loser, step, role: Role::Aside, instead_of: None };
         self.found.aside.push((self.visited.path.clone(), aside));
         self.act(beside.clone(), winner, Step::Add { from: lost }, Role::Plain);
         self.act(name.clone(), loser, Step::Add { from: won }, Role::Plain);
+        self.takes_the_place_of(instead_of);
         self.open_question(beside, None);
         self.open_question(name, known);
     }
 
     fn act(&mut self, name: Name, side: Side, step: Step, role: Role) {
-        self.visited.actions.push(Action { name, side, step, role });
+        self.visited.actions.push(Action { name, side, step, role, instead_of: None });
+    }
+
+    /// Says of the last step what stood there before.
+    fn takes_the_place_of(&mut self, before: Option<Box<Meta>>) {
+        if let Some(action) = self.visited.actions.last_mut() {
+            action.instead_of = before;
+        }
     }
 
     /// Whether a side's limits rule the entry out; reported when they do.
@@ -957,7 +967,7 @@ impl<'a> Visit<'a> {
             found.name = to.clone();
             let was = Box::new(found.meta.clone());
             let step = Step::Respell { from: self.visited.path.join(&from), was };
-            let action = Action { name: to, side, step, role: Role::Plain };
+            let action = Action { name: to, side, step, role: Role::Plain, instead_of: None };
             // Before anything else: what follows speaks of the new spelling.
             self.found.aside.push((self.visited.path.clone(), action));
         }
