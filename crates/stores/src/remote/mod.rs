@@ -12,6 +12,7 @@ mod gather;
 mod lock;
 pub mod object;
 pub mod patience;
+mod room;
 mod runtime;
 pub mod sftp;
 mod stage;
@@ -35,6 +36,7 @@ use connect::{Account, Address, ConnectError, Trust};
 use ftp::Ftp;
 use object::{ObjectSetup, Objects};
 use patience::Patience;
+use room::Room;
 use sftp::{Sftp, SshSetup};
 use stage::RemoteStage;
 use webdav::WebDav;
@@ -76,6 +78,7 @@ pub(crate) struct Inner {
     can: Capabilities,
     patience: Patience,
     notes: Arc<dyn Notes>,
+    room: Room,
     state: Mutex<State>,
 }
 
@@ -101,7 +104,16 @@ impl Remote {
             notes_kept: Instant::now(),
             begun: HashMap::new(),
         };
-        Remote { inner: Arc::new(Inner { wire, can, patience, notes, state: Mutex::new(state) }) }
+        Remote {
+            inner: Arc::new(Inner {
+                wire,
+                can,
+                patience,
+                notes,
+                room: Room::default(),
+                state: Mutex::new(state),
+            }),
+        }
     }
 
     /// Reaches the folder at an address. `notes` are those about this very folder.
@@ -396,35 +408,6 @@ impl Inner {
             outcome => outcome,
         });
         made.map_err(|error| self.unless_there(error, path))
-    }
-
-    /// A failure to write an unfinished file, told for what it is when the server has no space left. Not every protocol can say so by
-    /// itself.
-    fn unless_full(&self, error: StoreError, unfinished: &RelPath) -> StoreError {
-        /// What is left then is used up before a file has its name.
-        const AS_GOOD_AS_NONE: u64 = 256 << 10;
-        if !matches!(error.kind, FaultKind::Io | FaultKind::Refused) {
-            return error;
-        }
-        let full = match self.wire.space() {
-            Ok(Some(space)) => space.free < AS_GOOD_AS_NONE,
-            Ok(None) => self.is_full_with(unfinished),
-            Err(_) => false,
-        };
-        if full { StoreError { kind: FaultKind::NoSpace, ..error } } else { error }
-    }
-
-    /// Whether not even a little fits beside an unfinished file, which the server did let us begin: then it is space that is missing,
-    /// whatever the server says.
-    fn is_full_with(&self, unfinished: &RelPath) -> bool {
-        const LITTLE: usize = 16 << 10;
-        if !matches!(self.wire.stat(unfinished), Ok(Some(_))) {
-            return false;
-        }
-        let Ok(trial) = beside(unfinished, &format!("{:016x}", fastrand::u64(..))) else { return false };
-        let put = self.wire.put(&trial, &[0; LITTLE], &Attributes::default());
-        self.clear(&trial);
-        put.is_err()
     }
 
     /// A refusal to make a folder, told for what it is when a folder is there.

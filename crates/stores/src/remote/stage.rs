@@ -2,6 +2,7 @@
 //! costs nothing but another attempt; large ones travel while they are read.
 
 use std::sync::Arc;
+use std::time::Instant;
 
 use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
@@ -31,6 +32,7 @@ pub(super) struct RemoteStage {
     left: Option<Meta>,
     /// Something is there that has to be removed when the stage is dropped.
     begun: bool,
+    since: Instant,
 }
 
 impl RemoteStage {
@@ -51,6 +53,7 @@ impl RemoteStage {
             size: None,
             left: None,
             begun: false,
+            since: Instant::now(),
         }
     }
 
@@ -62,7 +65,7 @@ impl RemoteStage {
     /// Errors are about the file that is meant, not about its unfinished name.
     fn about(&self, mut error: StoreError) -> StoreError {
         error.path = self.target.clone();
-        self.inner.unless_full(error, &self.temporary)
+        self.inner.unless_full(error, &self.temporary, self.since)
     }
 
     fn begin(&mut self) -> Result<&mut Box<dyn Upload>> {
@@ -200,7 +203,7 @@ impl Drop for RemoteStage {
     fn drop(&mut self) {
         self.upload = None;
         if self.begun {
-            self.inner.clear(&self.temporary);
+            self.inner.give_up(&self.temporary, self.since);
         }
     }
 }
