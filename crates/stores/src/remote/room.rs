@@ -1,6 +1,7 @@
 //! Whether a server has space left, found out where its protocol cannot say so.
 //!
-//! Some servers report a full disk as any other failure. What says more is that not even a little fits beside what they did let us begin.
+//! Some servers report a full disk as any other failure. What says more is the space that they tell, or that not even a little fits beside
+//! what they did let us begin.
 //! Several files travel at once, though: the first that is given up makes room again, and a trial for the second would fit. So the moment at
 //! which the server was found full is kept until what was given up is cleared away, and whatever was begun before it and fails is judged by it.
 
@@ -38,12 +39,12 @@ impl Inner {
         if !says_little(error.kind) {
             return error;
         }
-        let full = match self.wire.space() {
+        let full_now = match self.wire.space() {
             Ok(Some(space)) => space.free < AS_GOOD_AS_NONE,
-            Ok(None) => self.refuses_a_little_beside(unfinished) || self.room.was_full_since(begun),
+            Ok(None) => self.refuses_a_little_beside(unfinished),
             Err(_) => false,
         };
-        if !full {
+        if !full_now && !self.room.was_full_since(begun) {
             return error;
         }
         self.room.is_full_now();
