@@ -16,6 +16,7 @@ mod room;
 mod runtime;
 pub mod sftp;
 mod stage;
+mod tls;
 pub mod webdav;
 mod wire;
 

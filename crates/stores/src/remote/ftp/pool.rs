@@ -11,6 +11,7 @@ use suppaftp::{Encoding, FtpError, Mode, RustlsConnector, RustlsFtpStream, Statu
 
 use super::facts;
 use crate::remote::connect::{ANSWER_WITHIN, Account, Address, CONNECT_WITHIN, ConnectError, Trust};
+use crate::remote::tls;
 
 /// Names travel as bytes.
 #[derive(Debug)]
@@ -45,21 +46,11 @@ pub(super) fn tls(trust: &Trust, newest: bool) -> Result<rustls::ClientConfig, C
     let mut roots = rustls::RootCertStore::empty();
     let system = rustls_native_certs::load_native_certs();
     roots.add_parsable_certificates(system.certs);
-    if let Some(file) = &trust.authorities {
-        use rustls::pki_types::CertificateDer;
-        use rustls::pki_types::pem::PemObject;
-        let bad = |why: String| ConnectError::Setup(format!("{}: {why}", file.display()));
-        let found = CertificateDer::pem_file_iter(file).map_err(|error| bad(error.to_string()))?;
-        let certificates: Vec<_> = found.filter_map(Result::ok).collect();
-        if certificates.is_empty() {
-            return Err(bad("there is no certificate in it".to_owned()));
-        }
-        roots.add_parsable_certificates(certificates);
-    }
+    roots.add_parsable_certificates(tls::authorities(trust)?);
     let versions: &[&rustls::SupportedProtocolVersion] =
         if newest { rustls::ALL_VERSIONS } else { &[&rustls::version::TLS12] };
-    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-    let builder = rustls::ClientConfig::builder_with_provider(provider).with_protocol_versions(versions);
+    let builder = rustls::ClientConfig::builder_with_provider(tls::provider());
+    let builder = builder.with_protocol_versions(versions);
     let builder = builder.map_err(|error| ConnectError::Setup(error.to_string()))?;
     Ok(builder.with_root_certificates(roots).with_no_client_auth())
 }

@@ -13,7 +13,8 @@ use object_store::client::{
 };
 
 use super::odd;
-use crate::remote::connect::{ANSWER_WITHIN, CONNECT_WITHIN, ConnectError, Trust};
+use crate::remote::connect::{ANSWER_WITHIN, ConnectError, Trust};
+use crate::remote::tls;
 
 /// An answer that is none: what it means is found again at the bottom of the client's own error.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -46,20 +47,7 @@ pub(super) struct Connector(reqwest::Client);
 
 impl Connector {
     pub(super) fn new(trust: &Trust) -> Result<Connector, ConnectError> {
-        let mut builder = reqwest::Client::builder()
-            .redirect(reqwest::redirect::Policy::none())
-            .connect_timeout(CONNECT_WITHIN)
-            .read_timeout(ANSWER_WITHIN)
-            .pool_max_idle_per_host(64)
-            .tcp_nodelay(true)
-            .http1_only();
-        if let Some(file) = &trust.authorities {
-            let bad = |why: String| ConnectError::Setup(format!("{}: {why}", file.display()));
-            let pem = std::fs::read(file).map_err(|error| bad(error.to_string()))?;
-            let certificates =
-                reqwest::Certificate::from_pem_bundle(&pem).map_err(|error| bad(error.to_string()))?;
-            builder = builder.tls_certs_merge(certificates);
-        }
+        let builder = tls::http_client(trust)?.read_timeout(ANSWER_WITHIN);
         let client = builder.build().map_err(|error| ConnectError::Setup(error.to_string()))?;
         Ok(Connector(client))
     }

@@ -14,11 +14,9 @@ use tokio::runtime::Handle;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{FaultKind, StoreError};
 
-use crate::remote::connect::{
-    ANSWER_WITHIN, Account, CONNECT_WITHIN, ConnectError, Secret, Trust, is_loopback,
-};
-use crate::remote::runtime;
+use crate::remote::connect::{ANSWER_WITHIN, Account, ConnectError, Secret, Trust, is_loopback};
 use crate::remote::wire::{Again, Answer, Trouble};
+use crate::remote::{runtime, tls};
 
 /// The part of an address that decides who is talked to, and how requests are made there.
 pub(super) struct Http {
@@ -95,23 +93,7 @@ impl Http {
         trust: &Trust,
         shown: String,
     ) -> Result<Http, ConnectError> {
-        let mut builder = Client::builder()
-            .redirect(reqwest::redirect::Policy::none())
-            .connect_timeout(CONNECT_WITHIN)
-            .pool_max_idle_per_host(64)
-            .tcp_nodelay(true)
-            .http1_only()
-            .user_agent(concat!("reedhook/", env!("CARGO_PKG_VERSION")));
-        if let Some(file) = &trust.authorities {
-            let bad = |why: String| ConnectError::Setup(format!("{}: {why}", file.display()));
-            let pem = std::fs::read(file).map_err(|error| bad(error.to_string()))?;
-            let certificates =
-                reqwest::Certificate::from_pem_bundle(&pem).map_err(|error| bad(error.to_string()))?;
-            if certificates.is_empty() {
-                return Err(bad("there is no certificate in it".to_owned()));
-            }
-            builder = builder.tls_certs_merge(certificates);
-        }
+        let builder = tls::http_client(trust)?.user_agent(concat!("reedhook/", env!("CARGO_PKG_VERSION")));
         let client = builder.build().map_err(|error| ConnectError::Setup(innermost(&error)))?;
         Ok(Http { runtime, client, account, shown, login: Mutex::new(Login::None) })
     }
