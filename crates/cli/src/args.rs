@@ -8,8 +8,8 @@ use reedhook_core::job::ConflictPolicy;
 #[cfg(feature = "standins")]
 use reedhook_core::units::Size;
 
-use crate::jobfile::JobKeys;
-use crate::remote::ReachKeys;
+use reedhook_jobs::jobfile::JobKeys;
+use reedhook_jobs::reach::ReachKeys;
 
 /// Reedhook keeps folders and drives alike, shows what it will do before it does it, and remembers what it
 /// did.
@@ -545,4 +545,26 @@ pub enum StoreCommand {
         /// The store.
         name: String,
     },
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+    use reedhook_jobs::jobfile::JobKeys;
+
+    use super::*;
+
+    #[test]
+    fn every_key_of_a_job_file_is_an_option() {
+        let command = Cli::command();
+        let job = command.find_subcommand("job").expect("the command");
+        for name in ["add", "edit"] {
+            let options = job.find_subcommand(name).expect("its part");
+            for key in JobKeys::NAMES {
+                let option = key.replace('_', "-");
+                let has = |arg: &clap::Arg| arg.get_long() == Some(option.as_str());
+                assert!(options.get_arguments().any(has), "job {name} has no option --{option}");
+            }
+        }
+    }
 }

@@ -4,33 +4,20 @@
 //! would not take back the half of a line that has wrapped.
 
 use std::fmt;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::{Duration, Instant};
 
 use console::Term;
 use dialoguer::theme::Theme;
 use dialoguer::{Confirm, Input, Password, Select};
 
-use crate::failure::{Failure, INTERRUPTED, Outcome};
+use crate::failure::{Failure, Outcome};
 use crate::text::{elided_end, wrapped};
 
 /// Room for an answer behind a question.
 const ANSWER: usize = 24;
 
-/// How long people have been waited for, in milliseconds: no run's time.
-static WAITED: AtomicU64 = AtomicU64::new(0);
-
-/// How long people have been waited for since the program began.
-pub fn waited() -> Duration {
-    Duration::from_millis(WAITED.load(Ordering::Relaxed))
-}
-
-/// Asks, and counts the time until there is an answer.
+/// Asks.
 fn asked<T>(ask: impl FnOnce() -> dialoguer::Result<T>) -> Outcome<T> {
-    let begun = Instant::now();
-    let answer = ask();
-    WAITED.fetch_add(u64::try_from(begun.elapsed().as_millis()).unwrap_or(u64::MAX), Ordering::Relaxed);
-    answer.map_err(unanswered)
+    ask().map_err(unanswered)
 }
 
 /// Yes or no.
@@ -101,12 +88,7 @@ fn unanswered(error: dialoguer::Error) -> Failure {
         std::io::ErrorKind::Interrupted => String::new(),
         _ => format!(" ({error})"),
     };
-    Failure {
-        exit: INTERRUPTED,
-        code: "unanswered",
-        message: format!("no answer{why}; nothing was done"),
-        hint: String::new(),
-    }
+    Failure::interrupted("unanswered", format!("no answer{why}; nothing was done"))
 }
 
 /// Questions end in their own mark, and the answer follows.

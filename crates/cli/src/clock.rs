@@ -4,17 +4,7 @@ use std::sync::OnceLock;
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use reedhook_core::entry::Stamp;
-use reedhook_core::run::kept::ClockReading;
-
-use crate::context::Context;
-use crate::failure::Outcome;
-
-/// This moment.
-pub fn now() -> Stamp {
-    let now = Timestamp::now();
-    Stamp::new(now.as_second(), now.subsec_nanosecond().unsigned_abs())
-}
+use reedhook_jobs::desk::World;
 
 /// This moment, in milliseconds since 1970.
 pub fn now_ms() -> i64 {
@@ -40,18 +30,12 @@ pub fn zone() -> TimeZone {
     .clone()
 }
 
-/// What retention goes by: the clock, as far as it can be believed (see [`ClockReading::next`]).
-pub fn trusted(context: &Context) -> Outcome<Stamp> {
-    let mut record = context.home.record()?;
-    let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default();
-    let awake = rustix::time::clock_gettime(rustix::time::ClockId::Boottime);
-    let reading = ClockReading {
-        boot: boot.trim().to_owned(),
-        awake_ms: awake.tv_sec.saturating_mul(1000).saturating_add(awake.tv_nsec / 1_000_000),
-        wall_ms: now_ms(),
-        trusted_ms: 0,
-    };
-    let next = reading.next(record.last_clock()?.as_ref());
-    record.set_clock(&next)?;
-    Ok(Stamp::new(next.trusted_ms.div_euclid(1000), 0))
+/// The world outside, as this program sees it.
+pub fn world() -> World {
+    World {
+        now: Timestamp::now,
+        zone: zone(),
+        variable: |name| std::env::var_os(name),
+        user_folder: std::env::home_dir(),
+    }
 }

@@ -3,25 +3,25 @@
 
 use std::io::IsTerminal;
 use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+
+use reedhook_jobs::desk::{Desk, Secrets};
+use reedhook_jobs::home::Home;
+use reedhook_jobs::places::Settings;
+use reedhook_stores::remote::connect::Secret;
 
 pub use crate::output::text as print_text;
 
 use crate::args::{Color, Global};
-use crate::failure::{Failure, Outcome};
-use crate::home::Home;
-use crate::places::Settings;
+use crate::ask;
+use crate::failure::{Failure, Outcome, line_of};
+use crate::progress::Screen;
 
 /// What every command needs.
 pub struct Context {
     /// Options that hold everywhere.
     pub global: Global,
-    /// Reedhook's own folders.
-    pub home: Home,
-    /// The named stores.
-    pub settings: Settings,
-    /// Set by Ctrl-C.
-    pub stop: Arc<AtomicBool>,
+    /// What all work on jobs needs.
+    pub desk: Desk,
 }
 
 impl Context {
@@ -33,14 +33,21 @@ impl Context {
             Color::Never => anstream::ColorChoice::Never,
         };
         choice.write_global();
-        let home = Home::find(global.home.as_deref())?;
+        let world = crate::clock::world();
+        let home = Home::find(global.home.as_deref(), &world)?;
         let settings = match Settings::load(&home) {
             Err(_) if tolerant => Settings::default(),
             settings => settings?,
         };
         let stop = crate::signals::stop_flag()
             .map_err(|error| Failure::own_files("cannot listen for signals", error))?;
-        Ok(Context { global: global.clone(), home, settings, stop })
+        let desk = Desk {
+            stop,
+            secrets: Arc::new(Secrets::asking(ask_for_secret)),
+            listener: Arc::new(Screen::new(global)),
+            ..Desk::new(home, settings, world)
+        };
+        Ok(Context { global: global.clone(), desk })
     }
 
     /// Whether a person can be asked: both ends are a terminal, and nobody wants JSON.
@@ -71,6 +78,14 @@ impl Context {
     }
 }
 
+/// Asks for a secret that is kept nowhere, where somebody is there.
+fn ask_for_secret(question: &str) -> Outcome<Option<Secret>> {
+    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+        return Ok(None);
+    }
+    Ok(Some(Secret::new(ask::secret(question, true)?)))
+}
+
 /// Warns people on standard error.
 pub fn warn(text: impl std::fmt::Display) {
     use std::io::Write;
@@ -82,7 +97,7 @@ pub fn warn(text: impl std::fmt::Display) {
 pub fn complain(failure: &Failure, json: bool) {
     use std::io::Write;
     if json {
-        crate::output::json(&failure.to_json());
+        crate::output::json(&line_of(failure));
     }
     let label = crate::text::styled(crate::text::BAD, "Error:");
     let _ = writeln!(anstream::stderr(), "{label} {failure}");

@@ -1,10 +1,8 @@
-//! How a command fails: one sentence, what to do, and the exit code.
+//! How a failure looks from outside: its exit code, and its line of JSON.
 
-use std::fmt;
-use std::path::Path;
+use serde_json::Value;
 
-use reedhook_core::memory::MemoryError;
-use reedhook_record::RecordError;
+pub use reedhook_jobs::failure::{Failure, Halt, suggestion};
 
 /// Wrong usage or configuration; nothing was touched.
 pub const USAGE: u8 = 2;
@@ -15,152 +13,20 @@ pub const STOPPED: u8 = 5;
 /// A person stopped it.
 pub const INTERRUPTED: u8 = 130;
 
-/// Reedhook's own files cannot be used.
-const OWN_FILES: &str = "own-files";
-/// The state file cannot be used.
-const STATE_FILE: &str = "state-file";
-
-/// A command that did not do what it was asked to.
-#[derive(Debug)]
-pub struct Failure {
-    /// The exit code.
-    pub exit: u8,
-    /// A stable word for the cause.
-    pub code: &'static str,
-    /// What, where and why, in one sentence without a final stop.
-    pub message: String,
-    /// What to do about it, in one sentence; may be empty.
-    pub hint: String,
-}
-
 /// What commands return: the exit code, or a failure.
 pub type Outcome<T = u8> = Result<T, Failure>;
 
-impl Failure {
-    /// Wrong usage.
-    pub fn usage(message: impl Into<String>) -> Failure {
-        Failure { exit: USAGE, code: "usage", message: message.into(), hint: String::new() }
-    }
-
-    /// A run that must not start.
-    pub fn refused(code: &'static str, message: impl Into<String>) -> Failure {
-        Failure { exit: REFUSED, code, message: message.into(), hint: String::new() }
-    }
-
-    /// Reedhook's own files cannot be used. It is the machine's configuration that is wrong, until a run has begun to change
-    /// something: then it is [`on_the_way`](Failure::on_the_way).
-    pub fn own_files(what: &str, cause: impl fmt::Display) -> Failure {
-        Failure {
-            exit: USAGE,
-            code: OWN_FILES,
-            message: format!("{what}: {cause}"),
-            hint: "Check the rights and the free space there; `reedhook doctor` looks at all of it."
-                .to_owned(),
-        }
-    }
-
-    /// Whether it is about Reedhook's own files.
-    pub fn is_about_own_files(&self) -> bool {
-        [OWN_FILES, STATE_FILE].contains(&self.code)
-    }
-
-    /// The same before a run has changed anything.
-    pub fn before_the_run(self) -> Failure {
-        if self.is_about_own_files() { Failure { exit: REFUSED, ..self } } else { self }
-    }
-
-    /// The same after a run has begun to change something.
-    pub fn on_the_way(self) -> Failure {
-        if [USAGE, REFUSED].contains(&self.exit) { Failure { exit: STOPPED, ..self } } else { self }
-    }
-
-    /// Names the state file, which knows nothing of its path.
-    pub fn about_state_file(mut self, file: &Path) -> Failure {
-        if self.code == STATE_FILE && self.hint.is_empty() {
-            self.message = format!("{}: {}", file.display(), self.message);
-            self.hint =
-                "`reedhook doctor` says what is wrong; `reedhook doctor --mend` puts a broken one aside and builds a new one."
-                    .to_owned();
-        }
-        self
-    }
-
-    /// The same with advice.
-    pub fn hint(mut self, hint: impl Into<String>) -> Failure {
-        self.hint = hint.into();
-        self
-    }
-
-    /// The line that programs get.
-    pub fn to_json(&self) -> serde_json::Value {
-        serde_json::json!({"event": "failure", "code": self.code, "message": self.text(), "exit": self.exit})
-    }
-
-    /// The sentence and the advice.
-    pub fn text(&self) -> String {
-        let stop = if self.message.ends_with(['.', '?', '!']) { "" } else { "." };
-        let space = if self.hint.is_empty() { "" } else { " " };
-        format!("{}{stop}{space}{}", self.message, self.hint)
+/// The exit code of a command that failed so.
+pub fn exit_of(failure: &Failure) -> u8 {
+    match failure.halt {
+        Halt::Usage => USAGE,
+        Halt::Refused => REFUSED,
+        Halt::Stopped => STOPPED,
+        Halt::Interrupted => INTERRUPTED,
     }
 }
 
-impl fmt::Display for Failure {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.text())
-    }
-}
-
-impl From<RecordError> for Failure {
-    fn from(error: RecordError) -> Failure {
-        // A newer program's file says itself what to do.
-        let newer = matches!(error, RecordError::TooNew { .. });
-        Failure {
-            exit: USAGE,
-            code: if newer { OWN_FILES } else { STATE_FILE },
-            message: with_causes(&error),
-            hint: String::new(),
-        }
-    }
-}
-
-impl From<MemoryError> for Failure {
-    fn from(error: MemoryError) -> Failure {
-        let message = error.why::<RecordError>().map_or_else(|| with_causes(&error), |why| with_causes(why));
-        Failure { exit: USAGE, code: STATE_FILE, message, hint: String::new() }
-    }
-}
-
-/// An error with what stands behind it.
-fn with_causes(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
-    let mut cause = error.source();
-    while let Some(below) = cause {
-        // SQLite tells the same twice: in its words, then with its number.
-        let said = below.to_string();
-        if !said.starts_with("Error code") {
-            text = format!("{text}: {said}");
-        }
-        cause = below.source();
-    }
-    text
-}
-
-/// The known word nearest to what was typed, when it is near enough to be a slip.
-pub fn nearest<'a>(typed: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let scored = known.into_iter().map(|word| (strsim::damerau_levenshtein(typed, word), word));
-    let (distance, word) = scored.min()?;
-    (distance <= 1 + typed.chars().count() / 3).then_some(word)
-}
-
-/// "did you mean …?" or what there is.
-pub fn suggestion(typed: &str, known: &[String], what: &str) -> String {
-    match nearest(typed, known.iter().map(String::as_str)) {
-        Some(word) => format!("Did you mean \"{word}\"?"),
-        None if known.is_empty() => format!("There is no {what} yet."),
-        None => {
-            let shown: Vec<&str> = known.iter().map(String::as_str).take(8).collect();
-            let more = if known.len() > shown.len() { ", …" } else { "" };
-            format!("There is: {}{more}.", shown.join(", "))
-        }
-    }
+/// The line that programs get.
+pub fn line_of(failure: &Failure) -> Value {
+    serde_json::json!({"event": "failure", "code": failure.code, "message": failure.text(), "exit": exit_of(failure)})
 }

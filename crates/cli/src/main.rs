@@ -3,32 +3,19 @@
 //! [`args`] says what can be typed, [`commands`] what it does; [`round`] is the road that preview and run share. Every
 //! failure reaches [`main`] as one sentence with an exit code.
 
-mod alignment;
 mod args;
 mod ask;
-mod carry;
 mod clock;
 mod commands;
 mod context;
 mod failure;
 mod groups;
-mod held;
-mod home;
-mod jobfile;
 mod json;
-mod logs;
 mod output;
-mod places;
-mod polite;
 mod progress;
-mod recognise;
-mod remote;
 mod render;
-mod round;
-mod secrets;
 mod signals;
 mod text;
-mod two_way;
 
 use std::ffi::OsString;
 use std::process::ExitCode;
@@ -37,7 +24,7 @@ use clap::{ColorChoice, FromArgMatches};
 
 use args::{Cli, Color, Command};
 use context::Context;
-use failure::{Failure, USAGE};
+use failure::{Failure, USAGE, exit_of, line_of};
 
 fn main() -> ExitCode {
     let typed: Vec<OsString> = std::env::args_os().collect();
@@ -49,7 +36,7 @@ fn main() -> ExitCode {
     match output::failure() {
         Some(failure) => {
             context::complain(&failure, false);
-            ExitCode::from(failure.exit)
+            ExitCode::from(exit_of(&failure))
         }
         None => ExitCode::from(code),
     }
@@ -88,7 +75,7 @@ fn explain(error: &clap::Error, json: bool) -> u8 {
         let text = error.render().to_string();
         let first = text.lines().next().unwrap_or_default();
         let message = first.strip_prefix("error: ").unwrap_or(first);
-        output::json(&Failure::usage(message).to_json());
+        output::json(&line_of(&Failure::usage(message)));
     }
     output::note(error.print());
     code
@@ -99,10 +86,10 @@ fn act(cli: Cli) -> u8 {
     let tolerant = matches!(cli.command, Command::Doctor { .. });
     let outcome = Context::new(&cli.global, tolerant).and_then(|context| {
         commands::carry_out(&context, cli.command)
-            .map_err(|failure| failure.about_state_file(&context.home.state_file()))
+            .map_err(|failure| failure.about_state_file(&context.desk.home.state_file()))
     });
     outcome.unwrap_or_else(|failure| {
         context::complain(&failure, json);
-        failure.exit
+        exit_of(&failure)
     })
 }

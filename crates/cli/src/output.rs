@@ -12,15 +12,14 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde_json::Value;
 
-use crate::failure::{Failure, STOPPED};
+use reedhook_jobs::lines::JSON_VERSION;
+
+use crate::failure::Failure;
 
 static FAILED: Mutex<Option<io::Error>> = Mutex::new(None);
 
 /// Set when the first line of JSON has been written.
 static BEGUN: AtomicBool = AtomicBool::new(false);
-
-/// The version of all JSON that Reedhook prints and logs, as its first line says it.
-pub const JSON_VERSION: u64 = 1;
 
 /// Prints text with a line end.
 pub fn text(text: impl Display) {
@@ -63,10 +62,6 @@ pub fn note(outcome: io::Result<()>) {
 pub fn failure() -> Option<Failure> {
     note(io::stdout().flush());
     let error = FAILED.lock().unwrap_or_else(PoisonError::into_inner).take()?;
-    Some(Failure {
-        exit: STOPPED,
-        code: "output",
-        message: format!("the output could not be written: {error}"),
-        hint: "What was to be done was done; only what was to be read is not complete.".to_owned(),
-    })
+    let failure = Failure::stopped("output", format!("the output could not be written: {error}"));
+    Some(failure.hint("What was to be done was done; only what was to be read is not complete."))
 }

@@ -4,7 +4,8 @@
 //! a second.
 
 use std::io::IsTerminal;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::Ordering;
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -13,7 +14,10 @@ use reedhook_core::run::{Done, Event};
 use reedhook_core::walk::ScanProgress;
 use unicode_width::UnicodeWidthStr;
 
-use crate::context::{Context, print_text};
+use reedhook_jobs::desk::{Event as Happening, Listener};
+
+use crate::args::Global;
+use crate::context::{print_text, warn};
 use crate::text::{bytes, count, duration, elided, elided_end, grouped, rate};
 
 /// How often the live view is drawn.
@@ -168,7 +172,7 @@ enum Mode {
 }
 
 /// The view of one run.
-pub struct View {
+struct View {
     tally: Tally,
     started: Instant,
     mode: Mode,
@@ -176,14 +180,14 @@ pub struct View {
 
 impl View {
     /// The view that fits where the output goes.
-    pub fn new(context: &Context, plan: &Plan) -> View {
+    fn new(global: &Global, plan: &Plan) -> View {
         let tally = Tally::of(plan);
         let started = Instant::now();
-        let mode = if context.global.json {
+        let mode = if global.json {
             Mode::Json
-        } else if context.global.quiet {
+        } else if global.quiet {
             Mode::Nothing
-        } else if context.global.verbose {
+        } else if global.verbose {
             Mode::Items
         } else if std::io::stderr().is_terminal() {
             Mode::Live { live: Box::new(Live::new()), next: started + FRAME }
@@ -194,7 +198,7 @@ impl View {
     }
 
     /// Takes note of an event; `line` is its JSON form, where it has one.
-    pub fn take(&mut self, event: &Event, line: Option<&[u8]>) {
+    fn take(&mut self, event: &Event, line: Option<&[u8]>) {
         self.tally.take(event);
         match (&self.mode, event, line) {
             (Mode::Json, _, Some(line)) => crate::json::print_line(line),
@@ -209,7 +213,7 @@ impl View {
     }
 
     /// Draws when it is time to.
-    pub fn draw(&mut self) {
+    fn draw(&mut self) {
         let now = Instant::now();
         match &mut self.mode {
             Mode::Live { live, next } if now >= *next => {
@@ -225,7 +229,7 @@ impl View {
     }
 
     /// Takes the view away; the summary follows.
-    pub fn finish(self) {
+    fn finish(self) {
         if let Mode::Live { live, .. } = self.mode {
             let _ = live.screen.clear();
         }
@@ -348,29 +352,81 @@ impl Worker {
     }
 }
 
-/// Shows how far a scan is, on a terminal, until it is finished. Short scans show nothing.
-pub fn watch_scan(context: &Context, job: &str, progress: &ScanProgress, finished: &AtomicBool) {
-    if !context.talks() || !std::io::stderr().is_terminal() {
-        return;
+/// What is on the screen while jobs are worked on.
+enum Scene {
+    /// Nothing.
+    Empty,
+    /// How far a look is. Short ones show nothing.
+    Scan { since: Instant, spinner: Option<ProgressBar> },
+    /// A run.
+    Run(View),
+}
+
+/// Shows what happens: to people, or as lines to programs.
+pub struct Screen {
+    global: Global,
+    scene: Mutex<Scene>,
+}
+
+impl Screen {
+    /// A screen as the options want it.
+    pub fn new(global: &Global) -> Screen {
+        Screen { global: global.clone(), scene: Mutex::new(Scene::Empty) }
     }
-    let spinner = ProgressBar::new_spinner();
-    spinner.set_draw_target(ProgressDrawTarget::stderr());
-    let begun = Instant::now();
-    while !finished.load(Ordering::Relaxed) {
-        std::thread::sleep(Duration::from_millis(20));
-        if begun.elapsed() > Duration::from_millis(300) {
-            let entries = progress.entries.load(Ordering::Relaxed);
-            let folders = progress.folders.load(Ordering::Relaxed);
-            let message = format!(
-                "{job}: looking at both sides, {} in {} so far",
-                count(entries, "entry", "entries"),
-                count(folders, "folder", "folders")
-            );
-            spinner.set_message(elided_end(&message, columns().saturating_sub(INDENT)));
-            spinner.tick();
+}
+
+impl Listener for Screen {
+    fn hear(&self, event: &Happening<'_>) {
+        let mut scene = self.scene.lock().unwrap_or_else(PoisonError::into_inner);
+        match (&mut *scene, event) {
+            (_, Happening::Note(text)) => warn(text),
+            (_, Happening::Begins(plan)) => *scene = Scene::Run(View::new(&self.global, plan)),
+            (Scene::Run(view), Happening::Did { event, line }) => {
+                view.take(event, *line);
+                view.draw();
+            }
+            // What is done outside a plan has no view, but is told.
+            (_, Happening::Did { line: Some(line), .. }) if self.global.json => crate::json::print_line(line),
+            (Scene::Run(view), Happening::Tick) => view.draw(),
+            (Scene::Scan { since, spinner }, Happening::Scanning { job, progress }) => {
+                show_scan(job, progress, *since, spinner);
+            }
+            (_, Happening::Scanning { .. }) if self.shows_scans() => {
+                *scene = Scene::Scan { since: Instant::now(), spinner: None };
+            }
+            (_, Happening::Scanned | Happening::Ends) => match std::mem::replace(&mut *scene, Scene::Empty) {
+                Scene::Run(view) => view.finish(),
+                Scene::Scan { spinner: Some(spinner), .. } => spinner.finish_and_clear(),
+                Scene::Scan { .. } | Scene::Empty => {}
+            },
+            _ => {}
         }
     }
-    spinner.finish_and_clear();
+}
+
+impl Screen {
+    fn shows_scans(&self) -> bool {
+        !self.global.json && !self.global.quiet && std::io::stderr().is_terminal()
+    }
+}
+
+/// Shows how far a look is, once it takes its time.
+fn show_scan(job: &str, progress: &ScanProgress, since: Instant, spinner: &mut Option<ProgressBar>) {
+    if since.elapsed() <= Duration::from_millis(300) {
+        return;
+    }
+    let spinner = spinner.get_or_insert_with(|| {
+        let spinner = ProgressBar::new_spinner();
+        spinner.set_draw_target(ProgressDrawTarget::stderr());
+        spinner
+    });
+    let message = format!(
+        "{job}: looking at both sides, {} in {} so far",
+        count(progress.entries.load(Ordering::Relaxed), "entry", "entries"),
+        count(progress.folders.load(Ordering::Relaxed), "folder", "folders")
+    );
+    spinner.set_message(elided_end(&message, columns().saturating_sub(INDENT)));
+    spinner.tick();
 }
 
 #[cfg(test)]

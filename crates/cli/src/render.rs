@@ -12,14 +12,14 @@ use reedhook_core::problem::{Problem, hint};
 use reedhook_core::run::{kept_root, step_size};
 use reedhook_record::{Outcome as RunOutcome, ProblemGroup};
 
-use crate::carry::RunResult;
-use crate::home::Home;
-use crate::places::{Ends, Located};
-use crate::round::{Leg, Round};
 use crate::text::{
     Align, BAD, BOLD, CARE, Columns, DIM, GOOD, bytes, count, duration, grouped, rate, styled,
 };
-use crate::two_way::Both;
+use reedhook_jobs::home::Home;
+use reedhook_jobs::look::{Leg, Round};
+use reedhook_jobs::places::{Ends, Located};
+use reedhook_jobs::run::RunResult;
+use reedhook_jobs::two_way::Both;
 
 /// Lists longer than this are folded by folder.
 const FOLD_OVER: usize = 30;

@@ -11,20 +11,21 @@ use reedhook_core::job::{ConflictPolicy, Kind};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::guard::Lift;
 use reedhook_core::store::{Store, StoreExt};
-use reedhook_core::walk::Moves;
 use reedhook_core::walk::two_way::Conflict;
 use serde_json::{Value, json};
 use similar::{ChangeTag, TextDiff};
 
 use super::run::told;
 use crate::ask;
-use crate::carry::Run;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, suggestion};
-use crate::jobfile::{Job, known_job};
 use crate::json as lines;
 use crate::text::{Align, BOLD, CARE, Columns, DIM, bytes, count, moment, styled};
-use crate::two_way::{self, Both, Settling};
+use reedhook_jobs::jobfile::{Job, known_job};
+use reedhook_jobs::look::{Round, glance};
+use reedhook_jobs::places::typed_path;
+use reedhook_jobs::run::Run;
+use reedhook_jobs::two_way::{self, Both, Settling};
 
 /// The exit code while conflicts are held.
 const HELD: u8 = 4;
@@ -63,14 +64,14 @@ fn heading(job: &Job, number: usize) -> String {
 }
 
 fn look(context: &Context, name: &str) -> Outcome<(Job, Both)> {
-    let job = known_job(&context.home, name, None)?;
+    let job = known_job(&context.desk.home, name, None)?;
     if job.rules.kind != Kind::TwoWay {
         return Err(Failure::usage(format!(
             "{name} is a {} and knows no conflicts; only two-way jobs do",
             job.rules.kind
         )));
     }
-    let round = two_way::look(context, &job, &[], Moves::Unproved, None)?;
+    let round = glance(&context.desk, &job)?;
     let both = round.both.ok_or_else(|| Failure::usage("the job has no two sides"))?;
     Ok((job, both))
 }
@@ -225,7 +226,7 @@ fn chosen<'a>(held: &[&'a Conflict], paths: &[PathBuf], name: &str) -> Outcome<V
     }
     let mut found = Vec::new();
     for typed in paths {
-        let path = super::why::typed_path(typed)?;
+        let path = typed_path(typed)?;
         match held.iter().find(|conflict| conflict.path == path) {
             Some(conflict) => found.push(*conflict),
             None => {
@@ -245,27 +246,24 @@ fn chosen<'a>(held: &[&'a Conflict], paths: &[PathBuf], name: &str) -> Outcome<V
 }
 
 fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
-    let run = Run::begin(context, job)?.special("settle");
-    let policy = settling.policy;
+    let desk = &context.desk;
+    let run = Run::begin(desk, job)?.special("settle");
     // A person has named each of these paths.
     let lifted = [Lift::Changes, Lift::Removals];
-    match two_way::look(context, job, &lifted, Moves::Proved, Some(&settling)) {
-        Ok(round) => {
-            if let Some((leg, refusal)) = round.refusal() {
-                let failure = crate::round::guard_failure(job, leg, refusal, &context.home);
-                return told(context, job, None, run.refuse(failure));
-            }
-            let result = run.carry_out(&round);
-            let undecided = policy == ConflictPolicy::Newest && result.counts.conflicts > 0;
-            let code = told(context, job, Some(&round), result)?;
-            if undecided && !context.global.json {
-                let words = "Times do not tell who is newer: they are the same, or one side holds a folder. Say it for each path";
-                context.say(format!("{words}: reedhook settle {} PATH --keep left|right|both", job.name));
-            }
-            Ok(code)
-        }
-        Err(failure) => told(context, job, None, run.refuse(failure)),
+    let clear =
+        || two_way::look_at_settling(desk, job, &settling)?.clear(desk, &lifted, &mut |_: &Round, _| Ok(()));
+    let cleared = match clear() {
+        Ok(cleared) => cleared,
+        Err(failure) => return told(context, job, None, run.refuse(failure)),
+    };
+    let (round, result) = run.carry_out(cleared);
+    let undecided = settling.policy == ConflictPolicy::Newest && result.counts.conflicts > 0;
+    let code = told(context, job, Some(&round), result)?;
+    if undecided && !context.global.json {
+        let words = "Times do not tell who is newer: they are the same, or one side holds a folder. Say it for each path";
+        context.say(format!("{words}: reedhook settle {} PATH --keep left|right|both", job.name));
     }
+    Ok(code)
 }
 
 /// What was decided: a policy and the paths that it is for.

@@ -11,7 +11,7 @@ use std::time::{Duration, SystemTime};
 use reedhook_standins::{Behaviour, Kind, Settings, Standin};
 
 use crate::context::{Context, print_text};
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Failure, Halt, Outcome};
 use crate::text::{BOLD, DIM, styled};
 
 /// The demo's archive lives as long as the demo, on this machine.
@@ -215,7 +215,7 @@ impl Stage {
         if status.code() == Some(code) {
             return Ok(());
         }
-        Err(Failure { exit: 5, ..Failure::own_files("the demo did not work", status) })
+        Err(Failure { halt: Halt::Stopped, ..Failure::own_files("the demo did not work", status) })
     }
 
     fn bring_back(&self) -> Outcome<()> {

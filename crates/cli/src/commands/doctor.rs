@@ -12,13 +12,13 @@ use serde_json::json;
 
 use crate::clock;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome, REFUSED};
-use crate::jobfile::{job_names, load_job};
+use crate::failure::{Failure, Halt, Outcome};
 use crate::json as lines;
-use crate::logs;
-use crate::places::Settings;
-use crate::remote::is_address;
 use crate::text::{Align, BAD, CARE, Columns, bytes, count, moment, wrapped};
+use reedhook_jobs::jobfile::{job_names, load_job};
+use reedhook_jobs::logs;
+use reedhook_jobs::places::Settings;
+use reedhook_jobs::reach::is_address;
 
 /// How well something is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -109,7 +109,7 @@ fn show(context: &Context, mended: &[String], found: &[Finding]) {
 
 /// The folders of configuration and state: there, writable, with room, and closed to others.
 fn folders(context: &Context) -> Vec<Finding> {
-    let home = &context.home;
+    let home = &context.desk.home;
     let mut all = vec![home.config()];
     if !home.is_portable() {
         all.push(home.state());
@@ -120,7 +120,7 @@ fn folders(context: &Context) -> Vec<Finding> {
 fn one_folder(context: &Context, folder: &Path) -> Finding {
     /// Less room than this is soon used up by a log.
     const SCARCE: u64 = 50_000_000;
-    let shown = context.home.shorten(folder);
+    let shown = context.desk.home.shorten(folder);
     let meta = match fs::metadata(folder) {
         Ok(meta) if meta.is_dir() => meta,
         Ok(_) => return Finding::bad("home", format!("{shown} is no folder; move it away")),
@@ -140,7 +140,7 @@ fn one_folder(context: &Context, folder: &Path) -> Finding {
         let free = bytes(space.free);
         return Finding::care("home", format!("{shown} has {free} left: logs and the state file need some"));
     }
-    if is_open(&meta) && !context.home.is_portable() {
+    if is_open(&meta) && !context.desk.home.is_portable() {
         return Finding::care("home", format!("{shown} can be looked into by others; --mend closes it"));
     }
     let free = space.map_or(String::new(), |space| format!(", {} free", bytes(space.free)));
@@ -149,7 +149,7 @@ fn one_folder(context: &Context, folder: &Path) -> Finding {
 
 fn can_write(folder: &Path) -> std::io::Result<()> {
     let trial = folder.join(format!(".trial-{}", std::process::id()));
-    crate::home::closed().write(true).create_new(true).open(&trial)?;
+    reedhook_jobs::home::closed().write(true).create_new(true).open(&trial)?;
     fs::remove_file(&trial)
 }
 
@@ -164,8 +164,8 @@ fn is_open(_: &fs::Metadata) -> bool {
 }
 
 fn state(context: &Context) -> Finding {
-    let file = context.home.state_file();
-    let shown = context.home.shorten(&file);
+    let file = context.desk.home.state_file();
+    let shown = context.desk.home.shorten(&file);
     let size = match fs::metadata(&file) {
         Ok(meta) if meta.is_file() => meta.len(),
         Ok(_) => return Finding::bad("state", format!("{shown} is no file; move it away")),
@@ -176,7 +176,8 @@ fn state(context: &Context) -> Finding {
     };
     match StateFile::check(&file) {
         Ok(()) => {
-            let runs = context.home.record().ok().and_then(|record| record.count_runs().ok()).unwrap_or(0);
+            let runs =
+                context.desk.home.record().ok().and_then(|record| record.count_runs().ok()).unwrap_or(0);
             Finding::ok("state", format!("{shown}, {}, {}", count(runs, "run", "runs"), bytes(size)))
         }
         Err(error) => {
@@ -189,8 +190,8 @@ fn state(context: &Context) -> Finding {
 }
 
 fn run_logs(context: &Context) -> Finding {
-    let (number, size) = logs::amount(&context.home);
-    let keys = &context.settings.logs;
+    let (number, size) = logs::amount(&context.desk.home);
+    let keys = &context.desk.settings.logs;
     let kept = format!("kept for {} and up to {} a job", keys.keep_for, bytes(keys.keep_max.bytes()));
     match number {
         0 => Finding::ok("logs", format!("none yet; they are {kept}")),
@@ -200,9 +201,9 @@ fn run_logs(context: &Context) -> Finding {
 
 /// The job files: one finding for those that can be used, and one for each that cannot.
 fn jobs(context: &Context) -> Vec<Finding> {
-    let names = job_names(&context.home);
+    let names = job_names(&context.desk.home);
     let (good, broken): (Vec<_>, Vec<_>) =
-        names.iter().map(|name| load_job(&context.home, name)).partition(Result::is_ok);
+        names.iter().map(|name| load_job(&context.desk.home, name)).partition(Result::is_ok);
     let idle = good.iter().flatten().flat_map(|job| {
         job.idle_keys().into_iter().map(|words| Finding::care("jobs", format!("{}: {words}", job.name)))
     });
@@ -214,7 +215,7 @@ fn jobs(context: &Context) -> Vec<Finding> {
 
 /// The settings and the stores that they name. Servers are not asked: that may take long.
 fn stores(context: &Context) -> Vec<Finding> {
-    let settings = match Settings::load(&context.home) {
+    let settings = match Settings::load(&context.desk.home) {
         Ok(settings) => settings,
         Err(failure) => return vec![Finding::bad("stores", failure.text())],
     };
@@ -226,7 +227,7 @@ fn stores(context: &Context) -> Vec<Finding> {
             servers += 1;
             continue;
         }
-        match entry.root(&context.home) {
+        match entry.root(&context.desk.home) {
             Ok(root) if root.is_dir() => there += 1,
             Ok(root) => {
                 found.push(Finding::care("stores", format!("@{name}: {} is not there now", root.display())))
@@ -289,8 +290,8 @@ fn time(context: &Context) -> Finding {
             format!("it says {shown}: set it, or nothing will ever be old enough to go"),
         );
     }
-    let file = context.home.state_file();
-    let record = if file.exists() { context.home.record().ok() } else { None };
+    let file = context.desk.home.state_file();
+    let record = if file.exists() { context.desk.home.record().ok() } else { None };
     let newest = record.as_ref().and_then(|record| record.runs(None, 1).ok()?.into_iter().next());
     if let Some(run) = newest.filter(|run| run.started_ms > now + A_DAY) {
         let then = moment(run.started_ms);
@@ -320,8 +321,8 @@ fn zone() -> Finding {
 fn mend_all(context: &Context) -> Outcome<Vec<String>> {
     let mut mended = Vec::new();
     mended.extend(mend_state(context)?);
-    if !context.home.is_portable() {
-        mended.extend([context.home.config(), context.home.state()].into_iter().filter_map(close));
+    if !context.desk.home.is_portable() {
+        mended.extend([context.desk.home.config(), context.desk.home.state()].into_iter().filter_map(close));
     }
     Ok(mended)
 }
@@ -342,7 +343,7 @@ fn close(_: &Path) -> Option<String> {
 
 /// Puts a state file that cannot be read aside, and builds a new one from the logs.
 fn mend_state(context: &Context) -> Outcome<Option<String>> {
-    let file = context.home.state_file();
+    let file = context.desk.home.state_file();
     if !file.exists() {
         return Ok(None);
     }
@@ -369,11 +370,11 @@ fn mend_state(context: &Context) -> Outcome<Option<String>> {
             _ => {}
         }
     }
-    let runs = logs::rebuild(&context.home, context.home.record()?.as_mut())?;
+    let runs = logs::rebuild(&context.desk.home, context.desk.home.record()?.as_mut())?;
     Ok(Some(format!(
         "the state file could not be read; it is now {}. The new one knows {} from the logs. What two-way jobs remembered is gone: \
          their next run compares both sides, and removes nothing. What was agreed to is asked once more.",
-        context.home.shorten(&aside(&file)),
+        context.desk.home.shorten(&aside(&file)),
         count(runs, "run", "runs")
     )))
 }
@@ -386,13 +387,13 @@ fn cannot_mend(error: RecordError, file: &Path) -> Failure {
 
 /// A run that is going on has the state file open.
 fn refuse_while_running(context: &Context) -> Outcome<()> {
-    for lock in fs::read_dir(context.home.locks()).into_iter().flatten().flatten() {
+    for lock in fs::read_dir(context.desk.home.locks()).into_iter().flatten().flatten() {
         let held = fs::File::open(lock.path())
             .is_ok_and(|file| matches!(file.try_lock_shared(), Err(fs::TryLockError::WouldBlock)));
         if held {
             let job = lock.path().file_stem().unwrap_or_default().to_string_lossy().into_owned();
             return Err(Failure {
-                exit: REFUSED,
+                halt: Halt::Refused,
                 code: "already-running",
                 ..Failure::usage(format!("the job \"{job}\" is running"))
             }

@@ -7,12 +7,12 @@ use serde_json::json;
 use super::job::change_file;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
-use crate::held::Manner;
-use crate::jobfile::{Job, load_job};
 use crate::json as lines;
-use crate::places::Ends;
-use crate::round::open_sources;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
+use reedhook_jobs::held::Manner;
+use reedhook_jobs::jobfile::{Job, load_job};
+use reedhook_jobs::look::open_sources;
+use reedhook_jobs::places::Ends;
 
 /// Folders listed without being asked for all.
 const FOLDERS: usize = 40;
@@ -33,7 +33,7 @@ pub struct Request {
 
 /// Shows, tries or changes a job's filter.
 pub fn filter(context: &Context, name: &str, request: &Request) -> Outcome {
-    let job = load_job(&context.home, name)?;
+    let job = load_job(&context.desk.home, name)?;
     if !request.add.is_empty() || !request.drop.is_empty() {
         let changed = save(context, &job, request)?;
         context.say(format!("The filter of {} is changed.\n", styled(BOLD, name)));
@@ -50,7 +50,7 @@ pub fn from_problems(
     code: Option<&str>,
     mut request: Request,
 ) -> Outcome {
-    let job = load_job(&context.home, name)?;
+    let job = load_job(&context.desk.home, name)?;
     let run = super::history::find(context, name, which)?;
     super::history::read_log(context, &run, |_, value| {
         let is = |key: &str, wanted: &str| value.get(key).and_then(serde_json::Value::as_str) == Some(wanted);
@@ -137,9 +137,9 @@ fn save(context: &Context, job: &Job, request: &Request) -> Outcome<Job> {
 }
 
 fn look(context: &Context, job: &Job) -> Outcome<(Filter, Survey)> {
-    let ends = Ends::of(job, &context.home, &context.settings)?;
-    let source = open_sources(&ends, &context.home, Manner::of(job))?;
-    let mut filter = job.filter()?;
+    let ends = Ends::of(job, &context.desk.home, &context.desk.settings)?;
+    let source = open_sources(&context.desk, &ends, Manner::of(job))?;
+    let mut filter = job.filter(context.desk.now())?;
     if let Some(names) = ends.landing_names()? {
         filter = filter.with_top_level(names);
     }

@@ -6,11 +6,11 @@ use serde_json::{Value, json};
 use super::status::result_words;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
-use crate::jobfile::{ONCE, load_job};
 use crate::json as lines;
-use crate::logs;
 use crate::render;
 use crate::text::{Align, BOLD, Columns, bytes, moment, styled};
+use reedhook_jobs::jobfile::{ONCE, load_job};
+use reedhook_jobs::logs;
 
 /// Items listed without being asked for all.
 const ITEMS: usize = 40;
@@ -40,15 +40,15 @@ pub fn history(
 
 /// A job is known when it exists or has ever run.
 fn check_known(context: &Context, job: &str) -> Outcome<()> {
-    let has_run = !context.home.record()?.runs(Some(job), 1)?.is_empty();
-    if has_run || job == ONCE { Ok(()) } else { load_job(&context.home, job).map(|_| ()) }
+    let has_run = !context.desk.home.record()?.runs(Some(job), 1)?.is_empty();
+    if has_run || job == ONCE { Ok(()) } else { load_job(&context.desk.home, job).map(|_| ()) }
 }
 
 fn list(context: &Context, job: Option<&str>, limit: u32) -> Outcome {
     if let Some(job) = job {
         check_known(context, job)?;
     }
-    let runs = context.home.record()?.runs(job, limit)?;
+    let runs = context.desk.home.record()?.runs(job, limit)?;
     if context.global.json {
         runs.iter().for_each(|run| lines::print(&run_line(run)));
         return Ok(0);
@@ -88,7 +88,7 @@ fn run_line(run: &RunRow) -> Value {
 
 /// A run of a job, by its number, its name, or `last`.
 pub fn find(context: &Context, job: &str, which: &str) -> Outcome<RunRow> {
-    context.home.record()?.find_run(job, which)?.ok_or_else(|| {
+    context.desk.home.record()?.find_run(job, which)?.ok_or_else(|| {
         Failure::usage(format!("{job} has no run \"{which}\""))
             .hint(format!("`reedhook history {job}` lists them."))
     })
@@ -128,7 +128,7 @@ fn problems(context: &Context, run: &RunRow) -> Outcome {
 
 fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
     check_known(context, job)?;
-    let record = context.home.record()?;
+    let record = context.desk.home.record()?;
     let run = find(context, job, which)?;
     if detail.problems {
         return problems(context, &run);
@@ -215,5 +215,5 @@ fn item_cells(value: &Value) -> Vec<String> {
 
 /// Reads a run's log line by line; returns how many lines cannot be read. A run that did nothing has none.
 pub fn read_log(context: &Context, run: &RunRow, each: impl FnMut(&str, &Value)) -> Outcome<u64> {
-    logs::read(&context.home.run_log(&run.job, &run.run), each)
+    logs::read(&context.desk.home.run_log(&run.job, &run.run), each)
 }

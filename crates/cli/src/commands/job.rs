@@ -7,21 +7,21 @@ use reedhook_core::job::{Kind, Removed};
 use reedhook_core::units::UnitError;
 use serde_json::{Value, json};
 
-use crate::alignment;
 use crate::args::JobCommand;
 use crate::ask;
-use crate::carry::JobLock;
 use crate::context::{Context, print_text};
-use crate::failure::{Failure, Outcome};
-use crate::held::Manner;
-use crate::home::{make_folder, write_file};
-use crate::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
+use crate::failure::{Failure, Outcome, exit_of};
 use crate::json as lines;
-use crate::places::{Ends, Located, locate, make_destination, written_for_keeping};
-use crate::recognise::{self, SEEN};
 use crate::render;
-use crate::round::{nested, open_sources};
 use crate::text::{Align, BOLD, Columns, styled};
+use reedhook_jobs::alignment;
+use reedhook_jobs::held::Manner;
+use reedhook_jobs::home::{make_folder, write_file};
+use reedhook_jobs::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
+use reedhook_jobs::look::{nested, open_sources};
+use reedhook_jobs::places::{Ends, Located, locate, make_destination, written_for_keeping};
+use reedhook_jobs::recognise::{self, SEEN};
+use reedhook_jobs::run::JobLock;
 
 /// Carries out a `job` command, apart from `job filter`.
 pub fn job(context: &Context, command: JobCommand) -> Outcome {
@@ -62,10 +62,10 @@ fn add(
     let (left, right) = asked_for_sides(context, &mut keys, left, right)?;
     place_sides(&mut keys, left, right);
     let job = checked(context, &name, keys)?;
-    let ends = Ends::of(&job, &context.home, &context.settings)?;
+    let ends = Ends::of(&job, &context.desk.home, &context.desk.settings)?;
     refuse_bad_ends(context, &ends)?;
     make_missing(context, &ends)?;
-    job.save(&context.home)?;
+    job.save(&context.desk.home)?;
     remember_places(context, &job, &ends, |_| true)?;
     announce(context, &job, &ends);
     if context.can_ask() && asked && ask::yes("Show what a run would do?", true)? {
@@ -93,7 +93,7 @@ fn wanted<T>(
 }
 
 fn unused(context: &Context, name: &str) -> Outcome<()> {
-    if context.home.job_file(name).exists() {
+    if context.desk.home.job_file(name).exists() {
         return Err(Failure::usage(format!("there is already a job \"{name}\""))
             .hint("Choose another name, or change it with `reedhook job edit`."));
     }
@@ -129,7 +129,7 @@ fn asked_for_sides(
     } else {
         let question = if two_way { "Which folder is the right side?" } else { "Where is it to land?" };
         let question = format!("{question} (a folder, or @store/sub/folder)");
-        let check = |text: &str| locate(&context.home, &context.settings, text).map(|_| ());
+        let check = |text: &str| locate(&context.desk.home, &context.desk.settings, text).map(|_| ());
         Some(wanted(context, None, "RIGHT", || ask::line(&question, check))?)
     };
     Ok((left, right))
@@ -147,7 +147,7 @@ pub fn place_sides(keys: &mut JobKeys, left: Option<String>, right: Option<Strin
 }
 
 fn readable(context: &Context, typed: &str) -> Outcome<()> {
-    let located = locate(&context.home, &context.settings, typed)?;
+    let located = locate(&context.desk.home, &context.desk.settings, typed)?;
     if located.seems_there() {
         Ok(())
     } else {
@@ -158,13 +158,13 @@ fn readable(context: &Context, typed: &str) -> Outcome<()> {
 /// The job with its places written so that they hold from any working folder.
 fn checked(context: &Context, name: &str, mut keys: JobKeys) -> Outcome<Job> {
     for place in keys.from.iter_mut().chain(&mut keys.to).chain(&mut keys.left).chain(&mut keys.right) {
-        *place = written_for_keeping(&context.home, &context.settings, place)?;
+        *place = written_for_keeping(&context.desk.home, &context.desk.settings, place)?;
     }
     Job::new(name, keys)
 }
 
 fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
-    if let Some(sentence) = nested(ends, &context.home) {
+    if let Some(sentence) = nested(ends, &context.desk.home) {
         return Err(
             Failure { code: "nested", ..Failure::usage(sentence) }.hint("Choose sides that lie apart.")
         );
@@ -172,7 +172,7 @@ fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
     ends.landing_names()?;
     for from in &ends.from {
         if !from.seems_there() && !context.global.yes {
-            let shown = from.shown(&context.home);
+            let shown = from.shown(&context.desk.home);
             let question = format!("{shown} is not there now. Set the job up all the same?");
             if !(context.can_ask() && ask::yes(&question, false)?) {
                 return Err(Failure {
@@ -191,7 +191,7 @@ fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
     if to.remote.is_some() || to.absent.is_some() || to.path.is_dir() {
         return Ok(());
     }
-    let shown = to.shown(&context.home);
+    let shown = to.shown(&context.desk.home);
     let refused = |why: &str| {
         Err(Failure {
             code: "destination-unusable",
@@ -203,7 +203,7 @@ fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
         Ok(_) => return refused("is no folder"),
         Err(_) => {}
     }
-    if crate::places::can_be_made(to) || context.global.yes {
+    if reedhook_jobs::places::can_be_made(to) || context.global.yes {
         return Ok(());
     }
     let question = format!("{shown} is not there, nor is the folder above it. Set the job up all the same?");
@@ -223,15 +223,15 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
             context.warn(format!("{}: {why} now", to.written));
             continue;
         }
-        if !crate::places::can_be_made(to) {
-            context.warn(format!("{} is not there now", to.shown(&context.home)));
+        if !reedhook_jobs::places::can_be_made(to) {
+            context.warn(format!("{} is not there now", to.shown(&context.desk.home)));
             continue;
         }
-        let shown = to.shown(&context.home);
+        let shown = to.shown(&context.desk.home);
         let agreed = context.global.yes
             || (context.can_ask() && ask::yes(&format!("{shown} does not exist. Make it?"), true)?);
         if agreed {
-            make_destination(to, &context.home, Manner::default())?;
+            make_destination(&context.desk, to, Manner::default())?;
         } else {
             context.say(format!("The folder {shown} does not exist yet."));
         }
@@ -242,7 +242,7 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
 /// Remembers what the places of a job are on, and which are there now, so that a drive that is not plugged in at the first run is
 /// missed: it leaves an empty mount point behind. What was known of the places that are given anew is forgotten.
 fn remember_places(context: &Context, job: &Job, ends: &Ends, given: impl Fn(&str) -> bool) -> Outcome<()> {
-    let record = context.home.record()?;
+    let record = context.desk.home.record()?;
     for place in ends.from.iter().chain(&ends.to).filter(|place| given(&place.written)) {
         record.forget_place(&job.name, &place.written)?;
     }
@@ -255,7 +255,7 @@ fn remember_places(context: &Context, job: &Job, ends: &Ends, given: impl Fn(&st
         record.set_mark(&job.name, &to.written, SEEN)?;
     }
     drop(record);
-    recognise::Seen::now(job, ends).remember(context, &job.name)
+    recognise::Seen::now(&context.desk, job, ends).remember(&context.desk, &job.name)
 }
 
 /// Says what was set up, where things will land, and what deserves a second look.
@@ -267,7 +267,7 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
     let name = styled(BOLD, &job.name);
     let sentence = render::kind_sentence(&job.rules);
     context.say(format!("The job {name} is set up. {sentence}"));
-    for line in render::mapping(job.rules.kind, ends, &context.home) {
+    for line in render::mapping(job.rules.kind, ends, &context.desk.home) {
         context.say(line);
     }
     for warning in second_looks(context, ends).into_iter().chain(job.idle_keys()) {
@@ -279,7 +279,7 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
 fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
     let mut warnings = Vec::new();
     for to in &ends.to {
-        let shown = to.shown(&context.home);
+        let shown = to.shown(&context.desk.home);
         if to.remote.is_none() && is_mount_root(&to.path) {
             warnings.push(format!(
                 "{shown} is the bare root of a drive: everything on it belongs to this job. A folder on it is safer."
@@ -297,9 +297,10 @@ fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
         if ends.from.iter().chain(&ends.to).any(|place| place.remote.is_some()) {
             return None;
         }
-        let left = open_sources(ends, &context.home, Manner::default()).ok()?;
+        let left = open_sources(&context.desk, ends, Manner::default()).ok()?;
         let right =
-            crate::places::open_destination(ends.to.first()?, &context.home, Manner::default()).ok()??;
+            reedhook_jobs::places::open_destination(&context.desk, ends.to.first()?, Manner::default())
+                .ok()??;
         alignment::warning(left.as_ref(), right.as_ref())
     };
     warnings.extend(misaligned());
@@ -324,7 +325,7 @@ fn is_mount_root(path: &Path) -> bool {
 }
 
 fn list(context: &Context) -> Outcome {
-    let names = job_names(&context.home);
+    let names = job_names(&context.desk.home);
     if names.is_empty() {
         context.say("There is no job yet. Set one up with `reedhook job add`.");
     }
@@ -332,7 +333,7 @@ fn list(context: &Context) -> Outcome {
     table.heading(&["job", "kind", "from or left", "to or right"]);
     let mut code = 0;
     for name in &names {
-        match load_job(&context.home, name) {
+        match load_job(&context.desk.home, name) {
             Ok(job) if context.global.json => lines::print(&described(&job)),
             Ok(job) => {
                 table.row(vec![
@@ -344,7 +345,7 @@ fn list(context: &Context) -> Outcome {
             }
             Err(failure) => {
                 context.complain(&failure);
-                code = failure.exit;
+                code = exit_of(&failure);
             }
         }
     }
@@ -362,18 +363,18 @@ fn described(job: &Job) -> Value {
 }
 
 fn show(context: &Context, name: &str) -> Outcome {
-    let job = load_job(&context.home, name)?;
+    let job = load_job(&context.desk.home, name)?;
     if context.global.json {
         lines::print(&described(&job));
         return Ok(0);
     }
-    let ends = Ends::of(&job, &context.home, &context.settings)?;
+    let ends = Ends::of(&job, &context.desk.home, &context.desk.settings)?;
     let mut text = format!("{}  {}\n", styled(BOLD, name), job.rules.kind);
     text.push_str(&format!("  {}\n", render::kind_sentence(&job.rules)));
-    for line in render::mapping(job.rules.kind, &ends, &context.home) {
+    for line in render::mapping(job.rules.kind, &ends, &context.desk.home) {
         text.push_str(&format!("  {line}\n"));
     }
-    text.push_str(&format!("\n{}\n", context.home.shorten(&context.home.job_file(name))));
+    text.push_str(&format!("\n{}\n", context.desk.home.shorten(&context.desk.home.job_file(name))));
     for line in job.keys.to_toml()?.lines() {
         text.push_str(&format!("  {line}\n"));
     }
@@ -383,7 +384,7 @@ fn show(context: &Context, name: &str) -> Outcome {
 }
 
 fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outcome {
-    let job = load_job(&context.home, name)?;
+    let job = load_job(&context.desk.home, name)?;
     if keys == JobKeys::default() && unset.is_empty() {
         return edit_by_hand(context, name);
     }
@@ -396,12 +397,12 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
         }
     }
     let new_job = checked(context, name, job.keys.clone().overlaid(keys.clone()))?;
-    refuse_bad_ends(context, &Ends::of(&new_job, &context.home, &context.settings)?)?;
+    refuse_bad_ends(context, &Ends::of(&new_job, &context.desk.home, &context.desk.settings)?)?;
     let given: Vec<String> = [&keys.from, &keys.to].into_iter().flatten().cloned().collect();
     let given = [given, keys.left.iter().chain(&keys.right).cloned().collect()].concat();
     let given = given
         .iter()
-        .map(|place| written_for_keeping(&context.home, &context.settings, place))
+        .map(|place| written_for_keeping(&context.desk.home, &context.desk.settings, place))
         .collect::<Outcome<Vec<_>>>()?;
     change_file(context, name, |document| {
         set_keys(
@@ -420,7 +421,7 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
         Ok(())
     })?;
     if !given.is_empty() {
-        let ends = Ends::of(&new_job, &context.home, &context.settings)?;
+        let ends = Ends::of(&new_job, &context.desk.home, &context.desk.settings)?;
         remember_places(context, &new_job, &ends, |place| given.iter().any(|given| given == place))?;
     }
     context.say(format!("The job {} is changed.", styled(BOLD, name)));
@@ -462,7 +463,7 @@ pub fn change_file(
     name: &str,
     change: impl FnOnce(&mut toml_edit::DocumentMut) -> Outcome<()>,
 ) -> Outcome<Job> {
-    let file = context.home.job_file(name);
+    let file = context.desk.home.job_file(name);
     let unreadable = |error: String| Failure::own_files(&format!("cannot read {}", file.display()), error);
     let text = fs::read_to_string(&file).map_err(|error| unreadable(error.to_string()))?;
     let mut document: toml_edit::DocumentMut =
@@ -487,7 +488,7 @@ fn set_keys(document: &mut toml_edit::DocumentMut, keys: &JobKeys) -> Outcome<()
 
 /// Opens a copy of the job in the person's editor and takes it over when it is valid.
 fn edit_by_hand(context: &Context, name: &str) -> Outcome {
-    let file = context.home.job_file(name);
+    let file = context.desk.home.job_file(name);
     if !context.can_ask() {
         return Err(Failure::usage("nothing to change was given")
             .hint(format!("Give options such as --exclude '*.tmp', or edit {} yourself.", file.display())));
@@ -519,14 +520,14 @@ fn edit_by_hand(context: &Context, name: &str) -> Outcome {
 }
 
 fn rename(context: &Context, name: &str, new_name: &str) -> Outcome {
-    load_job(&context.home, name)?;
+    load_job(&context.desk.home, name)?;
     check_name(new_name, "job")?;
     unused(context, new_name)?;
     let failed = |error: std::io::Error| Failure::own_files("cannot rename the job", error);
     // A run that is going on would go on writing under the old name.
-    let _locks = [JobLock::take(&context.home, name)?, JobLock::take(&context.home, new_name)?];
-    context.home.record()?.rename_job(name, new_name)?;
-    let (old_logs, new_logs) = (context.home.run_logs(name), context.home.run_logs(new_name));
+    let _locks = [JobLock::take(&context.desk.home, name)?, JobLock::take(&context.desk.home, new_name)?];
+    context.desk.home.record()?.rename_job(name, new_name)?;
+    let (old_logs, new_logs) = (context.desk.home.run_logs(name), context.desk.home.run_logs(new_name));
     match fs::read_dir(&old_logs) {
         Ok(logs) => {
             make_folder(&new_logs)?;
@@ -538,20 +539,20 @@ fn rename(context: &Context, name: &str, new_name: &str) -> Outcome {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
         Err(error) => return Err(failed(error)),
     }
-    fs::rename(context.home.job_file(name), context.home.job_file(new_name)).map_err(failed)?;
+    fs::rename(context.desk.home.job_file(name), context.desk.home.job_file(new_name)).map_err(failed)?;
     context.say(format!("The job {name} is now called {}.", styled(BOLD, new_name)));
     Ok(0)
 }
 
 fn remove(context: &Context, name: &str) -> Outcome {
-    let file = context.home.job_file(name);
+    let file = context.desk.home.job_file(name);
     if !file.exists() {
-        load_job(&context.home, name)?;
+        load_job(&context.desk.home, name)?;
     }
     if context.can_ask() && !context.global.yes && !ask::yes(&format!("Remove the job {name}?"), false)? {
         return Ok(0);
     }
-    let _lock = JobLock::take(&context.home, name)?;
+    let _lock = JobLock::take(&context.desk.home, name)?;
     let text = fs::read_to_string(&file).unwrap_or_default();
     fs::remove_file(&file).map_err(|error| Failure::own_files("cannot remove the job", error))?;
     context.say(format!(
@@ -565,8 +566,8 @@ fn remove(context: &Context, name: &str) -> Outcome {
 }
 
 fn export(context: &Context, name: &str, to: Option<PathBuf>) -> Outcome {
-    load_job(&context.home, name)?;
-    let file = context.home.job_file(name);
+    load_job(&context.desk.home, name)?;
+    let file = context.desk.home.job_file(name);
     let text = fs::read_to_string(&file).map_err(|error| Failure::own_files("cannot read the job", error))?;
     match to {
         Some(target) if target.exists() && !context.global.yes => {
@@ -593,8 +594,8 @@ fn import(context: &Context, file: &Path, name: Option<String>) -> Outcome {
     check_name(&name, "job")?;
     unused(context, &name)?;
     let job = Job::new(&name, parse(&text, file)?)?;
-    let ends = Ends::of(&job, &context.home, &context.settings)?;
-    write_file(&context.home.job_file(&name), &text)?;
+    let ends = Ends::of(&job, &context.desk.home, &context.desk.settings)?;
+    write_file(&context.desk.home.job_file(&name), &text)?;
     remember_places(context, &job, &ends, |_| true)?;
     announce(context, &job, &ends);
     Ok(0)

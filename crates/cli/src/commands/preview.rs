@@ -2,57 +2,57 @@
 
 use std::collections::BTreeSet;
 
-use reedhook_core::walk::Moves;
 use serde_json::{Value, json};
 
-use crate::alignment;
+use super::run::lifted;
 use crate::args::Guard;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome, REFUSED};
-use crate::held;
-use crate::jobfile::{Job, load_job};
+use crate::failure::{Failure, Outcome, REFUSED, exit_of};
 use crate::json as lines;
 use crate::render;
-use crate::round::{Leg, Round, guard_failure, lifted, look, losses};
-use crate::two_way::Both;
+use reedhook_jobs::alignment;
+use reedhook_jobs::held;
+use reedhook_jobs::jobfile::{Job, load_job};
+use reedhook_jobs::look::{Leg, Round, glance, losses};
+use reedhook_jobs::two_way::Both;
 
 /// Shows what a run of the job would do.
 pub fn preview(context: &Context, name: &str, all: bool) -> Outcome {
-    let job = load_job(&context.home, name)?;
+    let job = load_job(&context.desk.home, name)?;
     preview_job(context, &job, &[], all)
 }
 
 /// Shows what a run would do, also for a job that is not saved.
 pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -> Outcome {
-    let round = look(context, job, &lifted(allowed), Moves::Unproved)?;
-    let refusal = round.refusal().map(|(leg, refusal)| guard_failure(job, leg, refusal, &context.home));
+    let round = glance(&context.desk, job)?;
+    let refusal = round.refusal(&lifted(allowed), &context.desk.home);
     if context.global.json {
         print_json(&round, refusal.as_ref());
     } else {
         context.say(text(context, &round, all, refusal.as_ref()).trim_end());
         tell_losses(context, &round);
-        held::untried(&round, &context.home).iter().for_each(|line| context.warn(line));
+        held::untried(&round, &context.desk.home).iter().for_each(|line| context.warn(line));
         for leg in round.legs.iter().filter(|leg| !leg.to_be_made) {
-            if let Some(warning) = alignment::warning(leg.left.as_ref(), leg.right.as_ref()) {
+            if let Some(warning) = alignment::warning(leg.reads.as_ref(), leg.writes.as_ref()) {
                 context.warn(warning);
             }
         }
     }
     Ok(match &refusal {
-        Some(failure) => failure.exit,
+        Some(failure) => exit_of(failure),
         None => u8::from(round.counts().problems > 0),
     })
 }
 
 /// What the destinations cannot hold. Several parts of a round may change one place: that is said once.
 pub fn tell_losses(context: &Context, round: &Round) {
-    let of_leg = |leg: &Leg| losses(&round.job, &leg.to.short(&context.home), leg.right.as_ref());
+    let of_leg = |leg: &Leg| losses(&round.job, &leg.to.short(&context.desk.home), leg.writes.as_ref());
     let lines: BTreeSet<String> = round.legs.iter().flat_map(of_leg).collect();
     lines.iter().for_each(|line| context.warn(line));
 }
 
 fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) -> String {
-    let home = &context.home;
+    let home = &context.desk.home;
     let mut text = render::heading(round, home);
     for line in render::mapping(round.job.rules.kind, &round.ends, home) {
         text.push_str(&format!("  {line}\n"));
@@ -120,7 +120,7 @@ fn print_json(round: &Round, refusal: Option<&Failure>) {
     let object = lines::object(json!({"event": "preview", "job": round.job.name, "outcome": outcome}));
     let mut object = lines::with_counts(object, &round.counts());
     if let Some(failure) = refusal {
-        debug_assert_eq!(failure.exit, REFUSED);
+        debug_assert_eq!(exit_of(failure), REFUSED);
         object.insert("code".into(), json!(failure.code));
         object.insert("message".into(), json!(failure.text()));
     }

@@ -1,41 +1,39 @@
 //! `run` and `once`: carry a job out, watch it, and say what came of it.
 
-use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
-use reedhook_core::walk::Moves;
+use reedhook_core::plan::guard::Lift;
+use reedhook_jobs::clear::{Cleared, Need};
+use reedhook_jobs::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
+use reedhook_jobs::look::{Round, look};
+use reedhook_jobs::polite;
+use reedhook_jobs::reverse::Reversed;
+use reedhook_jobs::run::{Run, RunResult, finished};
 use reedhook_record::Outcome as RunOutcome;
 use serde_json::{Value, json};
 
-use crate::args::Allow;
+use crate::args::{Allow, Guard};
 use crate::ask;
-use crate::carry::{Run, RunResult, finished};
 use crate::context::Context;
-use crate::failure::{Failure, Outcome, REFUSED, STOPPED};
-use crate::held::{self, Manner};
-use crate::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
+use crate::failure::{Failure, Outcome, REFUSED, STOPPED, exit_of};
 use crate::json as lines;
-use crate::places::{Ends, make_destination, open_destination};
-use crate::polite;
-use crate::recognise::{self, Part};
 use crate::render;
-use crate::round::{Leg, Round, guard_failure, lifted, look};
 use crate::text::{BOLD, styled};
 
 /// Runs jobs one after the other. All of them are read before the first one begins, so that a slip touches nothing.
 pub fn run(context: &Context, names: &[String], all: bool, allow: &Allow) -> Outcome {
-    let names = if all { job_names(&context.home) } else { names.to_vec() };
+    let names = if all { job_names(&context.desk.home) } else { names.to_vec() };
     if names.is_empty() {
         return Err(Failure::usage("there is no job yet").hint("Set one up with `reedhook job add`."));
     }
     let mut worst = 0;
     let mut jobs = Vec::new();
     for name in &names {
-        match load_job(&context.home, name) {
+        match load_job(&context.desk.home, name) {
             Ok(job) => jobs.push(job),
             // One broken file does not keep the others from running at night.
             Err(failure) if all => {
                 context.complain(&failure);
-                worst = worse(worst, failure.exit);
+                worst = worse(worst, exit_of(&failure));
             }
             Err(failure) => return Err(failure),
         }
@@ -47,7 +45,7 @@ pub fn run(context: &Context, names: &[String], all: bool, allow: &Allow) -> Out
         // One job that cannot run does not keep the others from running.
         let code = run_job(context, job, allow).unwrap_or_else(|failure| {
             context.complain(&failure);
-            failure.exit
+            exit_of(&failure)
         });
         worst = worse(worst, code);
         if code == 130 {
@@ -68,61 +66,32 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
     let [name] = names else {
         return Err(Failure::usage("--reverse takes one job at a time"));
     };
-    let mut job = load_job(&context.home, name)?;
-    if job.rules.kind == Kind::TwoWay {
-        return Err(Failure::usage(format!("{name} is a two-way job: it has no direction to reverse"))
-            .hint("To settle a conflict: reedhook settle; to bring something back: reedhook restore."));
-    }
-    if job.from.len() != 1 || job.to.len() != 1 {
-        return Err(Failure::usage(format!("{name} has several sources or destinations"))
-            .hint("Bring back what you need with `reedhook restore`."));
-    }
-    refuse_wrong_right(context, &job)?;
-    std::mem::swap(&mut job.from, &mut job.to);
-    let run = match Run::begin(context, &job) {
+    let desk = &context.desk;
+    let reversed = Reversed::of(desk, load_job(&desk.home, name)?)?;
+    let job = reversed.job();
+    let run = match Run::begin(desk, job) {
         Ok(run) => run.special("reverse"),
-        Err(failure) => return not_begun(context, &job, failure),
+        Err(failure) => return not_begun(context, job, failure),
     };
-    let looked = look(context, &job, &lifted(&allow.allow), Moves::Proved).and_then(|mut round| {
-        // The left stays the person's own: no lock, no mark.
-        for leg in &mut round.legs {
-            leg.ours = false;
-            leg.plan.set_changes(Side::Left);
-        }
-        agree_to_reverse(context, round)
-    });
-    match looked {
-        Ok(round) => told(context, &job, Some(&round), run.carry_out(&round)),
-        Err(failure) => told(context, &job, None, run.refuse(failure)),
-    }
+    let mut consent = |round: &Round, need: Need| agree_to_reverse(context, round, need);
+    let lifted = lifted(&allow.allow);
+    let cleared = reversed.look(desk).and_then(|found| found.clear(desk, &lifted, &mut consent));
+    carried_out(context, job, run, cleared)
 }
 
-/// What is brought back must come from where the job has put it.
-fn refuse_wrong_right(context: &Context, job: &Job) -> Outcome<()> {
-    for to in &Ends::of(job, &context.home, &context.settings)?.to {
-        if let Some(store) = open_destination(to, &context.home, Manner::of(job))? {
-            recognise::refuse_foreign(context, job, to, store.as_ref(), Part::Destination)?;
-        }
-    }
-    Ok(())
-}
-
-fn agree_to_reverse(context: &Context, round: Round) -> Outcome<Round> {
-    if let Some((leg, refusal)) = round.refusal() {
-        return Err(guard_failure(&round.job, leg, refusal, &context.home));
-    }
-    let counts = round.counts();
-    if context.global.yes || counts.updated + counts.removed == 0 {
-        return Ok(round);
+fn agree_to_reverse(context: &Context, round: &Round, need: Need) -> Outcome<()> {
+    if context.global.yes || need == Need::None {
+        return Ok(());
     }
     if !context.global.json {
         for leg in &round.legs {
-            context.say(render::plan(&round, leg, &context.home, false).trim_end());
+            context.say(render::plan(round, leg, &context.desk.home, false).trim_end());
         }
     }
     if context.can_ask() && ask::yes("Go on, and overwrite these at the left?", false)? {
-        return Ok(round);
+        return Ok(());
     }
+    let counts = round.counts();
     let words = format!("it would replace {} and remove {} at the left", counts.updated, counts.removed);
     Err(Failure::refused("reverse-not-agreed", words).hint("If that is right, add --yes."))
 }
@@ -160,89 +129,61 @@ fn run_now(context: &Context, job: &Job, allow: &Allow) -> Outcome {
     if !context.global.json && !context.global.quiet {
         context.say(format!("{}  {}", styled(BOLD, &job.name), job.rules.kind));
     }
-    let run = match Run::begin(context, job) {
+    let desk = &context.desk;
+    let run = match Run::begin(desk, job) {
         Ok(run) => run,
         Err(failure) => return not_begun(context, job, failure),
     };
-    let round = match look_and_agree(context, job, allow) {
-        Ok(round) => round,
-        Err(failure) => return told(context, job, None, run.refuse(failure)),
-    };
-    if context.talks() {
-        super::preview::tell_losses(context, &round);
+    let mut consent = |round: &Round, need: Need| agree(context, round, need);
+    let lifted = lifted(&allow.allow);
+    let cleared = look(desk, job).and_then(|found| found.clear(desk, &lifted, &mut consent));
+    if let Ok(cleared) = &cleared
+        && context.talks()
+    {
+        super::preview::tell_losses(context, cleared.round());
     }
-    told(context, job, Some(&round), run.carry_out(&round))
+    carried_out(context, job, run, cleared)
 }
 
-fn look_and_agree(context: &Context, job: &Job, allow: &Allow) -> Outcome<Round> {
-    let look = || look(context, job, &lifted(&allow.allow), Moves::Proved);
-    let round = agreed(context, look()?)?;
-    let made = round.legs.iter().find(|leg| leg.to_be_made && round.both.is_some());
-    if let Some(leg) = made {
-        // Both sides have to be there to be locked and marked.
-        make_destination(&leg.to, &context.home, Manner::of(job))?;
+/// Carries out what was cleared, or writes down why it was not; tells either.
+pub fn carried_out(context: &Context, job: &Job, run: Run<'_>, cleared: Outcome<Cleared>) -> Outcome {
+    match cleared {
+        Ok(cleared) => {
+            let (round, result) = run.carry_out(cleared);
+            told(context, job, Some(&round), result)
+        }
+        Err(failure) => told(context, job, None, run.refuse(failure)),
     }
-    let other_than_assumed = held::try_places(context, &round)?;
-    if made.is_none() && !other_than_assumed {
-        return Ok(round);
-    }
-    let agreed_to = round.counts().removed;
-    let round = look()?;
-    if let Some((leg, refusal)) = round.refusal() {
-        return Err(guard_failure(job, leg, refusal, &context.home));
-    }
-    // Knowing better what a place holds may have led to more removals than were agreed to.
-    if round.counts().removed > agreed_to {
-        agree_to_removals(context, &round)?;
-    }
-    Ok(round)
 }
 
-/// Guards first, then the question about removals.
-fn agreed(context: &Context, round: Round) -> Outcome<Round> {
-    if let Some((leg, refusal)) = round.refusal() {
-        return Err(guard_failure(&round.job, leg, refusal, &context.home));
-    }
+/// Says what there is to say before a run, and asks about removals.
+fn agree(context: &Context, round: &Round, need: Need) -> Outcome<()> {
     for leg in round.legs.iter().filter(|leg| leg.to_be_made) {
-        context.say(format!("  The folder {} is not there yet and is made.", leg.to.shown(&context.home)));
+        let shown = leg.to.shown(&context.desk.home);
+        context.say(format!("  The folder {shown} is not there yet and is made."));
     }
     for leg in &round.legs {
-        if let Some(sentence) = render::empty_source(&round, leg, &context.home) {
+        if let Some(sentence) = render::empty_source(round, leg, &context.desk.home) {
             context.say(format!("  {sentence}"));
         }
     }
-    agree_to_removals(context, &round)?;
-    Ok(round)
+    agree_to_removals(context, round, need)
 }
 
-/// What would be removed at the first run between two stores is asked for; at a terminal also when something is removed between
-/// them for the first time later. The yes belongs to these two stores, whatever job brings them together.
-fn agree_to_removals(context: &Context, round: &Round) -> Outcome<()> {
-    if context.global.yes || round.counts().removed == 0 {
-        return Ok(());
-    }
-    let record = context.home.record()?;
-    let known = round
-        .pairs(record.as_ref())?
-        .iter()
-        .map(|(left, right)| record.pair(left, right))
-        .collect::<Result<Vec<_>, _>>()?;
-    // A two-way job has a pair and a leg for each direction; other jobs a pair for each leg.
-    let removing = |at: usize| round.both.is_some() || round.legs.get(at).is_some_and(removes_something);
-    let concerned = || known.iter().enumerate().filter(|(at, _)| removing(*at)).map(|(_, pair)| *pair);
-    if concerned().all(|pair| pair == Some(true)) {
+fn agree_to_removals(context: &Context, round: &Round, need: Need) -> Outcome<()> {
+    if context.global.yes || need == Need::None {
         return Ok(());
     }
     if context.can_ask() {
-        for leg in round.legs.iter().filter(|leg| removes_something(leg)) {
-            context.say(render::plan(round, leg, &context.home, false).trim_end());
+        for leg in round.legs.iter().filter(|leg| leg.plan.counts.removed > 0) {
+            context.say(render::plan(round, leg, &context.desk.home, false).trim_end());
         }
         return match ask::yes("Go on, and remove these?", false)? {
             true => Ok(()),
             false => Err(Failure::refused("not-agreed", "nothing was changed, as you wished")),
         };
     }
-    if concerned().all(|pair| pair.is_some()) {
+    if need == Need::FirstRemoval {
         return Ok(());
     }
     let words = round
@@ -257,14 +198,23 @@ fn agree_to_removals(context: &Context, round: &Round) -> Outcome<()> {
     .hint("Look at the preview, then run with --yes."))
 }
 
-fn removes_something(leg: &Leg) -> bool {
-    leg.plan.counts.removed > 0
+/// The guards that a person lifts with `--allow`.
+pub fn lifted(allowed: &[Guard]) -> Vec<Lift> {
+    allowed
+        .iter()
+        .map(|guard| match guard {
+            Guard::Removals => Lift::Removals,
+            Guard::Changes => Lift::Changes,
+            Guard::Empty => Lift::Empty,
+            Guard::Space => Lift::Space,
+        })
+        .collect()
 }
 
 /// Tells how a run ended, to a person or a program, and gives the exit code.
 pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResult) -> Outcome {
     let code = match (&result.failure, result.outcome) {
-        (Some(failure), _) => failure.exit,
+        (Some(failure), _) => exit_of(failure),
         (None, RunOutcome::Problems) => 1,
         (None, RunOutcome::Interrupted) => 130,
         (None, RunOutcome::Held) => 4,
@@ -273,7 +223,7 @@ pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResu
     if context.global.json {
         lines::print(&finished(&job.name, &result));
     } else if let Some(round) = round.filter(|_| result.failure.is_none() || result.counts.changes() > 0) {
-        let text = render::summary(round, &result, &context.home);
+        let text = render::summary(round, &result, &context.desk.home);
         context.say(text.trim_end());
         if result.outcome == RunOutcome::Problems {
             say_even_when_quiet(context, &result);
@@ -302,7 +252,7 @@ fn say_even_when_quiet(context: &Context, result: &RunResult) {
 /// Nothing was begun, so nothing is remembered; a program still gets its last line.
 fn not_begun(context: &Context, job: &Job, failure: Failure) -> Outcome {
     let failure = failure.before_the_run();
-    if failure.exit != REFUSED {
+    if exit_of(&failure) != REFUSED {
         return Err(failure);
     }
     if context.global.json {
@@ -317,5 +267,5 @@ fn not_begun(context: &Context, job: &Job, failure: Failure) -> Outcome {
     } else {
         context.complain(&failure);
     }
-    Ok(failure.exit)
+    Ok(exit_of(&failure))
 }

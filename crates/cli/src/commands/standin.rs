@@ -38,7 +38,7 @@ pub fn standin(context: &Context, wanted: StandinArgs) -> Outcome {
     }
     let running = Standin::start(kind, settings).map_err(|error| Failure::usage(error.to_string()))?;
     announce(context, &running, (&wanted.user, &secret), below, &folder);
-    while !context.stop.load(Ordering::Relaxed) {
+    while !context.desk.stop.load(Ordering::Relaxed) {
         std::thread::sleep(Duration::from_millis(100));
     }
     Ok(0)

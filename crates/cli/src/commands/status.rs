@@ -5,28 +5,28 @@ use serde_json::{Value, json};
 
 use crate::context::Context;
 use crate::failure::Outcome;
-use crate::jobfile::{job_names, load_job};
 use crate::json as lines;
 use crate::text::{Align, BAD, CARE, Columns, ago, bytes, count, duration, moment};
+use reedhook_jobs::jobfile::{job_names, load_job};
 
 /// How long a job may lie still before it is pointed out.
 const STALE_DAYS: i64 = 10;
 
 /// Shows when each job last ran and how it went.
 pub fn status(context: &Context) -> Outcome {
-    let names = job_names(&context.home);
+    let names = job_names(&context.desk.home);
     if names.is_empty() {
         context.say("There is no job yet. Set one up with `reedhook job add`.");
         return Ok(0);
     }
-    let record = context.home.record()?;
+    let record = context.desk.home.record()?;
     let now = crate::clock::now_ms();
     let mut table = Columns::new(&[Align::Left; 5]);
     table.heading(&["job", "kind", "last run", "", "result"]);
     let mut stale = Vec::new();
     for name in &names {
         let kind =
-            load_job(&context.home, name).map_or("broken".to_owned(), |job| job.rules.kind.to_string());
+            load_job(&context.desk.home, name).map_or("broken".to_owned(), |job| job.rules.kind.to_string());
         let last = record.runs(Some(name), 1)?.into_iter().next();
         let completed = record.last_completed(name)?;
         let idle_days = completed.as_ref().map(|run| (now - run.started_ms) / 86_400_000);
@@ -63,7 +63,7 @@ pub fn status(context: &Context) -> Outcome {
 
 /// Whether a run of the job holds its lock at this moment.
 fn is_running(context: &Context, name: &str) -> bool {
-    let file = std::fs::File::open(context.home.lock_file(name));
+    let file = std::fs::File::open(context.desk.home.lock_file(name));
     file.is_ok_and(|file| matches!(file.try_lock_shared(), Err(std::fs::TryLockError::WouldBlock)))
 }
 

@@ -15,13 +15,13 @@ use crate::args::StoreCommand;
 use crate::ask;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
-use crate::held;
-use crate::jobfile::{check_name, job_names, load_job};
 use crate::json as lines;
-use crate::places::{Settings, StoreEntry, locate, written_for_keeping};
-use crate::remote::{Reach, ReachKeys, is_address};
-use crate::secrets::{self, Kept};
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
+use reedhook_jobs::held;
+use reedhook_jobs::jobfile::{check_name, job_names, load_job};
+use reedhook_jobs::places::{Settings, StoreEntry, locate, written_for_keeping};
+use reedhook_jobs::reach::{Reach, ReachKeys, is_address};
+use reedhook_jobs::secrets::{self, Kept};
 
 /// Carries out a `store` command.
 pub fn store(context: &Context, command: StoreCommand) -> Outcome {
@@ -47,19 +47,19 @@ fn add(context: &Context, name: &str, location: String, drive: Option<String>, r
     if location.starts_with('@') && drive.is_none() {
         return Err(Failure::usage("a store cannot be inside another store").hint("Give a folder."));
     }
-    let mut settings = context.settings.clone();
+    let mut settings = context.desk.settings.clone();
     if settings.stores.contains_key(name) && !context.global.yes {
         return Err(Failure::usage(format!("there is already a store \"{name}\""))
             .hint("Choose another name, or use --yes to change where it is."));
     }
     let location = match &drive {
         Some(_) => location.trim_matches('/').to_owned(),
-        None => written_for_keeping(&context.home, &context.settings, &location)?,
+        None => written_for_keeping(&context.desk.home, &context.desk.settings, &location)?,
     };
     let entry = StoreEntry { location, drive, reach };
-    let found = if at_server { Ok(PathBuf::from("/")) } else { entry.root(&context.home) };
+    let found = if at_server { Ok(PathBuf::from("/")) } else { entry.root(&context.desk.home) };
     settings.stores.insert(name.to_owned(), entry.clone());
-    settings.save(&context.home)?;
+    settings.save(&context.desk.home)?;
     context.say(format!("@{} is {}. Jobs can say @{name}/sub/folder.", styled(BOLD, name), entry.shown()));
     match found {
         Ok(_) if at_server => {
@@ -76,7 +76,7 @@ fn add(context: &Context, name: &str, location: String, drive: Option<String>, r
 pub fn drives(context: &Context) -> Outcome {
     let connected = reedhook_stores::drives::connected()
         .map_err(|error| Failure::own_files("the drives cannot be listed", error))?;
-    let stores = &context.settings.stores;
+    let stores = &context.desk.settings.stores;
     let mut table =
         Columns::new(&[Align::Left, Align::Left, Align::Left, Align::Left, Align::Right, Align::Left]);
     table.heading(&["label", "UUID", "mounted at", "kind", "free", "store"]);
@@ -131,7 +131,7 @@ pub fn drives(context: &Context) -> Outcome {
 }
 
 fn list(context: &Context) -> Outcome {
-    let stores = &context.settings.stores;
+    let stores = &context.desk.settings.stores;
     if stores.is_empty() {
         context.say("There is no store yet. Name a place with `reedhook store add`.");
         return Ok(0);
@@ -140,7 +140,7 @@ fn list(context: &Context) -> Outcome {
     table.heading(&["store", "location", "now", "free"]);
     for (name, entry) in stores {
         let at_server = is_address(&entry.location);
-        let root = if at_server { None } else { entry.root(&context.home).ok() };
+        let root = if at_server { None } else { entry.root(&context.desk.home).ok() };
         let opened = root.and_then(|root| LocalStore::open(&root).ok());
         let space = opened.as_ref().and_then(|store| store.space().ok().flatten());
         if context.global.json {
@@ -167,12 +167,12 @@ fn list(context: &Context) -> Outcome {
 
 /// Keeps a secret, or forgets it.
 fn secret(context: &Context, name: &str, forget: bool) -> Outcome {
-    let entry = context.settings.store(name)?;
+    let entry = context.desk.settings.store(name)?;
     if !is_address(&entry.location) {
         return Err(Failure::usage(format!("@{name} is on this machine and needs no secret")));
     }
     if forget {
-        let was_there = secrets::forget(&context.home, name)?;
+        let was_there = secrets::forget(&context.desk.home, name)?;
         context.say(if was_there {
             format!("The secret of @{name} is forgotten.")
         } else {
@@ -191,10 +191,13 @@ fn secret(context: &Context, name: &str, forget: bool) -> Outcome {
     if typed.is_empty() {
         return Err(Failure::usage("the secret is empty; nothing was kept"));
     }
-    let place = match secrets::keep(&context.home, name, &Secret::new(typed))? {
+    let place = match secrets::keep(&context.desk.home, name, &Secret::new(typed))? {
         Kept::Keyring => "in the system's keyring".to_owned(),
         Kept::File => {
-            format!("in {}, which only you can read", context.home.shorten(&context.home.secrets_file()))
+            format!(
+                "in {}, which only you can read",
+                context.desk.home.shorten(&context.desk.home.secrets_file())
+            )
         }
     };
     context.say(format!("The secret of @{name} is kept {place}."));
@@ -210,10 +213,10 @@ fn check_server(
     accept: Option<String>,
 ) -> Outcome {
     if accept.is_some() {
-        context.home.make_known_hosts()?;
+        context.desk.home.make_known_hosts()?;
     }
     reach.accept = accept;
-    let store = reach.open(&context.home).map_err(|error| reach.failure(&error))?;
+    let store = reach.open(&context.desk).map_err(|error| reach.failure(&context.desk, &error))?;
     let refused = |error: StoreError| Failure::refused(error.kind.code(), error.to_string());
     let round_trip = store.round_trip().map_err(refused)?;
     let space = store.space().map_err(refused)?;
@@ -271,7 +274,7 @@ fn check(context: &Context, name: &str, write: bool, accept: Option<String>) -> 
     // A name is a store's; what can be no name is a place as it stands.
     let is_place = is_address(name) || name.contains(['/', '~']) || name.starts_with('@') || name == ".";
     let written = if is_place { name.to_owned() } else { format!("@{name}") };
-    let located = locate(&context.home, &context.settings, &written)?;
+    let located = locate(&context.desk.home, &context.desk.settings, &written)?;
     if let Some(reach) = located.remote {
         return check_server(context, name, reach, write, accept);
     }
@@ -299,7 +302,7 @@ fn check_folder(context: &Context, written: &str, path: &Path, write: bool) -> O
         Failure::refused(code, format!("{}: {words}", path.display()))
             .hint(format!("Connect the drive, check the rights{correct}."))
     };
-    let (store, tried_out) = held::look(path, &context.home).map_err(refused)?;
+    let (store, tried_out) = held::look(path, &context.desk.home).map_err(refused)?;
     let read_only = store.is_read_only();
     let listing = store.list(&RelPath::root()).map_err(refused)?;
     let entries = listing.entries.len() + listing.unknown.len();
@@ -352,17 +355,17 @@ fn check_folder(context: &Context, written: &str, path: &Path, write: bool) -> O
 /// Why a folder bears no mark.
 fn unmarked(context: &Context, folder: &Path) -> String {
     let below = |place: &String| {
-        let located = locate(&context.home, &context.settings, place).ok();
+        let located = locate(&context.desk.home, &context.desk.settings, place).ok();
         located.is_some_and(|found| {
             found.remote.is_none() && found.path != folder && found.path.starts_with(folder)
         })
     };
     let writes_below = |job: &String| {
-        let Ok(job) = load_job(&context.home, job) else { return false };
+        let Ok(job) = load_job(&context.desk.home, job) else { return false };
         let from = job.from.iter().filter(|_| job.rules.kind == Kind::TwoWay);
         from.chain(&job.to).any(below)
     };
-    let jobs: Vec<String> = job_names(&context.home).into_iter().filter(writes_below).collect();
+    let jobs: Vec<String> = job_names(&context.desk.home).into_iter().filter(writes_below).collect();
     match jobs.is_empty() {
         true => "none: no job has written here yet".to_owned(),
         false => format!(
@@ -425,20 +428,22 @@ fn abilities(can: &Capabilities) -> Vec<String> {
 }
 
 fn remove(context: &Context, name: &str) -> Outcome {
-    context.settings.store(name)?;
+    context.desk.settings.store(name)?;
     let prefix = format!("@{name}");
     let uses = |place: &String| *place == prefix || place.starts_with(&format!("{prefix}/"));
-    let users: Vec<String> = job_names(&context.home)
+    let users: Vec<String> = job_names(&context.desk.home)
         .into_iter()
-        .filter(|job| load_job(&context.home, job).is_ok_and(|job| job.from.iter().chain(&job.to).any(uses)))
+        .filter(|job| {
+            load_job(&context.desk.home, job).is_ok_and(|job| job.from.iter().chain(&job.to).any(uses))
+        })
         .collect();
     if !users.is_empty() && !context.global.yes {
         return Err(Failure::usage(format!("@{name} is used by {}", users.join(", ")))
             .hint("Change these jobs first, or use --yes."));
     }
-    let mut settings: Settings = context.settings.clone();
+    let mut settings: Settings = context.desk.settings.clone();
     settings.stores.remove(name);
-    settings.save(&context.home)?;
+    settings.save(&context.desk.home)?;
     context.say(format!("@{name} is forgotten. Nothing was changed there."));
     Ok(0)
 }

@@ -1,47 +1,43 @@
 //! `verify`: every file on both sides, read whole and compared.
 
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use reedhook_core::entry::Side;
-use reedhook_core::job::Kind;
-use reedhook_core::memory::{Checksum, Rotten};
-use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
-use reedhook_core::run::verify::{Comparer, Memory, Verified};
-use reedhook_core::store::Store;
-use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
+use reedhook_core::run::verify::Verified;
 use serde_json::json;
 
 use crate::context::Context;
 use crate::failure::{Failure, INTERRUPTED, Outcome};
-use crate::held::Manner;
-use crate::jobfile::{Job, load_job};
 use crate::json as lines;
-use crate::places::{Ends, open_destination};
-use crate::recognise::{self, Part};
-use crate::round::{comparison, interrupted, open_sources};
 use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, grouped, rate, styled};
+use reedhook_jobs::held::Manner;
+use reedhook_jobs::jobfile::{Job, load_job};
+use reedhook_jobs::look::open_sources;
+use reedhook_jobs::places::{Ends, open_destination};
+use reedhook_jobs::recognise::{self, Part};
+use reedhook_jobs::verify::{compare, remember_rot};
 
 /// Verifies a job's sides against each other.
 pub fn verify(context: &Context, name: &str) -> Outcome {
-    let job = load_job(&context.home, name)?;
-    let ends = Ends::of(&job, &context.home, &context.settings)?;
+    let job = load_job(&context.desk.home, name)?;
+    let ends = Ends::of(&job, &context.desk.home, &context.desk.settings)?;
     for from in &ends.from {
-        recognise::refuse_other_ground(context, &job, from, Part::of(job.rules.kind, true))?;
+        recognise::refuse_other_ground(&context.desk, &job, from, Part::of(job.rules.kind, true))?;
     }
-    let left = open_sources(&ends, &context.home, Manner::of(&job))?;
+    let left = open_sources(&context.desk, &ends, Manner::of(&job))?;
     let mut code = 0;
     for to in &ends.to {
-        let missing =
-            || Failure::refused("destination-missing", format!("{} is not there", to.shown(&context.home)));
-        let right = open_destination(to, &context.home, Manner::of(&job))?.ok_or_else(missing)?;
-        recognise::refuse_foreign(context, &job, to, right.as_ref(), Part::of(job.rules.kind, false))?;
+        let missing = || {
+            Failure::refused("destination-missing", format!("{} is not there", to.shown(&context.desk.home)))
+        };
+        let right = open_destination(&context.desk, to, Manner::of(&job))?.ok_or_else(missing)?;
+        recognise::refuse_foreign(&context.desk, &job, to, right.as_ref(), Part::of(job.rules.kind, false))?;
         let begun = Instant::now();
-        let (plan, found) = compare(context, &job, &ends, &left, &right)?;
-        let stopped = context.stop.load(Ordering::Relaxed);
-        remember_rot(context, &job, &to.written, &found, stopped)?;
+        let (plan, found) = compare(&context.desk, &job, &ends, &left, &right)?;
+        let stopped = context.desk.stop.load(Ordering::Relaxed);
+        remember_rot(&context.desk, &job, &to.written, &found, stopped)?;
         if context.global.json {
             print_json(&job, &plan, &found, begun, stopped);
         } else {
@@ -54,88 +50,6 @@ pub fn verify(context: &Context, name: &str) -> Outcome {
         code = code.max(u8::from(differs > 0 || !plan.is_empty()));
     }
     Ok(code)
-}
-
-/// Remembers what was found to have changed by itself, until it is mended. A look that was broken off adds to what is known and
-/// takes nothing back.
-pub fn remember_rot(
-    context: &Context,
-    job: &Job,
-    place: &str,
-    found: &Verified,
-    stopped: bool,
-) -> Outcome<()> {
-    let mut record = context.home.record()?;
-    let mut rotten: Vec<Rotten> = found.different.iter().map(|one| one.to_remember()).collect();
-    if stopped {
-        let known = record.rotten(&job.name, place)?;
-        rotten.extend(known.into_iter().filter(|old| found.different.iter().all(|new| new.path != old.path)));
-    }
-    Ok(record.set_rotten(&job.name, place, &rotten)?)
-}
-
-/// Scans both sides and compares the content of what looks the same. Nothing is changed. When it is stopped on the way, the plan is
-/// empty and what was looked at until then is told.
-pub fn compare(
-    context: &Context,
-    job: &Job,
-    ends: &Ends,
-    left: &Arc<dyn Store>,
-    right: &Arc<dyn Store>,
-) -> Outcome<(Plan, Verified)> {
-    let mut filter = job.filter()?;
-    if let Some(names) = ends.landing_names()? {
-        filter = filter.with_top_level(names);
-    }
-    let record = Mutex::new(context.home.record()?);
-    let recall = |path: &RelPath| {
-        let record = record.lock().unwrap_or_else(PoisonError::into_inner);
-        record.checksum(&job.name, path).ok().flatten()
-    };
-    let failed = Mutex::new(None);
-    let remember = |checksums: &[(RelPath, Checksum)]| {
-        let mut record = record.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Err(error) = record.set_checksums(&job.name, checksums) {
-            *failed.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
-        }
-    };
-    let memory = Memory { recall: &recall, remember: &remember };
-    let comparer = Comparer::new(left.as_ref(), right.as_ref(), memory);
-    let by = comparison(job, left.capabilities(), right.capabilities());
-    let mut rules = crate::round::one_way_rules(job, by);
-    if rules.kind == Kind::TwoWay {
-        // What is only at one side differs, whichever side it is.
-        rules.kind = Kind::Mirror;
-    }
-    let progress = ScanProgress { stop: context.stop.clone(), ..ScanProgress::default() };
-    let (plan, found) = comparer.run(&context.stop, |on_same| {
-        let input = ScanInput {
-            left: left.as_ref(),
-            right: right.as_ref(),
-            filter: &filter,
-            rules,
-            on_same: Some(on_same),
-            one_filesystem: job.rules.one_filesystem,
-            moves: Moves::Unproved,
-            rotten: Rot::default(),
-        };
-        scan(&input, &progress)
-    });
-    let plan = plan.or_else(|error| match error {
-        ScanError::Stopped => Ok(Plan::default()),
-        other => Err(other),
-    });
-    let plan = plan.map_err(|error| match error {
-        ScanError::Stopped => interrupted(),
-        ScanError::Baseline(error) => error.into(),
-        ScanError::Store(side, error) => {
-            Failure::refused("unreadable", format!("the {side} side cannot be read: {error}"))
-        }
-    })?;
-    match failed.into_inner().unwrap_or_else(PoisonError::into_inner) {
-        Some(error) => Err(error.into()),
-        None => Ok((plan, found)),
-    }
 }
 
 fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant, stopped: bool) -> String {

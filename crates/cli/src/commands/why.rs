@@ -1,6 +1,6 @@
 //! `why`: what each side holds of a path, what is remembered of it, and what decides.
 
-use std::path::{Component, Path, PathBuf};
+use std::path::Path;
 use std::sync::atomic::Ordering;
 
 use reedhook_core::compare::Comparison;
@@ -16,40 +16,26 @@ use serde_json::json;
 
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
-use crate::held::Manner;
-use crate::jobfile::{Job, load_job};
 use crate::json as lines;
-use crate::places::{Ends, open_destination, open_source};
-use crate::round::{comparison, interrupted, one_way_rules, open_sources};
 use crate::text::{BOLD, bytes, moment, styled};
-use crate::two_way::{self, Memory};
-
-/// A path as typed, relative to a side's root.
-pub fn typed_path(typed: &Path) -> Outcome<RelPath> {
-    let plain = without_dots(typed);
-    RelPath::new(plain.as_os_str().as_encoded_bytes()).map_err(|error| {
-        Failure::usage(format!("\"{}\" {error}", typed.display()))
-            .hint("Give a path relative to the side's root.")
-    })
-}
-
-/// The same path without what a shell may have put around it: `./` before it, a slash behind it.
-pub fn without_dots(typed: &Path) -> PathBuf {
-    typed.components().filter(|part| *part != Component::CurDir).collect()
-}
+use reedhook_jobs::held::Manner;
+use reedhook_jobs::jobfile::{Job, load_job};
+use reedhook_jobs::look::{comparison, interrupted, one_way_rules, open_sources};
+use reedhook_jobs::places::{Ends, open_destination, open_source, typed_path};
+use reedhook_jobs::two_way::{self, Memory};
 
 /// Explains what a run would do about one path.
 pub fn why(context: &Context, name: &str, typed: &Path) -> Outcome {
-    let job = load_job(&context.home, name)?;
+    let job = load_job(&context.desk.home, name)?;
     let path = typed_path(typed)?;
-    let ends = Ends::of(&job, &context.home, &context.settings)?;
+    let ends = Ends::of(&job, &context.desk.home, &context.desk.settings)?;
     let two_way = job.rules.kind == Kind::TwoWay;
     let left = match ends.from.as_slice() {
-        [only] if two_way => open_source(only, &context.home, Manner::of(&job), "left side")?,
-        _ => open_sources(&ends, &context.home, Manner::of(&job))?,
+        [only] if two_way => open_source(&context.desk, only, Manner::of(&job), "left side")?,
+        _ => open_sources(&context.desk, &ends, Manner::of(&job))?,
     };
     let to = ends.to.first().ok_or_else(|| Failure::usage("the job has no destination"))?;
-    let right = open_destination(to, &context.home, Manner::of(&job))?;
+    let right = open_destination(&context.desk, to, Manner::of(&job))?;
     let facts = Facts::find(context, &job, &ends, (left.as_ref(), right.as_deref()), &path)?;
     if context.global.json {
         let mut object = lines::object(json!({"event": "why", "job": name, "sentences": facts.sentences,
@@ -86,7 +72,7 @@ impl Facts {
         let mut facts = Facts { sentences: Vec::new(), decision: "nothing" };
         facts.say(format!("The left {}.", holds(ours.as_ref())));
         facts.say(format!("The right {}.", holds(theirs.as_ref())));
-        let mut filter = job.filter()?;
+        let mut filter = job.filter(context.desk.now())?;
         if let Some(names) = ends.landing_names()? {
             filter = filter.with_top_level(names);
         }
@@ -102,7 +88,7 @@ impl Facts {
             }
             _ => facts.one_way(context, job, (left, right), path, (ours.as_ref(), theirs.as_ref())),
         }
-        if context.stop.load(Ordering::Relaxed) {
+        if context.desk.stop.load(Ordering::Relaxed) {
             // What was being compared has come to no answer.
             return Err(interrupted());
         }
@@ -181,7 +167,7 @@ impl Facts {
         (ours, theirs): (Option<&Meta>, Option<&Meta>),
     ) {
         let can = right.map_or(left.capabilities(), |right| right.capabilities());
-        let by = comparison(job, left.capabilities(), can);
+        let by = comparison(&context.desk, job, left.capabilities(), can);
         if ours.is_none() && theirs.is_none() {
             return self.say("There is nothing to decide.");
         }
@@ -193,7 +179,7 @@ impl Facts {
                     held(left),
                     held(right),
                     ours.size,
-                    (false, &context.stop),
+                    (false, &context.desk.stop),
                     &mut |_| {},
                 );
                 let same = same.unwrap_or(false);
@@ -253,7 +239,7 @@ impl Facts {
         path: &RelPath,
         (ours, theirs): (Option<&Meta>, Option<&Meta>),
     ) -> Outcome<()> {
-        let memory = Memory::of(context, job, left, right)?;
+        let memory = Memory::of(&context.desk, job, left, right)?;
         let (parent, name) = path.split().ok_or_else(|| Failure::usage("a path below the root is wanted"))?;
         let known = memory.folder(&parent)?.known.into_iter().find(|known| known.name == name);
         self.say(match &known {
@@ -276,10 +262,10 @@ impl Facts {
             self.say("Neither side has it, and nothing is remembered of it: is the path right?");
             return Ok(());
         }
-        let decided = two_way::decide(context, job, (left, right), path, (ours, theirs))?;
+        let decided = two_way::decide(&context.desk, job, (left, right), path, (ours, theirs))?;
         let (one, other) = (state_words(decided.left), state_words(decided.right));
         self.say(format!("Since then the left {one}, and the right {other}."));
-        let by = comparison(job, left.capabilities(), right.capabilities());
+        let by = comparison(&context.desk, job, left.capabilities(), right.capabilities());
         let folder = ours.or(theirs).is_some_and(Meta::is_folder);
         let (word, sentence) = match decided.verdict {
             Verdict::Conflict => self.conflict(job, path, (ours, theirs), &by)?,

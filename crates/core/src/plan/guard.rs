@@ -121,28 +121,49 @@ impl Refusal {
     }
 }
 
-impl fmt::Display for Refusal {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+/// What the two sides of a plan are called where it is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Sides<'a> {
+    /// The one that is read.
+    pub read: &'a str,
+    /// The one that is changed.
+    pub changed: &'a str,
+}
+
+impl Default for Sides<'_> {
+    fn default() -> Self {
+        Sides { read: "source", changed: "destination" }
+    }
+}
+
+impl Refusal {
+    /// The refusal as a sentence without a final stop, with the sides called so.
+    pub fn words(&self, Sides { read, changed: there }: Sides<'_>) -> String {
         match self {
             Refusal::EmptySource { source: None, right_items } => {
-                write!(f, "the source holds nothing that takes part, but the destination holds {right_items}")
+                format!("the {read} holds nothing that takes part, but the {there} holds {right_items}")
             }
             Refusal::EmptySource { source: Some(name), right_items } => {
-                write!(
-                    f,
-                    "the source {name} holds nothing that takes part, but the destination holds {right_items} from there"
+                format!(
+                    "the {read} {name} holds nothing that takes part, but the {there} holds {right_items} from there"
                 )
             }
             Refusal::Removals { removed, of, limit, .. } => {
-                write!(f, "it would remove {removed} of the {of} at the destination; the limit is {limit}")
+                format!("it would remove {removed} of the {of} at the {there}; the limit is {limit}")
             }
             Refusal::Changes { changed, of, limit, .. } => {
-                write!(f, "it would change {changed} of the {of} at the destination; the limit is {limit}")
+                format!("it would change {changed} of the {of} at the {there}; the limit is {limit}")
             }
             Refusal::Space { needed, free } => {
-                write!(f, "it needs {needed} bytes at the destination, where {free} are free")
+                format!("it needs {needed} bytes at the {there}, where {free} are free")
             }
         }
+    }
+}
+
+impl fmt::Display for Refusal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.words(Sides::default()))
     }
 }
 

@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 
 use reedhook_record::{Record, StateFile};
 
+use crate::desk::World;
 use crate::failure::{Failure, Outcome};
 
 /// The folders of this user's Reedhook.
@@ -22,13 +23,13 @@ pub struct Home {
 
 impl Home {
     /// Finds the folders; nothing is made yet.
-    pub fn find(chosen: Option<&Path>) -> Outcome<Home> {
+    pub fn find(chosen: Option<&Path>, world: &World) -> Outcome<Home> {
         let variable =
-            |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+            |name: &str| (world.variable)(name).filter(|value| !value.is_empty()).map(PathBuf::from);
         let told = variable("REEDHOOK_HOME");
         let named = if chosen.is_some() { "--home" } else { "REEDHOOK_HOME" };
         // Services of the system run without the variable; the account has a folder all the same.
-        let user = std::env::home_dir().filter(|folder| folder.is_absolute());
+        let user = world.user_folder.clone().filter(|folder| folder.is_absolute());
         if let Some(folder) = chosen.or(told.as_deref()) {
             let folder = std::path::absolute(folder)
                 .map_err(|error| Failure::usage(format!("{named} {}: {error}", folder.display())))?;

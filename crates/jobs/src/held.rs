@@ -16,13 +16,12 @@ use reedhook_stores::drives;
 use reedhook_stores::local::{Found, LocalStore};
 use reedhook_stores::remote::Remote;
 
-use crate::clock;
-use crate::context::Context;
+use crate::desk::Desk;
 use crate::failure::Outcome;
 use crate::home::Home;
 use crate::jobfile::Job;
+use crate::look::{Leg, Round};
 use crate::places::{self, Located};
-use crate::round::{Leg, Round};
 
 /// How a job opens its places.
 #[derive(Debug, Clone, Copy)]
@@ -117,34 +116,34 @@ pub fn untried(round: &Round, home: &Home) -> Vec<String> {
 
 /// Tries what the places hold that a run is about to write into, where that is not known; whether something else was found than
 /// was assumed, so that the plan has to be made again.
-pub fn try_places(context: &Context, round: &Round) -> Outcome<bool> {
+pub fn try_places(desk: &Desk, round: &Round) -> Outcome<bool> {
     let mut news = false;
     for place in written_to(round) {
-        if found(&place.resolved(), &context.home).is_none() {
+        if found(&place.resolved(), &desk.home).is_none() {
             let to_be_made = |leg: &Leg| leg.to_be_made && leg.to.written == place.written;
-            if round.legs.iter().any(to_be_made) && round.is_still_where_it_was() {
-                places::make_destination(place, &context.home, Manner::of(&round.job))?;
+            if round.legs.iter().any(to_be_made) && round.is_still_where_it_was(desk) {
+                places::make_destination(desk, place, Manner::of(&round.job))?;
             }
-            news |= try_place(context, place, round)?;
+            news |= try_place(desk, place, round)?;
         }
     }
     Ok(news)
 }
 
-fn try_place(context: &Context, place: &Located, round: &Round) -> Outcome<bool> {
+fn try_place(desk: &Desk, place: &Located, round: &Round) -> Outcome<bool> {
     let folder = place.resolved();
     let full = round.job.rules.preserve == Preserve::Full;
     let Some(footing) = drives::footing_of(&folder) else { return Ok(false) };
     // Where it cannot be tried, the run goes by the type, and says itself what it cannot do.
     let Ok(store) = LocalStore::open_knowing(&folder, full, None) else { return Ok(false) };
     // A drive that has gone since leaves its mount point behind, and nothing is written there. What is open already is the right one.
-    if !round.is_still_where_it_was() {
+    if !round.is_still_where_it_was(desk) {
         return Ok(false);
     }
     let Ok(_reserved) = store.lock() else { return Ok(false) };
     let Ok(found) = store.try_out() else { return Ok(false) };
     let text = serde_json::to_string(&found).unwrap_or_default();
-    context.home.record()?.set_held(&footing, &text, clock::now_ms())?;
+    desk.home.record()?.set_held(&footing, &text, desk.now_ms())?;
     let Ok(known) = LocalStore::open_knowing(&folder, full, Some(&found)) else { return Ok(true) };
     Ok(known.capabilities() != store.capabilities())
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
 use reedhook_core::path::{Name, RelPath};
@@ -13,11 +13,12 @@ use reedhook_stores::gathered::Gathered;
 use reedhook_stores::remote::connect::ConnectError;
 use serde::{Deserialize, Serialize};
 
+use crate::desk::Desk;
 use crate::failure::{Failure, Outcome, suggestion};
 use crate::held::{self, Manner};
 use crate::home::{Home, write_file};
 use crate::jobfile::{Job, toml_failure};
-use crate::remote::{self, Reach, ReachKeys};
+use crate::reach::{self, Reach, ReachKeys};
 
 /// The settings file: the named stores.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -89,7 +90,7 @@ impl StoreEntry {
     /// Where it is, for people.
     pub fn shown(&self) -> String {
         match &self.drive {
-            None if remote::is_address(&self.location) => match &self.reach.user {
+            None if reach::is_address(&self.location) => match &self.reach.user {
                 Some(user) => format!("{}, as {user}", self.location),
                 None => self.location.clone(),
             },
@@ -232,7 +233,7 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
     if let Some(named) = written.strip_prefix('@') {
         let (name, below) = named.split_once('/').unwrap_or((named, ""));
         let entry = settings.store(name)?;
-        if remote::is_address(&entry.location) {
+        if reach::is_address(&entry.location) {
             let reach = Reach::of_entry(name, entry, below.trim_matches('/'))?;
             let path = reach.path();
             return Ok(Located {
@@ -260,7 +261,7 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
             remote: None,
         });
     }
-    if remote::is_address(written) {
+    if reach::is_address(written) {
         let reach = Reach::of_address(written)?;
         let path = reach.path();
         return Ok(Located {
@@ -293,6 +294,20 @@ pub fn written_for_keeping(home: &Home, settings: &Settings, typed: &str) -> Out
         .hint("Give the folder a store name, or reach it through a link."));
     }
     Ok(text)
+}
+
+/// A path as typed, relative to a side's root.
+pub fn typed_path(typed: &Path) -> Outcome<RelPath> {
+    let plain = without_dots(typed);
+    RelPath::new(plain.as_os_str().as_encoded_bytes()).map_err(|error| {
+        Failure::usage(format!("\"{}\" {error}", typed.display()))
+            .hint("Give a path relative to the side's root.")
+    })
+}
+
+/// The same path without what a shell may have put around it: `./` before it, a slash behind it.
+pub fn without_dots(typed: &Path) -> PathBuf {
+    typed.components().filter(|part| *part != Component::CurDir).collect()
 }
 
 /// A job's sources and destinations, located.
@@ -335,23 +350,23 @@ impl Ends {
 }
 
 /// Opens a source, or a side of a two-way job; `word` is what it is called.
-pub fn open_source(located: &Located, home: &Home, manner: Manner, word: &str) -> Outcome<Arc<dyn Store>> {
+pub fn open_source(desk: &Desk, located: &Located, manner: Manner, word: &str) -> Outcome<Arc<dyn Store>> {
     refuse_absent_drive(located)?;
     if let Some(reach) = &located.remote {
-        return match reach.open(home) {
+        return match reach.open(desk) {
             Ok(store) => Ok(held::at_server(store, manner)),
             Err(ConnectError::NoFolder { .. }) => Err(Failure::refused(
                 "source-missing",
-                format!("the {word} {} is not there", located.shown(home)),
+                format!("the {word} {} is not there", located.shown(&desk.home)),
             )
             .hint("The server answers; check the path.")),
-            Err(error) => Err(reach.failure(&error)),
+            Err(error) => Err(reach.failure(desk, &error)),
         };
     }
-    match held::open(&located.path, manner, home) {
+    match held::open(&located.path, manner, &desk.home) {
         Ok(store) => Ok(store),
         Err(error) => {
-            let shown = located.shown(home);
+            let shown = located.shown(&desk.home);
             Err(match error.kind {
                 FaultKind::NotFound => {
                     Failure::refused("source-missing", format!("the {word} {shown} is not there"))
@@ -367,22 +382,22 @@ pub fn open_source(located: &Located, home: &Home, manner: Manner, word: &str) -
 }
 
 /// Opens a destination; `None` when it does not exist yet but could be made where it is.
-pub fn open_destination(located: &Located, home: &Home, manner: Manner) -> Outcome<Option<Arc<dyn Store>>> {
+pub fn open_destination(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Option<Arc<dyn Store>>> {
     refuse_absent_drive(located)?;
     if let Some(reach) = &located.remote {
-        return match reach.open(home) {
+        return match reach.open(desk) {
             Ok(store) => Ok(Some(held::at_server(store, manner))),
             Err(ConnectError::NoFolder { .. }) => Ok(None),
-            Err(error) => Err(reach.failure(&error)),
+            Err(error) => Err(reach.failure(desk, &error)),
         };
     }
-    match held::open(&located.path, manner, home) {
+    match held::open(&located.path, manner, &desk.home) {
         Ok(store) => Ok(Some(store)),
         Err(error) if error.kind == FaultKind::NotFound && !located.path.exists() && can_be_made(located) => {
             Ok(None)
         }
         Err(error) => {
-            let shown = located.shown(home);
+            let shown = located.shown(&desk.home);
             Err(match error.kind {
                 FaultKind::NotFound if located.path.exists() => {
                     Failure::refused("destination-no-folder", format!("the destination {shown} is no folder"))
@@ -436,9 +451,9 @@ fn absent_hint(located: &Located) -> String {
 }
 
 /// Makes a missing destination.
-pub fn make_destination(located: &Located, home: &Home, manner: Manner) -> Outcome<Arc<dyn Store>> {
+pub fn make_destination(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Arc<dyn Store>> {
     if let Some(reach) = &located.remote {
-        return Ok(held::at_server(reach.make(home)?, manner));
+        return Ok(held::at_server(reach.make(desk)?, manner));
     }
     let failed = |why: String| {
         Failure::refused(
@@ -447,22 +462,22 @@ pub fn make_destination(located: &Located, home: &Home, manner: Manner) -> Outco
         )
     };
     fs::create_dir_all(&located.path).map_err(|error| failed(error.to_string()))?;
-    let made = held::open(&located.path, manner, home);
+    let made = held::open(&located.path, manner, &desk.home);
     // Whoever remembers that it was there must not be told by a pulled plug that it is gone.
     let made = made.and_then(|made| made.sync().map(|()| made));
     made.map_err(|error| failed(error.kind.words().to_owned()))
 }
 
 /// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.
-pub fn not_there_yet(located: &Located, home: &Home, manner: Manner) -> Outcome<Arc<dyn Store>> {
+pub fn not_there_yet(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Arc<dyn Store>> {
     if let Some(reach) = &located.remote {
-        let above = reach.open_above(home)?.0;
+        let above = reach.open_above(desk)?.0;
         return Ok(Arc::new(Gathered::empty(above.capabilities().clone(), above.space().ok().flatten())));
     }
     let above = located.path.ancestors().skip(1).find(|above| above.is_dir());
     let missing =
         || Failure::refused("destination-missing", format!("{} is not there", located.path.display()));
-    let above = above.and_then(|above| held::open(above, manner, home).ok()).ok_or_else(missing)?;
+    let above = above.and_then(|above| held::open(above, manner, &desk.home).ok()).ok_or_else(missing)?;
     let space = above.space().ok().flatten();
     Ok(Arc::new(Gathered::empty(above.capabilities().clone(), space)))
 }

@@ -1,9 +1,11 @@
-//! The road that preview and run share: open both ends of a job, scan them, check the guards.
+//! Looking at a job: open both its ends, scan them, gather what the guards have to know.
 //!
 //! Preview and run go the same way up to the plan, so that what a preview shows is what a run does.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use crossbeam_channel::RecvTimeoutError;
 
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::Side;
@@ -12,7 +14,7 @@ use reedhook_core::filter::Verdict;
 use reedhook_core::job::{Kind, Preserve};
 use reedhook_core::memory::Rotten;
 use reedhook_core::path::{Name, RelPath};
-use reedhook_core::plan::guard::{self, Facts, Lift, Nesting, Refusal};
+use reedhook_core::plan::guard::{self, Facts, Lift, Nesting, Refusal, Sides};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan, Step};
 use reedhook_core::store::{Capabilities, Store};
@@ -21,9 +23,8 @@ use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
 use reedhook_record::Record;
 use reedhook_stores::gathered::Gathered;
 
-use crate::args::Guard;
-use crate::clock;
-use crate::context::Context;
+use crate::clear::Prospect;
+use crate::desk::{Desk, Event};
 use crate::failure::{Failure, Outcome};
 use crate::held::Manner;
 use crate::home::Home;
@@ -31,15 +32,16 @@ use crate::jobfile::{Job, ONCE};
 use crate::places::{self, Ends, Located};
 use crate::recognise::{self, Part, Seen};
 use crate::two_way::{self, Both};
+use crate::words::{bytes, grouped};
 
-/// One destination of a job, scanned and judged.
+/// One destination of a job, or one direction of a two-way one, as it was found.
 pub struct Leg {
     /// What is read.
-    pub left: Arc<dyn Store>,
+    pub reads: Arc<dyn Store>,
     /// The destination as written and located.
     pub to: Located,
     /// The destination, or what it will be like when it does not exist yet.
-    pub right: Arc<dyn Store>,
+    pub writes: Arc<dyn Store>,
     /// The destination has to be made.
     pub to_be_made: bool,
     /// It is a job's destination: it is locked, bears an identity, and old kept copies are pruned. Where a person restores
@@ -47,11 +49,19 @@ pub struct Leg {
     pub ours: bool,
     /// What a run would do.
     pub plan: Plan,
-    /// The guard that stops it.
-    pub refusal: Option<Refusal>,
+    /// What the guards know besides.
+    pub(crate) facts: Facts,
 }
 
-/// A scanned job.
+impl Leg {
+    /// The guard that stops a run, unless it is lifted.
+    fn refusal(&self, job: &Job, lifted: &[Lift]) -> Option<Refusal> {
+        guard::check(&self.plan, &job.rules, &self.facts, lifted)
+    }
+}
+
+/// What was found of a job: its places as they are, and what a run would do. Only looked at, nothing more; a run takes a
+/// [`Cleared`](crate::clear::Cleared).
 pub struct Round {
     /// The job.
     pub job: Job,
@@ -62,32 +72,29 @@ pub struct Round {
     /// What a two-way job has besides.
     pub both: Option<Both>,
     /// What the places were on when they were looked at.
-    pub seen: Seen,
-    /// The guards that a person has lifted.
-    lifted: Vec<Lift>,
+    pub(crate) seen: Seen,
     /// What a verification found to have changed by itself, and this run is to mend.
-    pub rotten: Vec<Rotten>,
+    pub(crate) rotten: Vec<Rotten>,
 }
 
 impl Round {
     /// What was scanned of a job.
-    pub fn new(job: &Job, (ends, seen): (Ends, Seen), legs: Vec<Leg>, lifted: &[Lift]) -> Round {
-        let lifted = lifted.to_vec();
-        Round { job: job.clone(), ends, legs, both: None, seen, lifted, rotten: Vec::new() }
+    pub(crate) fn new(job: &Job, (ends, seen): (Ends, Seen), legs: Vec<Leg>) -> Round {
+        Round { job: job.clone(), ends, legs, both: None, seen, rotten: Vec::new() }
     }
 
     /// The same, with what a two-way job has besides.
-    pub fn with_both(self, both: Both) -> Round {
+    pub(crate) fn with_both(self, both: Both) -> Round {
         Round { both: Some(both), ..self }
     }
 
     /// The same, with what it is to mend.
-    pub fn with_rotten(self, rotten: Vec<Rotten>) -> Round {
+    pub(crate) fn with_rotten(self, rotten: Vec<Rotten>) -> Round {
         Round { rotten, ..self }
     }
 
     /// The stores that the run brings together, by their identities.
-    pub fn pairs(&self, record: &dyn Record) -> Outcome<Vec<(String, String)>> {
+    pub(crate) fn pairs(&self, record: &dyn Record) -> Outcome<Vec<(String, String)>> {
         let identity = |place: &Located, store: &dyn Store| -> Outcome<String> {
             // The mark that the job knows has been looked for; other stores are asked.
             let known = record.place(&self.job.name, &place.written)?.map(|known| known.mark);
@@ -102,22 +109,12 @@ impl Round {
             return Ok(vec![(identity(left, both.left.as_ref())?, identity(right, both.right.as_ref())?)]);
         }
         let left = self.ends.from.iter().map(recognise::spot).collect::<Vec<_>>().join("\n");
-        self.legs.iter().map(|leg| Ok((left.clone(), identity(&leg.to, leg.right.as_ref())?))).collect()
+        self.legs.iter().map(|leg| Ok((left.clone(), identity(&leg.to, leg.writes.as_ref())?))).collect()
     }
 
     /// Whether its places are still on what they were on when they were looked at.
-    pub fn is_still_where_it_was(&self) -> bool {
-        self.seen.still_holds(&self.job, &self.ends)
-    }
-
-    /// Looks again at a destination that has just been made: what could only be guessed before is known now.
-    pub fn look_again(&self, leg: &Leg, made: &dyn Store, home: &Home) -> Outcome<()> {
-        refuse_nested(&self.ends, home)?;
-        let facts = facts(&leg.plan, leg.left.as_ref(), made, Vec::new());
-        match guard::check(&leg.plan, &self.job.rules, &facts, &self.lifted) {
-            Some(refusal) => Err(guard_failure(&self.job, leg, &refusal, home)),
-            None => Ok(()),
-        }
+    pub(crate) fn is_still_where_it_was(&self, desk: &Desk) -> bool {
+        self.seen.still_holds(desk, &self.job, &self.ends)
     }
 
     /// The numbers of all legs together.
@@ -127,9 +124,10 @@ impl Round {
         counts
     }
 
-    /// The first guard that stops a run.
-    pub fn refusal(&self) -> Option<(&Leg, &Refusal)> {
-        self.legs.iter().find_map(|leg| leg.refusal.as_ref().map(|refusal| (leg, refusal)))
+    /// The guard that stops a run, as a failure with the way on, unless a person has lifted it.
+    pub fn refusal(&self, lifted: &[Lift], home: &Home) -> Option<Failure> {
+        let refused = |leg: &Leg| Some(guard_failure(&self.job, leg, &leg.refusal(&self.job, lifted)?, home));
+        self.legs.iter().find_map(refused)
     }
 
     /// What tells a destination apart in JSON; nothing for a job with one.
@@ -138,38 +136,54 @@ impl Round {
     }
 }
 
+/// Looks at what a run would do, to show it: what moved is taken for moved by its looks.
+///
+/// # Errors
+/// When the places cannot be looked at, or are not those of the job.
+pub fn glance(desk: &Desk, job: &Job) -> Outcome<Round> {
+    look_with(desk, job, Moves::Unproved)
+}
+
+/// Looks at what a run would do, with the eyes of one: what moved is proved to be the same.
+///
+/// # Errors
+/// When the places cannot be looked at, or are not those of the job.
+pub fn look(desk: &Desk, job: &Job) -> Outcome<Prospect> {
+    Ok(Prospect::of_job(look_with(desk, job, Moves::Proved)?))
+}
+
 /// Opens both ends of a job and scans them. Nothing is changed anywhere.
-pub fn look(context: &Context, job: &Job, lifted: &[Lift], moves: Moves) -> Outcome<Round> {
+pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves) -> Outcome<Round> {
     if job.rules.kind == Kind::TwoWay {
-        return two_way::look(context, job, lifted, moves, None);
+        return two_way::look(desk, job, moves, None);
     }
-    let ends = Ends::of(job, &context.home, &context.settings)?;
-    let seen = Seen::now(job, &ends);
-    refuse_nested(&ends, &context.home)?;
+    let ends = Ends::of(job, &desk.home, &desk.settings)?;
+    let seen = Seen::now(desk, job, &ends);
+    refuse_nested(&ends, &desk.home)?;
     for from in &ends.from {
-        recognise::refuse_other_ground(context, job, from, Part::Source)?;
+        recognise::refuse_other_ground(desk, job, from, Part::Source)?;
     }
-    let left = open_sources(&ends, &context.home, Manner::of(job))?;
+    let left = open_sources(desk, &ends, Manner::of(job))?;
     let top_level = ends.landing_names()?;
     let (mut legs, mut all_rotten) = (Vec::new(), Vec::new());
     for to in &ends.to {
-        let mut filter = job.filter()?;
+        let mut filter = job.filter(desk.now())?;
         if let Some(names) = &top_level {
             filter = filter.with_top_level(names.clone());
         }
-        let (rotten, changed) = known_rotten(context, job, &ends, to)?;
+        let (rotten, changed) = known_rotten(desk, job, &ends, to)?;
         let rot = Rot { known: &rotten, mend: &[Some(changed)] };
         let how = How { filter: &filter, moves, rot, names: top_level.as_deref().unwrap_or_default() };
-        legs.push(look_at(context, job, &left, to, &how, lifted)?);
+        legs.push(look_at(desk, job, &left, to, &how)?);
         all_rotten.extend(rotten);
     }
-    Ok(Round::new(job, (ends, seen), legs, lifted).with_rotten(all_rotten))
+    Ok(Round::new(job, (ends, seen), legs).with_rotten(all_rotten))
 }
 
 /// What is known to be rotten between a job's source and a destination, and which side this run changes: a reverse run reads the
 /// destination and changes the source.
-fn known_rotten(context: &Context, job: &Job, ends: &Ends, to: &Located) -> Outcome<(Vec<Rotten>, Side)> {
-    let record = context.home.record()?;
+fn known_rotten(desk: &Desk, job: &Job, ends: &Ends, to: &Located) -> Outcome<(Vec<Rotten>, Side)> {
+    let record = desk.home.record()?;
     let found = record.rotten(&job.name, &to.written)?;
     match ends.from.as_slice() {
         [from] if found.is_empty() => Ok((record.rotten(&job.name, &from.written)?, Side::Left)),
@@ -178,7 +192,7 @@ fn known_rotten(context: &Context, job: &Job, ends: &Ends, to: &Located) -> Outc
 }
 
 /// How a leg is looked at.
-pub struct How<'a> {
+pub(crate) struct How<'a> {
     /// What takes part.
     pub filter: &'a Filter,
     /// What is done about moves.
@@ -189,32 +203,25 @@ pub struct How<'a> {
     pub names: &'a [Name],
 }
 
-fn look_at(
-    context: &Context,
-    job: &Job,
-    left: &Arc<dyn Store>,
-    to: &Located,
-    how: &How<'_>,
-    lifted: &[Lift],
-) -> Outcome<Leg> {
-    let opened = places::open_destination(to, &context.home, Manner::of(job))?;
+fn look_at(desk: &Desk, job: &Job, left: &Arc<dyn Store>, to: &Located, how: &How<'_>) -> Outcome<Leg> {
+    let opened = places::open_destination(desk, to, Manner::of(job))?;
     let to_be_made = opened.is_none();
     if to_be_made {
-        recognise::refuse_vanished(context, job, to, Part::Destination)?;
+        recognise::refuse_vanished(desk, job, to, Part::Destination)?;
     }
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(to, &context.home, Manner::of(job))?,
+        None => places::not_there_yet(desk, to, Manner::of(job))?,
     };
     if !to_be_made {
-        recognise::refuse_foreign(context, job, to, right.as_ref(), Part::Destination)?;
+        recognise::refuse_foreign(desk, job, to, right.as_ref(), Part::Destination)?;
     }
-    scan_leg(context, job, left, (to, right, to_be_made), how, lifted)
+    scan_leg(desk, job, left, (to, right, to_be_made), how)
 }
 
 /// What can be compared between two stores of a job, here and now.
-pub fn comparison(job: &Job, left: &Capabilities, right: &Capabilities) -> Comparison {
-    let here = jiff::Timestamp::now().to_zoned(clock::zone());
+pub fn comparison(desk: &Desk, job: &Job, left: &Capabilities, right: &Capabilities) -> Comparison {
+    let here = (desk.world.now)().to_zoned(desk.world.zone.clone());
     let ahead = i64::from(here.offset().seconds());
     Comparison::between(left, right, job.rules.preserve).where_clocks_are_ahead(ahead)
 }
@@ -251,16 +258,15 @@ pub fn losses(job: &Job, place: &str, right: &dyn Store) -> Vec<String> {
 }
 
 /// Scans one leg between two opened stores and checks the guards.
-pub fn scan_leg(
-    context: &Context,
+pub(crate) fn scan_leg(
+    desk: &Desk,
     job: &Job,
     left: &Arc<dyn Store>,
     (to, right, to_be_made): (&Located, Arc<dyn Store>, bool),
     how: &How<'_>,
-    lifted: &[Lift],
 ) -> Outcome<Leg> {
     let How { filter, moves, rot, names } = *how;
-    let by = comparison(job, left.capabilities(), right.capabilities());
+    let by = comparison(desk, job, left.capabilities(), right.capabilities());
     let rules = one_way_rules(job, by);
     let one_filesystem = job.rules.one_filesystem;
     let (from, to_store) = (left.as_ref(), right.as_ref());
@@ -274,7 +280,7 @@ pub fn scan_leg(
         moves,
         rotten: rot,
     };
-    let plan = watched(context, &job.name, |progress| scan(&input, progress)).map_err(|error| {
+    let plan = watched(desk, &job.name, |progress| scan(&input, progress)).map_err(|error| {
         let word = |side: Side| if side == Side::Left { "source" } else { "destination" };
         scan_failure(error, word, from, to_store)
     })?;
@@ -282,12 +288,12 @@ pub fn scan_leg(
     let is_empty =
         |name: &&Name| !holds_anything(from, filter, &RelPath::from(*name), filter.inherit(Verdict::In));
     let empty: Vec<Name> = names.iter().filter(lost).filter(is_empty).cloned().collect();
-    let refusal = guard::check(&plan, &job.rules, &facts(&plan, from, to_store, empty), lifted);
-    Ok(Leg { left: left.clone(), to: to.clone(), right, to_be_made, ours: true, plan, refusal })
+    let facts = facts(&plan, from, to_store, empty);
+    Ok(Leg { reads: left.clone(), to: to.clone(), writes: right, to_be_made, ours: true, plan, facts })
 }
 
 /// What the guards have to know. Holes are looked for only when the sizes would not fit.
-pub fn facts(plan: &Plan, left: &dyn Store, right: &dyn Store, empty_sources: Vec<Name>) -> Facts {
+pub(crate) fn facts(plan: &Plan, left: &dyn Store, right: &dyn Store, empty_sources: Vec<Name>) -> Facts {
     let space = right.space().ok().flatten();
     let tight = space.is_some_and(|space| plan.counts.bytes > space.free);
     let needed = if tight && right.capabilities().holes { data_bytes(plan, left) } else { plan.counts.bytes };
@@ -312,12 +318,12 @@ fn data_bytes(plan: &Plan, left: &dyn Store) -> u64 {
 }
 
 /// Opens a job's sources as one tree.
-pub fn open_sources(ends: &Ends, home: &Home, manner: Manner) -> Outcome<Arc<dyn Store>> {
+pub fn open_sources(desk: &Desk, ends: &Ends, manner: Manner) -> Outcome<Arc<dyn Store>> {
     let names = ends.landing_names()?;
     let stores = ends
         .from
         .iter()
-        .map(|located| places::open_source(located, home, manner, "source"))
+        .map(|located| places::open_source(desk, located, manner, "source"))
         .collect::<Outcome<Vec<_>>>()?;
     let members: Vec<_> = names.unwrap_or_default().into_iter().zip(stores.iter().cloned()).collect();
     match (Gathered::new(members), stores.into_iter().next()) {
@@ -327,7 +333,7 @@ pub fn open_sources(ends: &Ends, home: &Home, manner: Manner) -> Outcome<Arc<dyn
     }
 }
 
-pub fn refuse_nested(ends: &Ends, home: &Home) -> Outcome<()> {
+pub(crate) fn refuse_nested(ends: &Ends, home: &Home) -> Outcome<()> {
     match nested(ends, home) {
         Some(sentence) => Err(Failure::refused("nested", sentence).hint("Choose sides that lie apart.")),
         None => Ok(()),
@@ -361,23 +367,31 @@ pub fn nested(ends: &Ends, home: &Home) -> Option<String> {
 }
 
 /// Scans while somebody may be watching.
-pub fn watched<T>(
-    context: &Context,
+pub(crate) fn watched<T>(
+    desk: &Desk,
     job: &str,
     scan: impl FnOnce(&ScanProgress) -> Result<T, ScanError>,
 ) -> Result<T, ScanError> {
-    let progress = ScanProgress { stop: context.stop.clone(), ..ScanProgress::default() };
-    let finished = AtomicBool::new(false);
+    /// Often enough for an eye.
+    const EVERY: Duration = Duration::from_millis(20);
+    let progress = ScanProgress { stop: desk.stop.clone(), ..ScanProgress::default() };
+    let (finished, wait) = crossbeam_channel::bounded::<()>(0);
     std::thread::scope(|scope| {
-        scope.spawn(|| crate::progress::watch_scan(context, job, &progress, &finished));
+        scope.spawn(|| {
+            let wait = wait;
+            while wait.recv_timeout(EVERY) == Err(RecvTimeoutError::Timeout) {
+                desk.tell(&Event::Scanning { job, progress: &progress });
+            }
+            desk.tell(&Event::Scanned);
+        });
         let outcome = scan(&progress);
-        finished.store(true, Ordering::Relaxed);
+        drop(finished);
         outcome
     })
 }
 
 /// Why a scan came to nothing; `word` is what a side is called in this kind of job.
-pub fn scan_failure(
+pub(crate) fn scan_failure(
     error: ScanError,
     word: impl Fn(Side) -> &'static str,
     left: &dyn Store,
@@ -397,53 +411,33 @@ pub fn scan_failure(
     }
 }
 
-/// Ctrl-C before anything was changed.
+/// Broken off before anything was changed.
 pub fn interrupted() -> Failure {
-    Failure {
-        exit: 130,
-        code: "interrupted",
-        message: "interrupted; nothing was changed".to_owned(),
-        hint: String::new(),
-    }
-}
-
-/// The guards that a person lifts with `--allow`.
-pub fn lifted(allowed: &[Guard]) -> Vec<Lift> {
-    allowed
-        .iter()
-        .map(|guard| match guard {
-            Guard::Removals => Lift::Removals,
-            Guard::Changes => Lift::Changes,
-            Guard::Empty => Lift::Empty,
-            Guard::Space => Lift::Space,
-        })
-        .collect()
+    Failure::interrupted("interrupted", "interrupted; nothing was changed")
 }
 
 /// A guard's refusal as a failure with the way on.
-pub fn guard_failure(job: &Job, leg: &Leg, refusal: &Refusal, home: &Home) -> Failure {
-    let mut message = match refusal {
-        Refusal::Space { needed, free } => format!(
-            "it needs {} at {}, where {} are free",
-            crate::text::bytes(*needed),
-            leg.to.shown(home),
-            crate::text::bytes(*free)
-        ),
-        other => other.to_string(),
+fn guard_failure(job: &Job, leg: &Leg, refusal: &Refusal, home: &Home) -> Failure {
+    let sides = if leg.plan.changes == Side::Left || !leg.ours {
+        let changed = leg.plan.changes;
+        Sides { read: changed.other().as_str(), changed: changed.as_str() }
+    } else {
+        Sides::default()
     };
-    if leg.plan.changes == Side::Left || !leg.ours {
-        let (changed, read) = (leg.plan.changes, leg.plan.changes.other());
-        message = message.replace("at the destination", &format!("at the {changed}"));
-        message = message.replace("the destination", &format!("the {changed}"));
-        message = message.replace("the source", &format!("the {read}"));
-    }
+    let mut message = match refusal {
+        Refusal::Space { needed, free } => {
+            let shown = leg.to.shown(home);
+            format!("it needs {} at {shown}, where {} are free", bytes(*needed), bytes(*free))
+        }
+        other => other.words(sides),
+    };
     if !refusal.most().is_empty() {
         let most: Vec<String> = refusal
             .most()
             .iter()
             .map(|(path, number)| {
                 let place = if path.is_root() { "the top folder".to_owned() } else { path.to_string() };
-                format!("{place} {}", crate::text::grouped(*number))
+                format!("{place} {}", grouped(*number))
             })
             .collect();
         message = format!("{message}; most in {}", most.join(", "));

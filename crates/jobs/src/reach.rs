@@ -4,12 +4,10 @@
 //! entry names (a variable of the environment, or a command that prints it), from `REEDHOOK_SECRET`, from the system's keyring or
 //! Reedhook's own file that only its owner may read, and at last from a person at the terminal.
 
-use std::collections::HashMap;
-use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 use std::process::Command;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use reedhook_core::path::RelPath;
 use reedhook_core::store::StoreExt;
@@ -23,37 +21,38 @@ use reedhook_stores::remote::sftp::SshSetup;
 use reedhook_stores::remote::{Options, Remote, SCHEMES};
 use serde::{Deserialize, Serialize};
 
+use crate::desk::Desk;
 use crate::failure::{Failure, Outcome, nearest};
-use crate::home::Home;
 use crate::places::StoreEntry;
 use crate::secrets;
 
 /// What a named store at a server may need besides its address. None of it is secret.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, clap::Args)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "options", derive(clap::Args))]
 #[serde(default, deny_unknown_fields)]
 pub struct ReachKeys {
     /// The account's name at the server; for an object store, the access key's.
-    #[arg(long)]
+    #[cfg_attr(feature = "options", arg(long))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
     /// Where the password, token or passphrase comes from: "env NAME" or "command LINE" (what it prints first).
-    #[arg(long, value_name = "SOURCE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "SOURCE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub secret: Option<String>,
     /// For sftp: the key file to use before any other.
-    #[arg(long, value_name = "FILE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "FILE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub key: Option<PathBuf>,
     /// For TLS: a file of certificates (PEM) that are trusted besides the system's.
-    #[arg(long, value_name = "FILE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "FILE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub authorities: Option<PathBuf>,
     /// For s3: the region that signatures are made for ("us-east-1" without it).
-    #[arg(long)]
+    #[cfg_attr(feature = "options", arg(long))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub region: Option<String>,
     /// For s3: without TLS. Everything but the secret can be read on the way.
-    #[arg(long)]
+    #[cfg_attr(feature = "options", arg(long))]
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub plain: bool,
 }
@@ -133,34 +132,32 @@ impl Reach {
         same_server.trim_end_matches('/').to_owned()
     }
 
-    fn account(&self, home: &Home) -> Account {
-        Account { user: self.keys.user.clone(), secret: self.find_secret(home) }
+    fn account(&self, desk: &Desk) -> Account {
+        Account { user: self.keys.user.clone(), secret: self.find_secret(desk) }
     }
 
     /// Where the secret comes from, when that is not what `store secret` has kept.
-    fn secret_came_from(&self) -> Option<String> {
+    fn secret_came_from(&self, desk: &Desk) -> Option<String> {
         match self.keys.secret.as_deref().and_then(|source| source.split_once(' ')) {
             Some(("env", name)) => Some(format!("the variable {name}")),
             Some(("command", line)) => Some(format!("the command `{line}`")),
-            _ => std::env::var_os(SECRET_VARIABLE).map(|_| format!("the variable {SECRET_VARIABLE}")),
+            _ => (desk.world.variable)(SECRET_VARIABLE).map(|_| format!("the variable {SECRET_VARIABLE}")),
         }
     }
 
     /// Looks for the secret when a server asks, once for all connections of this process.
-    fn find_secret(&self, home: &Home) -> FindSecret {
-        static FOUND: Mutex<Option<HashMap<String, Secret>>> = Mutex::new(None);
-        let (home, source, kept_as) = (home.clone(), self.keys.secret.clone(), self.kept_as.clone());
+    fn find_secret(&self, desk: &Desk) -> FindSecret {
+        let (desk, source, kept_as) = (desk.clone(), self.keys.secret.clone(), self.kept_as.clone());
         let question = match &self.keys.user {
             Some(user) => format!("Secret of {user} at {}", self.address.shown()),
             None => format!("Secret for {}", self.address.shown()),
         };
         Arc::new(move || {
-            let mut found = FOUND.lock().unwrap_or_else(PoisonError::into_inner);
-            let found = found.get_or_insert_default();
+            let mut found = desk.secrets.found();
             if let Some(secret) = found.get(&kept_as) {
                 return Ok(Some(secret.clone()));
             }
-            let secret = look_for_secret(&home, source.as_deref(), &kept_as, &question)?;
+            let secret = look_for_secret(&desk, source.as_deref(), &kept_as, &question)?;
             if let Some(secret) = &secret {
                 found.insert(kept_as.clone(), secret.clone());
             }
@@ -168,14 +165,17 @@ impl Reach {
         })
     }
 
-    fn options(&self, home: &Home) -> Options {
+    fn options(&self, desk: &Desk) -> Options {
+        let home = &desk.home;
         let ssh = SshSetup {
             folder: home.user_folder().map(|user| user.join(".ssh")),
-            agent: std::env::var_os("SSH_AUTH_SOCK").filter(|socket| !socket.is_empty()).map(PathBuf::from),
+            agent: (desk.world.variable)("SSH_AUTH_SOCK")
+                .filter(|socket| !socket.is_empty())
+                .map(PathBuf::from),
             key: self.keys.key.as_ref().map(|key| home.expand(&key.to_string_lossy())),
             known_hosts: Some(home.known_hosts()),
             system_known_hosts: vec!["/etc/ssh/ssh_known_hosts".into(), "/etc/ssh/ssh_known_hosts2".into()],
-            local_user: local_user(),
+            local_user: local_user(desk),
             accept: self.accept.clone(),
         };
         let authorities = self.keys.authorities.as_ref().map(|file| home.expand(&file.to_string_lossy()));
@@ -185,12 +185,13 @@ impl Reach {
             ssh,
             trust: Trust { authorities },
             objects: ObjectSetup { region, plain },
-            patience: patience(),
+            patience: patience(desk),
         }
     }
 
     /// Connects.
-    pub fn open(&self, home: &Home) -> Result<Remote, ConnectError> {
+    pub fn open(&self, desk: &Desk) -> Result<Remote, ConnectError> {
+        let home = &desk.home;
         let server = Address { path: b"/".to_vec(), ..self.address.clone() }.shown();
         let base: Vec<u8> =
             self.address.path.split(|byte| *byte == b'/').filter(|part| !part.is_empty()).fold(
@@ -210,11 +211,11 @@ impl Reach {
         drop(home.record().map_err(|failure| setup(failure.text()))?);
         let notes =
             KeptNotes::open(&home.state_file(), &server, base).map_err(|error| setup(error.to_string()))?;
-        Remote::open(self.address.clone(), self.account(home), &self.options(home), Arc::new(notes))
+        Remote::open(self.address.clone(), self.account(desk), &self.options(desk), Arc::new(notes))
     }
 
     /// Connects to the nearest folder above that is there; what is missing below it.
-    pub fn open_above(&self, home: &Home) -> Outcome<(Remote, RelPath)> {
+    pub fn open_above(&self, desk: &Desk) -> Outcome<(Remote, RelPath)> {
         let mut above = self.address.path.clone();
         let mut missing: Vec<Vec<u8>> = Vec::new();
         loop {
@@ -228,11 +229,11 @@ impl Reach {
                     address: self.address.shown(),
                     path: String::from_utf8_lossy(&self.address.path).into_owned(),
                 };
-                return Err(self.failure(&missing));
+                return Err(self.failure(desk, &missing));
             }
             missing.insert(0, name);
             let address = Address { path: above.clone(), ..self.address.clone() };
-            match (Reach { address, ..self.clone() }).open(home) {
+            match (Reach { address, ..self.clone() }).open(desk) {
                 Ok(store) => {
                     let below = RelPath::new(&missing.join(&b'/'));
                     let below = below
@@ -240,19 +241,19 @@ impl Reach {
                     return Ok((store, below));
                 }
                 Err(ConnectError::NoFolder { .. }) => {}
-                Err(error) => return Err(self.failure(&error)),
+                Err(error) => return Err(self.failure(desk, &error)),
             }
         }
     }
 
     /// Makes the folder, and connects to it.
-    pub fn make(&self, home: &Home) -> Outcome<Remote> {
-        match self.open(home) {
+    pub fn make(&self, desk: &Desk) -> Outcome<Remote> {
+        match self.open(desk) {
             Ok(store) => return Ok(store),
             Err(ConnectError::NoFolder { .. }) => {}
-            Err(error) => return Err(self.failure(&error)),
+            Err(error) => return Err(self.failure(desk, &error)),
         }
-        let (above, below) = self.open_above(home)?;
+        let (above, below) = self.open_above(desk)?;
         above.make_folders(&below).map_err(|error| {
             let shown = self.address.shown();
             Failure::refused(
@@ -260,11 +261,11 @@ impl Reach {
                 format!("the folder {shown} cannot be made: {}", error.reason()),
             )
         })?;
-        self.open(home).map_err(|error| self.failure(&error))
+        self.open(desk).map_err(|error| self.failure(desk, &error))
     }
 
     /// Why a connection came to nothing, and what to do about it.
-    pub fn failure(&self, error: &ConnectError) -> Failure {
+    pub fn failure(&self, desk: &Desk, error: &ConnectError) -> Failure {
         let name = if is_address(&self.kept_as) { self.address.shown() } else { self.kept_as.clone() };
         let hint = match error {
             ConnectError::Unreachable { .. } => "Check the network, the address, and whether the server is running.".to_owned(),
@@ -283,8 +284,8 @@ impl Reach {
             ConnectError::Untrusted { .. } => {
                 "Give the file of the authority that signed it: reedhook store add NAME LOCATION --authorities FILE.".to_owned()
             }
-            ConnectError::Login { .. } if self.secret_came_from().is_some() => {
-                let source = self.secret_came_from().unwrap_or_default();
+            ConnectError::Login { .. } if self.secret_came_from(desk).is_some() => {
+                let source = self.secret_came_from(desk).unwrap_or_default();
                 format!("The secret came from {source}; put that right.")
             }
             ConnectError::Login { .. } | ConnectError::Secret { .. } if is_address(&self.kept_as) => {
@@ -302,16 +303,16 @@ impl Reach {
 }
 
 /// Tests, and people with a hurry, may make it shorter.
-fn patience() -> Patience {
+fn patience(desk: &Desk) -> Patience {
     let usual = Patience::default();
-    let attempts = std::env::var("REEDHOOK_ATTEMPTS").ok().and_then(|text| text.parse().ok());
+    let attempts = desk.world.text("REEDHOOK_ATTEMPTS").and_then(|text| text.parse().ok());
     Patience { attempts: attempts.unwrap_or(usual.attempts), ..usual }
 }
 
 /// The account that this runs as: who has set the variables right, else who the system says it is.
-fn local_user() -> String {
-    let variable = |name: &str| std::env::var(name).ok().filter(|name| !name.is_empty());
-    variable("USER").or_else(|| variable("LOGNAME")).or_else(account_name).unwrap_or_default()
+fn local_user(desk: &Desk) -> String {
+    let world = &desk.world;
+    world.text("USER").or_else(|| world.text("LOGNAME")).or_else(account_name).unwrap_or_default()
 }
 
 /// The name of this process's account, from the table of accounts.
@@ -367,31 +368,28 @@ fn without_secret(text: &str) -> String {
 }
 
 fn look_for_secret(
-    home: &Home,
+    desk: &Desk,
     source: Option<&str>,
     kept_as: &str,
     question: &str,
 ) -> Result<Option<Secret>, String> {
     match source.and_then(|source| source.split_once(' ')) {
         Some(("env", name)) => {
-            let value =
-                std::env::var(name.trim()).map_err(|_| format!("the variable {} is not set", name.trim()))?;
+            let value = (desk.world.variable)(name.trim()).and_then(|value| value.into_string().ok());
+            let value = value.ok_or_else(|| format!("the variable {} is not set", name.trim()))?;
             return Ok(Some(Secret::new(value)));
         }
         Some(("command", line)) => return from_command(line).map(Some),
         _ => {}
     }
-    if let Ok(value) = std::env::var(SECRET_VARIABLE) {
+    if let Some(value) = (desk.world.variable)(SECRET_VARIABLE).and_then(|value| value.into_string().ok()) {
         return Ok(Some(Secret::new(value)));
     }
-    if let Some(kept) = secrets::find(home, kept_as)? {
+    if let Some(kept) = secrets::find(&desk.home, kept_as)? {
         return Ok(Some(kept));
     }
-    if std::io::stdin().is_terminal() && std::io::stderr().is_terminal() {
-        let typed = crate::ask::secret(question, true).map_err(|failure| failure.message)?;
-        return Ok(Some(Secret::new(typed)).filter(|secret| !secret.reveal().is_empty()));
-    }
-    Ok(None)
+    let typed = desk.asking(|| desk.secrets.ask(question)).map_err(|failure| failure.message)?;
+    Ok(typed.filter(|secret| !secret.reveal().is_empty()))
 }
 
 /// The first line that a command prints.
@@ -411,6 +409,7 @@ fn from_command(line: &str) -> Result<Secret, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::failure::Halt;
 
     #[test]
     fn addresses_are_read_and_secrets_in_them_refused() {
@@ -433,7 +432,7 @@ mod tests {
                 (Err(failure), Err(words)) => {
                     assert!(failure.message.contains(words), "{text}: {failure}");
                     assert!(!failure.text().contains("marsh"), "{failure}");
-                    assert_eq!(failure.exit, 2);
+                    assert_eq!(failure.halt, Halt::Usage);
                 }
                 (found, _) => panic!("{text}: {found:?}"),
             }

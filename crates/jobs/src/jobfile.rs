@@ -8,7 +8,6 @@ use std::fs;
 use std::path::Path;
 use std::str::FromStr;
 
-use clap::Args;
 use reedhook_core::entry::Stamp;
 use reedhook_core::filter::{Filter, FilterSpec, TakeOrSkip};
 use reedhook_core::job::{
@@ -27,16 +26,16 @@ use crate::home::{Home, write_file};
 pub const ONCE: &str = "once";
 
 /// The keys of a job file. What is not given has a default.
-#[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
-#[command(next_help_heading = "Job keys")]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "options", derive(clap::Args), command(next_help_heading = "Job keys"))]
 #[serde(default, deny_unknown_fields)]
 pub struct JobKeys {
     /// mirror (right becomes as left), copy (nothing is ever removed) or two-way (both sides are worked on).
-    #[arg(id = "key-kind", long = "kind", value_name = "KIND")]
+    #[cfg_attr(feature = "options", arg(id = "key-kind", long = "kind", value_name = "KIND"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub kind: Option<Kind>,
     /// What is read: a path or @store/sub. Several land each in a folder of its own.
-    #[arg(long, value_name = "PLACE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "PLACE"))]
     #[serde(
         deserialize_with = "one_or_many",
         serialize_with = "as_one_or_many",
@@ -44,7 +43,7 @@ pub struct JobKeys {
     )]
     pub from: Vec<String>,
     /// What is changed: a path or @store/sub. Several get the same.
-    #[arg(long, value_name = "PLACE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "PLACE"))]
     #[serde(
         deserialize_with = "one_or_many",
         serialize_with = "as_one_or_many",
@@ -52,109 +51,109 @@ pub struct JobKeys {
     )]
     pub to: Vec<String>,
     /// The left side of a two-way job: a path or @store/sub.
-    #[arg(id = "key-left", long = "left", value_name = "PLACE")]
+    #[cfg_attr(feature = "options", arg(id = "key-left", long = "left", value_name = "PLACE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub left: Option<String>,
     /// The right side of a two-way job: a path or @store/sub.
-    #[arg(id = "key-right", long = "right", value_name = "PLACE")]
+    #[cfg_attr(feature = "options", arg(id = "key-right", long = "right", value_name = "PLACE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub right: Option<String>,
     /// What a two-way job does when both sides have changed a path: hold (default), newest, left, right or both.
-    #[arg(long, value_name = "hold|newest|left|right|both")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "hold|newest|left|right|both"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub conflict: Option<ConflictPolicy>,
     /// The same for paths that match a filter line: '*.csv both'. Repeatable; the first that matches holds.
-    #[arg(long, value_name = "LINE POLICY")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "LINE POLICY"))]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub conflict_for: Vec<ConflictFor>,
     /// What a two-way job does about what was removed at one side: carry (default) or ignore.
-    #[arg(long, value_name = "carry|ignore")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "carry|ignore"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub removals: Option<Removals>,
     /// Leave out what matches, for example '*.tmp' or 'scratch/'.
-    #[arg(long, value_name = "LINE", allow_hyphen_values = true)]
+    #[cfg_attr(feature = "options", arg(long, value_name = "LINE", allow_hyphen_values = true))]
     #[serde(deserialize_with = "one_or_many", skip_serializing_if = "Vec::is_empty")]
     pub exclude: Vec<String>,
     /// Take only what matches, or lies in a folder that does.
-    #[arg(long, value_name = "LINE", allow_hyphen_values = true)]
+    #[cfg_attr(feature = "options", arg(long, value_name = "LINE", allow_hyphen_values = true))]
     #[serde(deserialize_with = "one_or_many", skip_serializing_if = "Vec::is_empty")]
     pub only: Vec<String>,
     /// What operating systems leave behind: skip (default) or take.
-    #[arg(long, value_name = "take|skip")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "take|skip"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub junk: Option<TakeOrSkip>,
     /// Names that begin with a dot: take (default) or skip.
-    #[arg(long, value_name = "take|skip")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "take|skip"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub hidden: Option<TakeOrSkip>,
     /// Leave out smaller files.
-    #[arg(long, value_name = "SIZE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "SIZE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub min_size: Option<Size>,
     /// Leave out larger files.
-    #[arg(long, value_name = "SIZE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "SIZE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_size: Option<Size>,
     /// Leave out files last changed before: '30 days' ago, or a date.
-    #[arg(long, value_name = "WHEN")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "WHEN"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub newer_than: Option<Moment>,
     /// Leave out files last changed after: '2 days' ago, or a date.
-    #[arg(long, value_name = "WHEN")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "WHEN"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub older_than: Option<Moment>,
     /// What a copy does about files that are newer at the destination: leave (default) or update.
-    #[arg(long, value_name = "leave|update")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "leave|update"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub newer: Option<Newer>,
     /// Where removed files go: keep (default; to .reedhook/kept at the destination), trash or erase.
-    #[arg(long, value_name = "keep|trash|erase")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "keep|trash|erase"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub removed: Option<Removed>,
     /// Where replaced files go: keep (default) or erase.
-    #[arg(long, value_name = "keep|erase")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "keep|erase"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub replaced: Option<Replaced>,
     /// How long kept copies stay; default '30 days'.
-    #[arg(long, value_name = "AGE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "AGE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keep_for: Option<Age>,
     /// How much room kept copies may take: a share of the file system, a size, or off; default 10%.
-    #[arg(long, value_name = "ROOM")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "ROOM"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keep_max: Option<Room>,
     /// What is carried over: content (data and times), standard (default; modes and links too) or full (owners, access
     /// lists and other extended attributes, second names, devices and pipes too).
-    #[arg(long, value_name = "content|standard|full")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "content|standard|full"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub preserve: Option<Preserve>,
     /// What is done about names that a place cannot hold: report (default; each is a problem) or encode (what is refused is
     /// written there as %3A and the like, and read back).
-    #[arg(long, value_name = "report|encode")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "report|encode"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub odd_names: Option<OddNames>,
     /// How owners travel between machines: names (default) or numbers; on one machine both are the same.
-    #[arg(long, value_name = "names|numbers")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "names|numbers"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub owners: Option<Owners>,
     /// Leave out other file systems that are mounted below the source.
-    #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub one_filesystem: Option<bool>,
     /// What is read back and compared: none (default), changed (what a run wrote) or all (both sides, after each run).
-    #[arg(long, value_name = "none|changed|all")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "none|changed|all"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub verify: Option<Verify>,
     /// The guard against mass removal; default 25%.
-    #[arg(long, value_name = "SHARE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "SHARE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_removals: Option<Share>,
     /// The guard against mass change; default off.
-    #[arg(long, value_name = "SHARE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "SHARE"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_changes: Option<Share>,
     /// How fast content may travel: '20 MB/s', or for a part of the day '2 MB/s 08:00-18:00'. Repeatable; off: no limit.
-    #[arg(long, value_name = "RATE")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "RATE"))]
     #[serde(
         deserialize_with = "one_or_many",
         serialize_with = "as_one_or_many",
@@ -162,7 +161,7 @@ pub struct JobKeys {
     )]
     pub limit: Vec<Limit>,
     /// Give way to other work on the machine: low priority for processor and disk.
-    #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
+    #[cfg_attr(feature = "options", arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub polite: Option<bool>,
 }
@@ -445,9 +444,8 @@ impl Job {
     }
 
     /// The job's filter, with ages counted from now.
-    pub fn filter(&self) -> Outcome<Filter> {
-        Filter::new(&self.rules.filter, crate::clock::now())
-            .map_err(|error| Failure::usage(error.to_string()))
+    pub fn filter(&self, now: Stamp) -> Outcome<Filter> {
+        Filter::new(&self.rules.filter, now).map_err(|error| Failure::usage(error.to_string()))
     }
 
     /// Writes the job's file.
@@ -570,14 +568,7 @@ mod tests {
     }
 
     #[test]
-    fn every_key_is_known_to_the_file_the_options_and_the_list() {
-        use clap::CommandFactory;
-        let command = crate::args::Cli::command();
-        let add = command.find_subcommand("job").unwrap().find_subcommand("add").unwrap();
-        for name in JobKeys::NAMES {
-            let option = name.replace('_', "-");
-            assert!(add.get_arguments().any(|arg| arg.get_long() == Some(&option)), "no option --{option}");
-        }
+    fn every_key_is_known_to_the_file_and_the_list() {
         let listed: BTreeSet<&str> = JobKeys::NAMES.iter().copied().collect();
         let full = JobKeys {
             kind: Some(Kind::Mirror),

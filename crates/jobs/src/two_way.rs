@@ -10,7 +10,6 @@ use reedhook_core::job::{ConflictPolicy, Conflicts};
 use reedhook_core::memory::{MemoryError, Rotten};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
-use reedhook_core::plan::guard::{self, Lift};
 use reedhook_core::plan::two_way::{Policies, Remembered, Settled};
 use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::two_way::{
@@ -19,13 +18,14 @@ use reedhook_core::walk::two_way::{
 use reedhook_core::walk::{Moves, Rot, ScanError};
 use reedhook_record::{Record, RecordError};
 
-use crate::context::Context;
-use crate::failure::{Failure, Outcome};
+use crate::clear::Prospect;
+use crate::desk::Desk;
+use crate::failure::{Failure, Halt, Outcome};
 use crate::held::Manner;
 use crate::jobfile::{Job, ONCE};
+use crate::look::{Leg, Round, comparison, facts, refuse_nested, scan_failure, watched};
 use crate::places::{self, Ends, Located};
 use crate::recognise::{self, Part, Seen};
-use crate::round::{Leg, Round, comparison, facts, refuse_nested, scan_failure, watched};
 
 /// What a round of a two-way job has besides its legs.
 pub struct Both {
@@ -55,34 +55,36 @@ pub struct Settling {
 }
 
 /// Opens both sides of a two-way job and scans them. Nothing is changed anywhere.
-pub fn look(
-    context: &Context,
-    job: &Job,
-    lifted: &[Lift],
-    moves: Moves,
-    settling: Option<&Settling>,
-) -> Outcome<Round> {
-    let ends = Ends::of(job, &context.home, &context.settings)?;
-    let seen = Seen::now(job, &ends);
-    refuse_nested(&ends, &context.home)?;
+pub(crate) fn look(desk: &Desk, job: &Job, moves: Moves, settling: Option<&Settling>) -> Outcome<Round> {
+    let ends = Ends::of(job, &desk.home, &desk.settings)?;
+    let seen = Seen::now(desk, job, &ends);
+    refuse_nested(&ends, &desk.home)?;
     let (left_place, right_place) = both_places(&ends)?;
-    recognise::refuse_other_ground(context, job, &left_place, Part::Left)?;
-    let left = open_side(context, job, &left_place, Side::Left)?;
-    let opened = open_side_if_there(context, job, &right_place)?;
+    recognise::refuse_other_ground(desk, job, &left_place, Part::Left)?;
+    let left = open_side(desk, job, &left_place, Side::Left)?;
+    let opened = open_side_if_there(desk, job, &right_place)?;
     let to_be_made = opened.is_none();
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(&right_place, &context.home, Manner::of(job))?,
+        None => places::not_there_yet(desk, &right_place, Manner::of(job))?,
     };
-    recognise::refuse_foreign(context, job, &left_place, left.as_ref(), Part::Left)?;
+    recognise::refuse_foreign(desk, job, &left_place, left.as_ref(), Part::Left)?;
     if !to_be_made {
-        recognise::refuse_foreign(context, job, &right_place, right.as_ref(), Part::Right)?;
+        recognise::refuse_foreign(desk, job, &right_place, right.as_ref(), Part::Right)?;
     }
-    let rotten = context.home.record()?.rotten(&job.name, &right_place.written)?;
-    let found = scan(context, job, (&left, &right), (moves, &rotten), settling)?;
-    let legs = legs(job, lifted, &found, (&left, &left_place), (&right, &right_place, to_be_made));
+    let rotten = desk.home.record()?.rotten(&job.name, &right_place.written)?;
+    let found = scan(desk, job, (&left, &right), (moves, &rotten), settling)?;
+    let legs = legs(&found, (&left, &left_place), (&right, &right_place, to_be_made));
     let both = Both { left, right, conflicts: found.conflicts, news: found.news };
-    Ok(Round::new(job, (ends, seen), legs, lifted).with_both(both).with_rotten(rotten))
+    Ok(Round::new(job, (ends, seen), legs).with_both(both).with_rotten(rotten))
+}
+
+/// Looks at what settling some conflicts would do.
+///
+/// # Errors
+/// When the sides cannot be looked at.
+pub fn look_at_settling(desk: &Desk, job: &Job, settling: &Settling) -> Outcome<Prospect> {
+    Ok(Prospect::of_named(look(desk, job, Moves::Proved, Some(settling))?))
 }
 
 fn both_places(ends: &Ends) -> Outcome<(Located, Located)> {
@@ -92,15 +94,15 @@ fn both_places(ends: &Ends) -> Outcome<(Located, Located)> {
     }
 }
 
-fn open_side(context: &Context, job: &Job, place: &Located, side: Side) -> Outcome<Arc<dyn Store>> {
-    places::open_source(place, &context.home, Manner::of(job), &format!("{side} side"))
+fn open_side(desk: &Desk, job: &Job, place: &Located, side: Side) -> Outcome<Arc<dyn Store>> {
+    places::open_source(desk, place, Manner::of(job), &format!("{side} side"))
 }
 
 /// The right side may be made by the first run, unless it has been seen before.
-fn open_side_if_there(context: &Context, job: &Job, place: &Located) -> Outcome<Option<Arc<dyn Store>>> {
-    let opened = places::open_destination(place, &context.home, Manner::of(job))?;
+fn open_side_if_there(desk: &Desk, job: &Job, place: &Located) -> Outcome<Option<Arc<dyn Store>>> {
+    let opened = places::open_destination(desk, place, Manner::of(job))?;
     if opened.is_none() {
-        recognise::refuse_vanished(context, job, place, Part::Right)?;
+        recognise::refuse_vanished(desk, job, place, Part::Right)?;
     }
     Ok(opened)
 }
@@ -126,8 +128,8 @@ pub struct Memory {
 
 impl Memory {
     /// The memory of this pair of stores; an empty one when they have never been run together.
-    pub fn of(context: &Context, job: &Job, left: &dyn Store, right: &dyn Store) -> Outcome<Memory> {
-        let record = context.home.record()?;
+    pub fn of(desk: &Desk, job: &Job, left: &dyn Store, right: &dyn Store) -> Outcome<Memory> {
+        let record = desk.home.record()?;
         let known = match marks(left, right)?.filter(|_| job.name != ONCE) {
             Some((one, other)) => match record.baseline_runs(&job.name, &one, &other)? {
                 Some(runs) => is_current(left, right, (&one, &other), &runs)?,
@@ -177,29 +179,29 @@ fn policies(job: &Job, settling: Option<&Settling>) -> Outcome<Policies> {
 }
 
 fn scan(
-    context: &Context,
+    desk: &Desk,
     job: &Job,
     (left, right): (&Arc<dyn Store>, &Arc<dyn Store>),
     (moves, rotten): (Moves, &[Rotten]),
     settling: Option<&Settling>,
 ) -> Outcome<TwoWayPlan> {
     let (left, right) = (left.as_ref(), right.as_ref());
-    let found = ask(context, job, (left, right), (moves, rotten), settling, |input| {
-        watched(context, &job.name, |progress| scan_two_way(input, progress))
+    let found = ask(desk, job, (left, right), (moves, rotten), settling, |input| {
+        watched(desk, &job.name, |progress| scan_two_way(input, progress))
     })?;
     found.map_err(|error| failed_scan(error, left, right))
 }
 
 /// Decides one path as a run would.
 pub fn decide(
-    context: &Context,
+    desk: &Desk,
     job: &Job,
     (left, right): (&dyn Store, &dyn Store),
     path: &RelPath,
     found: (Option<&Meta>, Option<&Meta>),
 ) -> Outcome<Decided> {
-    let decided = ask(context, job, (left, right), (Moves::Unproved, &[]), None, |input| {
-        decide_one(input, &context.stop, path, found)
+    let decided = ask(desk, job, (left, right), (Moves::Unproved, &[]), None, |input| {
+        decide_one(input, &desk.stop, path, found)
     })?;
     decided.map_err(|error| failed_scan(error, left, right))
 }
@@ -211,37 +213,37 @@ fn failed_scan(error: ScanError, left: &dyn Store, right: &dyn Store) -> Failure
 
 /// Puts together what a scan needs, and asks with it.
 fn ask<T>(
-    context: &Context,
+    desk: &Desk,
     job: &Job,
     (left, right): (&dyn Store, &dyn Store),
     (moves, rotten): (Moves, &[Rotten]),
     settling: Option<&Settling>,
     question: impl FnOnce(&TwoWayInput<'_>) -> T,
 ) -> Outcome<T> {
-    let memory = Memory::of(context, job, left, right)?;
+    let memory = Memory::of(desk, job, left, right)?;
     let policies = policies(job, settling)?;
     let filter = match settling {
         Some(settling) => {
             Filter::for_paths(settling.paths.clone()).map_err(|error| Failure::usage(error.to_string()))?
         }
-        None => job.filter()?,
+        None => job.filter(desk.now())?,
     };
     let recall = |folder: &RelPath| memory.folder(folder).map_err(MemoryError::from);
-    let removing = context.home.record()?.removing(&job.name)?;
+    let removing = desk.home.record()?.removing(&job.name)?;
     let input = TwoWayInput {
         left,
         right,
         filter: &filter,
         baseline: &recall,
-        now: crate::clock::now(),
+        now: desk.now(),
         removing: &removing,
-        by: comparison(job, left.capabilities(), right.capabilities()),
+        by: comparison(desk, job, left.capabilities(), right.capabilities()),
         preserve: job.rules.preserve,
         removals: job.rules.removals,
         policies: &policies,
         one_filesystem: job.rules.one_filesystem,
         moves,
-        zone: &crate::clock::zone(),
+        zone: &desk.world.zone,
         rotten: Rot { known: rotten, mend: &[Some(Side::Left), Some(Side::Right)] },
     };
     Ok(question(&input))
@@ -249,8 +251,6 @@ fn ask<T>(
 
 /// The parts of a run in their order: what makes room first, then each direction.
 fn legs(
-    job: &Job,
-    lifted: &[Lift],
     found: &TwoWayPlan,
     (left, left_place): (&Arc<dyn Store>, &Located),
     (right, right_place, to_be_made): (&Arc<dyn Store>, &Located, bool),
@@ -261,13 +261,13 @@ fn legs(
             if to_right { (left, right, right_place) } else { (right, left, left_place) };
         let facts = facts(plan, read.as_ref(), changed.as_ref(), Vec::new());
         Leg {
-            left: read.clone(),
+            reads: read.clone(),
             to: place.clone(),
-            right: changed.clone(),
+            writes: changed.clone(),
             to_be_made: to_be_made && to_right,
             // Both sides are locked and marked together.
             ours: false,
-            refusal: guard::check(plan, &job.rules, &facts, lifted),
+            facts,
             plan: plan.clone(),
         }
     };
@@ -278,7 +278,7 @@ fn legs(
 /// Remembers what both sides agree on, after everything that was done, and what it was done from, is durable at both: a side
 /// that was only read may still lose what its owner saved a moment ago.
 pub fn remember(
-    context: &Context,
+    desk: &Desk,
     job: &Job,
     both: &Both,
     marks: (&str, &str),
@@ -288,9 +288,9 @@ pub fn remember(
         return Ok(());
     }
     let (left, right) = (both.left.as_ref(), both.right.as_ref());
-    let by = comparison(job, left.capabilities(), right.capabilities());
+    let by = comparison(desk, job, left.capabilities(), right.capabilities());
     let stopped = |error: StoreError| Failure {
-        exit: crate::failure::STOPPED,
+        halt: Halt::Stopped,
         code: error.kind.code(),
         message: format!("what was done cannot be looked at: {error}"),
         hint: "What was done is whole. Run again; the job goes on where it stopped.".to_owned(),
@@ -299,7 +299,7 @@ pub fn remember(
         left.sync().and_then(|()| right.sync()).map_err(stopped)?;
     }
     let updates = learn(&both.news, (left, right), &by, deeds).map_err(stopped)?;
-    let mut record = context.home.record()?;
+    let mut record = desk.home.record()?;
     let changed = !updates.is_empty();
     if changed {
         for store in [left, right] {

@@ -124,7 +124,7 @@ mod tests {
     #[test]
     fn the_file_is_its_owners_alone_and_refused_when_it_is_not() {
         let folder = tempfile::tempdir().unwrap();
-        let home = Home::find(Some(folder.path())).unwrap();
+        let home = Home::find(Some(folder.path()), &crate::desk::World::plain()).unwrap();
         assert_eq!(keep(&home, "archive", &Secret::new("marsh tit")).unwrap(), Kept::File);
         let mode = fs::metadata(home.secrets_file()).unwrap().permissions().mode();
         assert_eq!(mode & 0o777, 0o600);

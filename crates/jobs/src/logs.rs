@@ -16,11 +16,10 @@ use reedhook_core::run::Done;
 use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunPlace, RunRow};
 use serde_json::Value;
 
-use crate::clock;
-use crate::context::Context;
+use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
 use crate::home::Home;
-use crate::json;
+use crate::lines;
 
 /// So many of a job's newest logs stay, however old and large they are.
 const ALWAYS_KEPT: usize = 20;
@@ -72,14 +71,14 @@ fn lying(folder: &Path) -> Vec<Lying> {
 
 /// Clears away a job's logs that have been kept long enough, or take too much room; as long as the job keeps copies, their logs stay
 /// too, so that its runs can be undone. What cannot be cleared away now is by a later run.
-pub fn clear_old(context: &Context, job: &str, copies_kept_for: Duration) {
-    let keys = &context.settings.logs;
+pub fn clear_old(desk: &Desk, job: &str, copies_kept_for: Duration) {
+    let keys = &desk.settings.logs;
     // Without a clock that can be believed, nothing is old.
-    let Ok(now) = clock::trusted(context) else { return };
+    let Ok(now) = desk.trusted_now() else { return };
     let now = SystemTime::UNIX_EPOCH + Duration::from_secs(now.seconds().max(0).unsigned_abs());
     let kept_for = keys.keep_for.duration().max(copies_kept_for);
     let mut room = keys.keep_max.bytes();
-    for (at, log) in lying(&context.home.run_logs(job)).into_iter().enumerate() {
+    for (at, log) in lying(&desk.home.run_logs(job)).into_iter().enumerate() {
         let age = now.duration_since(log.written).unwrap_or_default();
         let fits = log.size <= room;
         room = room.saturating_sub(log.size);
@@ -165,7 +164,7 @@ impl Told {
         match text("event") {
             Some("began") => {
                 self.row.number = value.get("number").and_then(Value::as_i64).unwrap_or(0);
-                if let Some(started) = text("started").and_then(json::stamp_of) {
+                if let Some(started) = text("started").and_then(lines::stamp_of) {
                     self.row.started_ms = i64::try_from(started.as_nanos() / 1_000_000).unwrap_or(0);
                 }
                 self.row.code = text("sort").unwrap_or_default().to_owned();
@@ -188,7 +187,7 @@ impl Told {
                 let group = problems.entry(code.clone()).or_insert_with(|| ProblemGroup {
                     code,
                     count: 0,
-                    path: json::path_of(value).map(|path| path.as_bytes().to_vec()).unwrap_or_default(),
+                    path: lines::path_of(value).map(|path| path.as_bytes().to_vec()).unwrap_or_default(),
                     message: text("message").unwrap_or_default().to_owned(),
                 });
                 group.count += 1;

@@ -13,7 +13,7 @@ use reedhook_core::store::Store;
 use reedhook_record::{KnownPlace, RunPlace};
 use reedhook_stores::drives;
 
-use crate::context::Context;
+use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
 use crate::jobfile::{Job, ONCE};
 use crate::places::{Ends, Located};
@@ -84,15 +84,15 @@ pub fn ground(place: &Located) -> Option<Ground> {
 }
 
 /// Other file systems that are mounted in a place and take part in the job.
-fn mounts(place: &Located, job: &Job) -> Vec<(RelPath, Ground)> {
+fn mounts(desk: &Desk, place: &Located, job: &Job) -> Vec<(RelPath, Ground)> {
     let looked_into = place.remote.is_none() && place.absent.is_none() && !job.rules.one_filesystem;
     let found = if looked_into { drives::mounts_in(&place.resolved()) } else { Vec::new() };
-    found.into_iter().filter(|(path, _)| takes_part(job, path)).collect()
+    found.into_iter().filter(|(path, _)| takes_part(desk, job, path)).collect()
 }
 
 /// Whether a folder in a side, and every folder on the way to it, is let through by the job's filter.
-fn takes_part(job: &Job, path: &RelPath) -> bool {
-    let Ok(filter) = job.filter() else { return true };
+fn takes_part(desk: &Desk, job: &Job, path: &RelPath) -> bool {
+    let Ok(filter) = job.filter(desk.now()) else { return true };
     let (mut above, mut inherited) = (RelPath::root(), filter.root());
     for part in path.parts() {
         let Ok(name) = reedhook_core::path::Name::new(part) else { return true };
@@ -130,16 +130,16 @@ pub fn spot(place: &Located) -> String {
 }
 
 /// Refuses a place that is on something else than it was.
-pub fn refuse_other_ground(context: &Context, job: &Job, place: &Located, part: Part) -> Outcome<()> {
+pub fn refuse_other_ground(desk: &Desk, job: &Job, place: &Located, part: Part) -> Outcome<()> {
     if job.name == ONCE {
         return Ok(());
     }
-    let Some(known) = context.home.record()?.place(&job.name, &place.written)? else { return Ok(()) };
+    let Some(known) = desk.home.record()?.place(&job.name, &place.written)? else { return Ok(()) };
     if known.there && place.remote.is_none() && !place.is_there() {
         // Who opens it says that it is missing.
         return Ok(());
     }
-    let shown = place.shown(&context.home);
+    let shown = place.shown(&desk.home);
     let refused = |code, message: String| {
         let accept = part.accept(&job.name, &place.written);
         Err(Failure::refused(code, message)
@@ -150,9 +150,9 @@ pub fn refuse_other_ground(context: &Context, job: &Job, place: &Located, part: 
         let what = format!("the {} {shown} is on another file system than before", part.word());
         return refused(part.foreign(), format!("{what}: an empty mount point, or another drive"));
     }
-    let here = mounts(place, job);
+    let here = mounts(desk, place, job);
     let remembered = known.mounts.iter().filter(|_| !job.rules.one_filesystem);
-    for (path, then) in remembered.filter(|(path, _)| takes_part(job, path)) {
+    for (path, then) in remembered.filter(|(path, _)| takes_part(desk, job, path)) {
         let now = here.iter().find(|(found, _)| found == path).map(|(_, ground)| ground);
         if now.is_none_or(|now| now.is_other(then)) {
             let what = format!("what was mounted at {path} in the {} {shown} is not there now", part.word());
@@ -163,35 +163,28 @@ pub fn refuse_other_ground(context: &Context, job: &Job, place: &Located, part: 
 }
 
 /// Refuses to make a destination that was there before: it has not gone without a reason, a drive is not plugged in.
-pub fn refuse_vanished(context: &Context, job: &Job, place: &Located, part: Part) -> Outcome<()> {
+pub fn refuse_vanished(desk: &Desk, job: &Job, place: &Located, part: Part) -> Outcome<()> {
     if job.name == ONCE {
         return Ok(());
     }
-    let known = context.home.record()?.place(&job.name, &place.written)?;
+    let known = desk.home.record()?.place(&job.name, &place.written)?;
     if known.is_some_and(|known| known.there) {
-        let message =
-            format!("the {} {} was there before and is gone", part.word(), place.shown(&context.home));
+        let message = format!("the {} {} was there before and is gone", part.word(), place.shown(&desk.home));
         return Err(Failure::refused("destination-missing", message)
             .hint("Connect the drive; or, if the folder is meant to be new, make it and run again."));
     }
-    refuse_other_ground(context, job, place, part)
+    refuse_other_ground(desk, job, place, part)
 }
 
 /// Refuses a store without the mark that the job left there: another drive, or an empty mount point.
-pub fn refuse_foreign(
-    context: &Context,
-    job: &Job,
-    place: &Located,
-    store: &dyn Store,
-    part: Part,
-) -> Outcome<()> {
+pub fn refuse_foreign(desk: &Desk, job: &Job, place: &Located, store: &dyn Store, part: Part) -> Outcome<()> {
     if job.name == ONCE {
         return Ok(());
     }
-    refuse_other_ground(context, job, place, part)?;
-    let known = context.home.record()?.place(&job.name, &place.written)?;
+    refuse_other_ground(desk, job, place, part)?;
+    let known = desk.home.record()?.place(&job.name, &place.written)?;
     let Some(expected) = known.map(|known| known.mark).filter(|mark| mark != SEEN) else { return Ok(()) };
-    let shown = place.shown(&context.home);
+    let shown = place.shown(&desk.home);
     let found = identity::read(store).map_err(|error| {
         Failure::refused(
             "destination-foreign",
@@ -222,13 +215,13 @@ pub struct Seen {
 
 impl Seen {
     /// A look at the places of a job.
-    pub fn now(job: &Job, ends: &Ends) -> Seen {
+    pub fn now(desk: &Desk, job: &Job, ends: &Ends) -> Seen {
         let one = |place: &Located| {
             let known = KnownPlace {
                 there: place.is_there(),
                 mark: String::new(),
                 ground: ground(place),
-                mounts: mounts(place, job),
+                mounts: mounts(desk, place, job),
             };
             (place.written.clone(), known)
         };
@@ -236,8 +229,8 @@ impl Seen {
     }
 
     /// Whether the places are still on the same.
-    pub fn still_holds(&self, job: &Job, ends: &Ends) -> bool {
-        let now = Seen::now(job, ends);
+    pub fn still_holds(&self, desk: &Desk, job: &Job, ends: &Ends) -> bool {
+        let now = Seen::now(desk, job, ends);
         let same = |(then, now): (&(String, KnownPlace), &(String, KnownPlace))| {
             then.1.ground == now.1.ground && then.1.mounts == now.1.mounts
         };
@@ -245,8 +238,8 @@ impl Seen {
     }
 
     /// Remembers it. Marks stay as they were.
-    pub fn remember(&self, context: &Context, job: &str) -> Outcome<()> {
-        let mut record = context.home.record()?;
+    pub fn remember(&self, desk: &Desk, job: &str) -> Outcome<()> {
+        let mut record = desk.home.record()?;
         for (place, seen) in self.places.iter().filter(|_| job != ONCE) {
             let same = |known: &KnownPlace| {
                 known.ground == seen.ground && known.mounts == seen.mounts && (known.there || !seen.there)
@@ -260,13 +253,8 @@ impl Seen {
 }
 
 /// Refuses to touch a place for a past run unless it is the store that the run changed.
-pub fn refuse_another_store(
-    context: &Context,
-    past: &RunPlace,
-    place: &Located,
-    store: &dyn Store,
-) -> Outcome<()> {
-    let shown = place.shown(&context.home);
+pub fn refuse_another_store(desk: &Desk, past: &RunPlace, place: &Located, store: &dyn Store) -> Outcome<()> {
+    let shown = place.shown(&desk.home);
     let refused = |why: &str| {
         Err(Failure::refused(
             "store-foreign",

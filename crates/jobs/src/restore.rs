@@ -1,0 +1,368 @@
+//! Bringing things back: what is where, which version lies over which, and a restore as a run.
+//!
+//! A restore is an ordinary copy run between two stores, limited to the paths that were named, so it has the same safety: whole
+//! files only, and what it replaces is kept.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use reedhook_core::entry::Side;
+use reedhook_core::filter::Filter;
+use reedhook_core::job::{Kind, Newer};
+use reedhook_core::memory::Rotten;
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::{Fate, Step};
+use reedhook_core::run::{kept_folder, kept_root};
+use reedhook_core::store::{Store, StoreError};
+use reedhook_core::walk::{Moves, Rot};
+use reedhook_stores::layered::{Layer, Layered};
+
+use crate::clear::Prospect;
+use crate::desk::Desk;
+use crate::failure::{Failure, Outcome};
+use crate::held::Manner;
+use crate::jobfile::{Job, ONCE, known_job};
+use crate::look::{How, Round, scan_leg};
+use crate::places::{Ends, Located, locate, make_destination, open_destination, typed_path};
+use crate::recognise::{self, Part, Seen};
+use crate::run::retention::{InOrder, KeptError, kept_in_order};
+
+/// A place that may hold kept copies.
+pub struct Holder {
+    /// The side.
+    pub side: Side,
+    /// The place.
+    pub place: Located,
+    /// What is there.
+    pub store: Arc<dyn Store>,
+    /// What the place is to the job now; nothing for one that earlier runs have changed.
+    pub part: Option<Part>,
+}
+
+/// Where a job's runs keep copies: at its first destination, or at both sides of a two-way job; the right first.
+fn holders(desk: &Desk, job: &Job) -> Outcome<Vec<Holder>> {
+    let ends = Ends::of(job, &desk.home, &desk.settings)?;
+    let two_way = job.rules.kind == Kind::TwoWay;
+    let left = ends.from.into_iter().filter(|_| two_way).map(|place| (Side::Left, place));
+    let places = ends.to.into_iter().take(1).map(|place| (Side::Right, place)).chain(left);
+    let open = |(side, place): (Side, Located)| {
+        let missing =
+            || Failure::refused("destination-missing", format!("{} is not there", place.shown(&desk.home)));
+        let store = open_destination(desk, &place, Manner::of(job))?.ok_or_else(missing)?;
+        let part = Some(Part::of(job.rules.kind, side == Side::Left));
+        Ok(Holder { side, place, store, part })
+    };
+    places.map(open).collect()
+}
+
+/// Every place that holds kept copies of a job's runs: also the left of a one-way job, when something was restored over what it
+/// had, further destinations, and what earlier runs or restores have changed, as far as it is there.
+pub fn all_holders(desk: &Desk, job: &Job) -> Outcome<Vec<Holder>> {
+    let mut found = holders(desk, job)?;
+    let ends = Ends::of(job, &desk.home, &desk.settings)?;
+    let left = ends.from.into_iter().map(|place| (Side::Left, place, None));
+    let right = ends.to.into_iter().map(|place| (Side::Right, place, None));
+    let changed = desk.home.record()?.places_changed(&job.name)?;
+    let earlier = changed.into_iter().filter_map(|past| {
+        let place = locate(&desk.home, &desk.settings, &past.place).ok()?;
+        Some((past.side, place, Some(past)))
+    });
+    for (side, place, past) in left.chain(right).chain(earlier) {
+        if found.iter().any(|known| known.place.location() == place.location()) || !place.seems_there() {
+            continue;
+        }
+        let Ok(Some(store)) = open_destination(desk, &place, Manner::of(job)) else { continue };
+        let same = past
+            .is_none_or(|past| recognise::refuse_another_store(desk, &past, &place, store.as_ref()).is_ok());
+        if same && matches!(store.stat(&kept_root()), Ok(Some(_))) {
+            found.push(Holder { side, place, store, part: None });
+        }
+    }
+    Ok(found)
+}
+
+/// Kept copies that cannot be read.
+pub fn unreadable(error: &StoreError) -> Failure {
+    Failure::refused("destination-unusable", format!("the kept copies cannot be read: {error}"))
+}
+
+/// The runs with kept copies at a store, in the order in which they ran.
+///
+/// # Errors
+/// When the store or the record fails.
+pub fn in_order(desk: &Desk, store: &dyn Store) -> Outcome<Vec<InOrder>> {
+    kept_in_order(desk, store).map_err(|failure| match failure {
+        KeptError::Store(error) => unreadable(&error),
+        KeptError::Record(failure) => failure,
+    })
+}
+
+/// The kept copies of a run: its row gives the name, unless it was made by somebody else's Reedhook.
+pub fn kept_name(desk: &Desk, job: &str, which: &str) -> Outcome<Name> {
+    let row = desk.home.record()?.find_run(job, which)?;
+    let text = row.map_or_else(|| which.to_owned(), |row| row.run);
+    Name::new(text.as_bytes()).map_err(|_| Failure::usage(format!("{job} has no run \"{which}\"")))
+}
+
+/// What a person wants back, and where.
+pub struct Wanted<'a> {
+    /// The paths.
+    pub paths: &'a [PathBuf],
+    /// A folder of their choice.
+    pub into: Option<&'a Path>,
+    /// As a run has kept it.
+    pub run: Option<&'a str>,
+}
+
+/// Where things are brought back to.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum To {
+    /// The left: `restore`.
+    Source,
+    /// The right: `kept restore`.
+    Destination,
+}
+
+/// A restore that is about to be: from which trees, to where, of what.
+pub struct Restore {
+    job: Job,
+    source: Source,
+    target: Located,
+    side: Side,
+    paths: Vec<RelPath>,
+}
+
+/// Finds what is wanted back, and where it goes: of kept copies that go back where they were, one restore for each side.
+///
+/// # Errors
+/// When something that is wanted is nowhere, or a place is not the job's.
+pub fn find(desk: &Desk, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome<(Job, Vec<Restore>)> {
+    let job = known_job(&desk.home, name, wanted.run)?;
+    let ends = Ends::of(&job, &desk.home, &desk.settings)?;
+    let holders = all_holders(desk, &job)?;
+    for holder in &holders {
+        if let Some(part) = holder.part {
+            recognise::refuse_foreign(desk, &job, &holder.place, holder.store.as_ref(), part)?;
+        }
+    }
+    let into = wanted.into.map(folder_target).transpose()?;
+    let named = wanted.run.map(|which| kept_name(desk, name, which)).transpose()?;
+    let layers = layers(desk, &holders, named.as_ref(), to)?;
+    let paths: Vec<RelPath> =
+        wanted.paths.iter().map(|typed| relative(typed, &ends, &holders)).collect::<Outcome<_>>()?;
+    let tree = Layered::new(layers.iter().map(|found| found.layer.clone()).collect());
+    let tree = tree.ok_or_else(|| not_kept(&paths, to, named.is_some()))?;
+    let missing = |path: &&RelPath| !matches!(tree.stat(path), Ok(Some(_)));
+    if let Some(path) = paths.iter().find(missing) {
+        return Err(not_kept(std::slice::from_ref(path), to, named.is_some()));
+    }
+    let restores = match (to, into) {
+        (To::Destination, None) => where_it_was(&job, &holders, (&tree, &layers), paths)?,
+        (_, into) => {
+            let target = match into {
+                Some(folder) => folder,
+                None => own_left(desk, &job, &ends)?,
+            };
+            let source = Source::of(layers, tree);
+            vec![Restore { job: job.clone(), source, target, side: Side::Left, paths }]
+        }
+    };
+    Ok((job, restores))
+}
+
+fn own_left(desk: &Desk, job: &Job, ends: &Ends) -> Outcome<Located> {
+    let left = only_source(ends, &job.name)?;
+    recognise::refuse_other_ground(desk, job, &left, Part::of(job.rules.kind, true))?;
+    Ok(left)
+}
+
+/// Kept copies go back to the side that they came from; of a path that both sides have kept, the newest.
+fn where_it_was(
+    job: &Job,
+    holders: &[Holder],
+    (tree, layers): (&Layered, &[Found]),
+    paths: Vec<RelPath>,
+) -> Outcome<Vec<Restore>> {
+    let mut by_holder: BTreeMap<usize, Vec<RelPath>> = BTreeMap::new();
+    for path in paths {
+        let holder = tree.layer_of(&path).map_or(0, |layer| layers[layer].holder);
+        by_holder.entry(holder).or_default().push(path);
+    }
+    let restore = |(at, paths): (usize, Vec<RelPath>)| {
+        let own: Vec<Found> = layers.iter().filter(|found| found.holder == at).cloned().collect();
+        let tree = Layered::new(own.iter().map(|found| found.layer.clone()).collect());
+        let tree = tree.ok_or_else(|| not_kept(&paths, To::Destination, true))?;
+        let (target, side) = (holders[at].place.clone(), holders[at].side);
+        Ok(Restore { job: job.clone(), source: Source::of(own, tree), target, side, paths })
+    };
+    by_holder.into_iter().map(restore).collect()
+}
+
+/// A tree that a restore can read from.
+#[derive(Clone)]
+struct Found {
+    layer: Layer,
+    /// What it is called.
+    name: String,
+    /// Which of the holders has it.
+    holder: usize,
+}
+
+/// What a restore reads from, and what each of its layers is called.
+struct Source {
+    tree: Arc<Layered>,
+    names: Vec<String>,
+}
+
+impl Source {
+    fn of(layers: Vec<Found>, tree: Layered) -> Source {
+        Source { tree: Arc::new(tree), names: layers.into_iter().map(|found| found.name).collect() }
+    }
+}
+
+/// What lies over what: the other side on top, then what runs have kept, the newest first; or only what one run has kept.
+fn layers(desk: &Desk, holders: &[Holder], named: Option<&Name>, to: To) -> Outcome<Vec<Found>> {
+    let mut layers = Vec::new();
+    let right = holders.first().filter(|_| named.is_none() && to == To::Source);
+    layers.extend(right.map(|right| Found {
+        name: right.place.short(&desk.home),
+        layer: Layer { store: right.store.clone(), root: RelPath::root() },
+        holder: 0,
+    }));
+    let mut kept: Vec<(i64, Name, usize)> = Vec::new();
+    for (at, holder) in holders.iter().enumerate() {
+        // What was set aside where a person restored to is only meant when they name that run.
+        if holder.part.is_none() && named.is_none() {
+            continue;
+        }
+        let runs = in_order(desk, holder.store.as_ref())?;
+        let wanted = runs.into_iter().filter(|kept| named.is_none_or(|named| *named == kept.run.run));
+        kept.extend(wanted.map(|kept| (kept.order, kept.run.run, at)));
+    }
+    // Stable: of one run the right comes before the left.
+    kept.sort_by_key(|(order, ..)| std::cmp::Reverse(*order));
+    layers.extend(kept.into_iter().map(|(_, run, holder)| {
+        let layer = Layer { store: holders[holder].store.clone(), root: kept_folder(&run) };
+        Found { layer, name: format!("kept copies of {run}"), holder }
+    }));
+    Ok(layers)
+}
+
+fn not_kept(paths: &[RelPath], to: To, named: bool) -> Failure {
+    let path = paths.first().map(RelPath::to_string).unwrap_or_default();
+    let words = if to == To::Source && !named {
+        "is neither at the right nor in the kept copies"
+    } else {
+        "is not in the kept copies"
+    };
+    Failure { code: "not-kept", ..Failure::usage(format!("{path} {words}")) }
+        .hint("`reedhook kept list JOB RUN` shows what was kept.")
+}
+
+fn only_source(ends: &Ends, name: &str) -> Outcome<Located> {
+    match ends.from.as_slice() {
+        [only] => Ok(only.clone()),
+        _ => Err(Failure::usage(format!("{name} has several sources")).hint("Say where with --into DIR.")),
+    }
+}
+
+fn folder_target(folder: &Path) -> Outcome<Located> {
+    let path = std::path::absolute(folder)
+        .map_err(|error| Failure::usage(format!("{}: {error}", folder.display())))?;
+    std::fs::create_dir_all(&path)
+        .map_err(|error| Failure::usage(format!("cannot make {}: {error}", path.display())))?;
+    Ok(Located::local(path.display().to_string(), path))
+}
+
+/// A typed path relative to the side's root; one that begins with a side's folder is understood too.
+fn relative(typed: &Path, ends: &Ends, holders: &[Holder]) -> Outcome<RelPath> {
+    let roots =
+        ends.from.iter().map(|from| &from.path).chain(holders.iter().map(|holder| &holder.place.path));
+    let below = roots.filter_map(|root| typed.strip_prefix(root).ok()).next().unwrap_or(typed);
+    typed_path(below)
+}
+
+/// The paths that a restore puts where nothing is.
+pub(crate) fn brought(round: &Round) -> Vec<RelPath> {
+    let folders = round.legs.iter().flat_map(|leg| &leg.plan.folders);
+    let mut paths = Vec::new();
+    for folder in folders {
+        if folder.fate == Fate::Make {
+            paths.push(folder.path.clone());
+        }
+        let added = folder.actions.iter().filter(|action| matches!(action.step, Step::Add { .. }));
+        paths.extend(added.map(|action| folder.path.join(&action.name)));
+    }
+    paths
+}
+
+impl Restore {
+    /// Where it goes.
+    pub fn target(&self) -> &Located {
+        &self.target
+    }
+
+    /// Where what comes back comes from, when that is not one place: the name of each, and how many files.
+    pub fn origins(&self, round: &Round) -> Vec<(&str, u64)> {
+        let mut found: BTreeMap<usize, u64> = BTreeMap::new();
+        for folder in round.legs.iter().flat_map(|leg| &leg.plan.folders) {
+            for action in &folder.actions {
+                if matches!(action.step, Step::Add { .. } | Step::Update { .. }) {
+                    let layer = self.source.tree.layer_of(&folder.path.join(&action.name));
+                    *found.entry(layer.unwrap_or_default()).or_default() += 1;
+                }
+            }
+        }
+        if found.len() <= 1 && found.keys().all(|layer| *layer == 0) {
+            return Vec::new();
+        }
+        let name = |layer: usize| self.source.names.get(layer).map_or("", String::as_str);
+        found.into_iter().map(|(layer, number)| (name(layer), number)).collect()
+    }
+
+    /// Looks at what it would do. What is newer at the target stays, unless `overwrite` says otherwise of that many files.
+    ///
+    /// # Errors
+    /// When either side cannot be looked at.
+    pub fn look(&self, desk: &Desk, overwrite: impl FnOnce(u64) -> Outcome<bool>) -> Outcome<Prospect> {
+        let (job, target) = (&self.job, &self.target);
+        let filter =
+            Filter::for_paths(self.paths.clone()).map_err(|error| Failure::usage(error.to_string()))?;
+        let store: Arc<dyn Store> = match open_destination(desk, target, Manner::of(job))? {
+            Some(store) => store,
+            None => make_destination(desk, target, Manner::of(job))?,
+        };
+        let mut copy = job.clone();
+        (copy.rules.kind, copy.rules.newer) = (Kind::Copy, Newer::Leave);
+        let right = job.to.first().cloned().unwrap_or_default();
+        let rotten = desk.home.record()?.rotten(&job.name, &right)?;
+        // What is named is brought back, unless it is the right that went bad.
+        let rot = Rot { known: &rotten, mend: &[Some(Side::Left), None] };
+        let tree: Arc<dyn Store> = self.source.tree.clone();
+        let look = |copy: &Job| {
+            let how = How { filter: &filter, moves: Moves::Proved, rot, names: &[] };
+            scan_leg(desk, copy, &tree, (target, store.clone(), false), &how)
+        };
+        let mut leg = look(&copy)?;
+        let newer = leg.plan.folders.iter().flat_map(|folder| &folder.actions);
+        let newer = newer.filter(|action| matches!(action.step, Step::Leave { .. })).count() as u64;
+        if newer > 0 && desk.asking(|| overwrite(newer))? {
+            copy.rules.newer = Newer::Update;
+            leg = look(&copy)?;
+        }
+        leg.ours = false;
+        leg.plan.set_changes(self.side);
+        let ends = Ends { from: Vec::new(), to: vec![target.clone()] };
+        let rotten = rotten_within(rotten, &filter);
+        let round = Round::new(&copy, (ends, Seen::default()), vec![leg]).with_rotten(rotten);
+        let remembered = job.rules.kind == Kind::TwoWay && job.name != ONCE;
+        Ok(Prospect::of_restore(round, remembered))
+    }
+}
+
+/// What is known to be rotten of what is brought back.
+fn rotten_within(rotten: Vec<Rotten>, filter: &Filter) -> Vec<Rotten> {
+    let named = |one: &Rotten| filter.names(&one.path) && one.side != Some(Side::Right);
+    rotten.into_iter().filter(named).collect()
+}

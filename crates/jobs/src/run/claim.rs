@@ -1,0 +1,57 @@
+//! What a run reserves before it works: its job on this machine, and the places that it changes.
+
+use std::fs::{self, File};
+
+use reedhook_core::store::{FaultKind, Store};
+
+use crate::failure::{Failure, Outcome};
+use crate::home::{Home, closed, make_folder};
+use crate::jobfile::ONCE;
+use crate::places::Located;
+
+/// A job that is reserved for one run at a time. The kernel lets go of the lock when the process ends, however it ends.
+pub struct JobLock(#[allow(dead_code, reason = "held until the end")] Option<File>);
+
+impl JobLock {
+    /// Reserves a job; runs without a job need not be.
+    pub fn take(home: &Home, job: &str) -> Outcome<JobLock> {
+        if job == ONCE {
+            return Ok(JobLock(None));
+        }
+        let path = home.lock_file(job);
+        if let Some(parent) = path.parent() {
+            make_folder(parent)?;
+        }
+        let failed =
+            |error: std::io::Error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
+        let file = closed().create(true).truncate(false).write(true).open(&path).map_err(failed)?;
+        match file.try_lock() {
+            Ok(()) => Ok(JobLock(Some(file))),
+            Err(fs::TryLockError::WouldBlock) => {
+                Err(Failure::refused("already-running", format!("the job \"{job}\" is already running"))
+                    .hint("Wait for it to end; `reedhook status` shows it."))
+            }
+            Err(fs::TryLockError::Error(error)) => Err(failed(error)),
+        }
+    }
+}
+
+/// Reserves a destination for one run.
+pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome<Box<dyn Send + Sync>> {
+    right.lock().map_err(|error| {
+        let shown = to.shown(home);
+        match error.kind {
+            FaultKind::InUse => {
+                let who = error.cause.as_ref().map(|cause| format!(": {cause}")).unwrap_or_default();
+                Failure::refused("destination-in-use", format!("another run is writing to {shown}{who}"))
+                    .hint("Wait for it to end, then run again.")
+            }
+            // What a server says is all there is to go by; a file system's error is told by its kind.
+            kind if right.capabilities().remote => {
+                Failure::refused(kind.code(), format!("{shown} cannot be reserved: {}", error.reason()))
+            }
+            kind => Failure::refused(kind.code(), format!("{shown} cannot be written: {}", kind.words()))
+                .hint("Nothing was changed. Check the rights, or how the drive is mounted."),
+        }
+    })
+}

@@ -1,0 +1,199 @@
+//! Undoing a run: what it changed, by its log, is put back as it was before it.
+
+use reedhook_core::job::Kind;
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::Counts;
+use reedhook_core::run::kept::kept_files;
+use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
+use reedhook_core::run::{Done, Event};
+use reedhook_record::{Outcome as RunOutcome, RunPlace, RunRow};
+use serde_json::Value;
+
+use crate::desk::Desk;
+use crate::failure::{Failure, Outcome};
+use crate::held::Manner;
+use crate::jobfile::{Job, ONCE, known_job};
+use crate::lines;
+use crate::logs;
+use crate::places::{locate, open_destination};
+use crate::recognise;
+use crate::restore::Holder;
+use crate::run::claim::lock_destination;
+use crate::run::retention::owner;
+use crate::run::{JobLock, Run, RunResult};
+
+/// A run that is about to be undone. Its job is reserved from the first look on: the log of a run in progress tells half of it.
+pub struct Undoing {
+    job: Job,
+    row: RunRow,
+    lock: JobLock,
+    places: Vec<RunPlace>,
+    sides: Vec<Holder>,
+    pasts: Vec<Past>,
+}
+
+impl Undoing {
+    /// Looks at what a run changed, and whether it can be put back.
+    ///
+    /// # Errors
+    /// When a store that it changed is not there, or its log does not tell all of it.
+    pub fn look(desk: &Desk, row: RunRow) -> Outcome<Undoing> {
+        let job = known_job(&desk.home, &row.job, Some(&row.run))?;
+        let lock = JobLock::take(&desk.home, &row.job)?;
+        let places = desk.home.record()?.run_places(row.id)?;
+        let sides =
+            places.iter().map(|place| changed_store(desk, &job, place)).collect::<Outcome<Vec<_>>>()?;
+        let pasts = places.iter().map(|place| read_past(desk, &row, place)).collect::<Outcome<Vec<_>>>()?;
+        let undoing = Undoing { job, row, lock, places, sides, pasts };
+        if !undoing.changed_nothing() {
+            refuse_incomplete_log(desk, &undoing.row)?;
+        } else if undoing.places.is_empty() && undoing.row.counts.changes() > 0 {
+            let (number, name) = (undoing.row.number, &undoing.row.job);
+            let words = format!("which stores run {number} of {name} changed was not remembered");
+            return Err(Failure::refused("store-unknown", words)
+                .hint("Bring things back by hand: reedhook kept list, kept restore."));
+        }
+        Ok(undoing)
+    }
+
+    /// The run.
+    pub fn row(&self) -> &RunRow {
+        &self.row
+    }
+
+    /// The job that it was a run of.
+    pub fn job(&self) -> &Job {
+        &self.job
+    }
+
+    /// Whether the run left everything as it was.
+    pub fn changed_nothing(&self) -> bool {
+        let kept_something = |(side, past): (&Holder, &Past)| {
+            let run = past.run.as_ref();
+            run.is_some_and(|run| kept_files(side.store.as_ref(), run).is_ok_and(|kept| !kept.is_empty()))
+        };
+        let did_something = |past: &Past| !past.items.is_empty() || !past.folders.is_empty();
+        !self.pasts.iter().any(did_something) && !self.sides.iter().zip(&self.pasts).any(kept_something)
+    }
+
+    /// Puts it back. This is a run of the job itself, and can be undone.
+    ///
+    /// # Errors
+    /// When it could not begin, or what was done could not be written down.
+    pub fn carry_out(self, desk: &Desk) -> Outcome<RunResult> {
+        let Undoing { job, lock, places, sides, pasts, .. } = self;
+        let mut run = Run::begin_locked(desk, &job, lock)?.special("undo");
+        let done = match undo_everywhere(desk, &job, (&sides, &places), &pasts, &mut run) {
+            Ok(done) => done,
+            Err(failure) => return Ok(run.refuse(failure)),
+        };
+        let (counts, folders) = undone_counts(&done);
+        let several = sides.len() > 1 && job.rules.kind != Kind::TwoWay;
+        for (at, one) in done.into_iter().enumerate() {
+            let side = sides[at].side;
+            let events = one.items.into_iter().map(Event::Item);
+            let folder_events = one.folders.into_iter().map(|(path, was)| Event::Folder { side, path, was });
+            let problems = one.problems.into_iter().map(Event::Problem);
+            let to = several.then(|| places[at].place.as_str());
+            run.note(events.chain(folder_events).chain(problems), to)?;
+        }
+        let outcome = if counts.problems > 0 { RunOutcome::Problems } else { RunOutcome::Done };
+        Ok(run.end(outcome, None, counts, folders))
+    }
+}
+
+/// A log that lacks something cannot say what the run did, and one that has been cleared away says nothing.
+fn refuse_incomplete_log(desk: &Desk, row: &RunRow) -> Outcome<()> {
+    let cleared = row.counts.changes() > 0 && !desk.home.run_log(&row.job, &row.run).exists();
+    let why = match row.log_whole {
+        true if !cleared => return Ok(()),
+        true => "is no longer kept",
+        false => "could not be written whole",
+    };
+    Err(incomplete_log(row, why))
+}
+
+fn incomplete_log(row: &RunRow, why: &str) -> Failure {
+    Failure::refused("log-incomplete", format!("the log of run {} of {} {why}", row.number, row.job))
+        .hint("Bring things back by hand: reedhook kept list, kept restore.")
+}
+
+/// Opens a store that a run changed; anything else that is there now is refused.
+fn changed_store(desk: &Desk, job: &Job, past: &RunPlace) -> Outcome<Holder> {
+    let place = locate(&desk.home, &desk.settings, &past.place)?;
+    let missing = || Failure::refused("store-missing", format!("{} is not there", place.shown(&desk.home)));
+    let store = open_destination(desk, &place, Manner::of(job))?.ok_or_else(missing)?;
+    recognise::refuse_another_store(desk, past, &place, store.as_ref())?;
+    Ok(Holder { side: past.side, place, store, part: None })
+}
+
+fn read_past(desk: &Desk, row: &RunRow, place: &RunPlace) -> Outcome<Past> {
+    let mut past = Past::at(place.side, Name::new(row.run.as_bytes()).ok());
+    let garbled = logs::read(&desk.home.run_log(&row.job, &row.run), |_, value| {
+        let elsewhere = value.get("to").and_then(Value::as_str).is_some_and(|to| to != place.place);
+        if !elsewhere {
+            lines::add_past(&mut past, place.side, value);
+        }
+    })?;
+    if garbled > 0 {
+        return Err(incomplete_log(row, "cannot be read whole"));
+    }
+    past.items.retain(|item| item.done != Done::Left);
+    Ok(past)
+}
+
+fn undo_everywhere(
+    desk: &Desk,
+    job: &Job,
+    (sides, places): (&[Holder], &[RunPlace]),
+    pasts: &[Past],
+    run: &mut Run<'_>,
+) -> Outcome<Vec<Undone>> {
+    let own = Name::new(run.name().as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
+    let mut locks = Vec::new();
+    for (Holder { place, store, .. }, past) in sides.iter().zip(places) {
+        // Where a person restored to stays their own: no lock is left there.
+        if !past.mark.is_empty() {
+            locks.push(lock_destination(store.as_ref(), place, &desk.home)?);
+        }
+        run.add_place(past.clone())?;
+    }
+    if job.rules.kind == Kind::TwoWay && job.name != ONCE {
+        // First of all: were the undoing remembered as a removal, the next run would carry it to the other side.
+        desk.home.record()?.forget_names(&job.name, &worked_on(pasts))?;
+    }
+    let owner = owner(&job.name);
+    let undo_one = |(Holder { store, .. }, past): (&Holder, &Past)| {
+        undo_run(store.as_ref(), past, (&own, &owner)).map_err(|error| {
+            Failure::stopped(error.kind.code(), format!("the undo stopped on the way: {error}"))
+                .hint("What was done is whole; undo the same run again.")
+        })
+    };
+    sides.iter().zip(pasts).map(undo_one).collect()
+}
+
+/// Every path that a run worked on, where it was before and where it was put.
+fn worked_on(pasts: &[Past]) -> Vec<RelPath> {
+    let items = pasts.iter().flat_map(|past| &past.items);
+    items.flat_map(|item| [Some(item.path.clone()), item.moved_from.clone()]).flatten().collect()
+}
+
+fn undone_counts(done: &[Undone]) -> (Counts, (u64, u64)) {
+    let mut counts = Counts::default();
+    let (mut made, mut removed) = (0, 0);
+    counts.problems = done.iter().map(|one| one.problems.len() as u64).sum();
+    counts.same = done.iter().map(|one| one.as_before).sum();
+    for item in done.iter().flat_map(|one| &one.items) {
+        match item.done {
+            Done::Added | Done::Revived => counts.added += 1,
+            Done::Updated => counts.updated += 1,
+            Done::Removed => counts.removed += 1,
+            Done::Moved => counts.moved += item.items.unwrap_or(1),
+            Done::Metadata => counts.meta += 1,
+            Done::FolderMade => made += 1,
+            Done::FolderRemoved => removed += 1,
+            Done::Left => {}
+        }
+    }
+    (counts, (made, removed))
+}

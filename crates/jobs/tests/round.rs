@@ -1,0 +1,134 @@
+//! A job from its setting up to the record of its run, without a command line.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use std::fs;
+use std::sync::{Arc, Mutex};
+
+use reedhook_core::job::Kind;
+use reedhook_core::plan::guard::Lift;
+use reedhook_jobs::clear::Need;
+use reedhook_jobs::desk::{Desk, Event, Listener, World};
+use reedhook_jobs::failure::Halt;
+use reedhook_jobs::home::Home;
+use reedhook_jobs::jobfile::{Job, JobKeys, load_job};
+use reedhook_jobs::look::{Round, glance, look};
+use reedhook_jobs::places::Settings;
+use reedhook_jobs::run::{JobLock, Run, RunResult};
+use reedhook_jobs::undo::Undoing;
+use reedhook_record::Outcome;
+
+/// Writes down what it hears.
+#[derive(Default)]
+struct Ears(Mutex<Vec<String>>);
+
+impl Listener for Ears {
+    fn hear(&self, event: &Event<'_>) {
+        let word = match event {
+            Event::Begins(plan) => format!("begins with {}", plan.counts.added + plan.counts.removed),
+            Event::Did { line: Some(line), .. } => String::from_utf8_lossy(line).into_owned(),
+            Event::Ends => "ends".to_owned(),
+            _ => return,
+        };
+        self.0.lock().unwrap().push(word);
+    }
+}
+
+struct Station {
+    folder: tempfile::TempDir,
+    desk: Desk,
+    ears: Arc<Ears>,
+}
+
+impl Station {
+    fn new() -> Station {
+        let folder = tempfile::tempdir().unwrap();
+        let world = World::plain();
+        let home = Home::find(Some(&folder.path().join("home")), &world).unwrap();
+        let ears = Arc::new(Ears::default());
+        let desk = Desk { listener: ears.clone(), ..Desk::new(home, Settings::default(), world) };
+        fs::create_dir(folder.path().join("left")).unwrap();
+        fs::create_dir(folder.path().join("right")).unwrap();
+        Station { folder, desk, ears }
+    }
+
+    fn write(&self, path: &str, content: &str) {
+        fs::write(self.folder.path().join(path), content).unwrap();
+    }
+
+    fn has(&self, path: &str) -> bool {
+        self.folder.path().join(path).exists()
+    }
+
+    fn mirror(&self, to: &str) -> Job {
+        let place = |side: &str| vec![self.folder.path().join(side).display().to_string()];
+        let keys =
+            JobKeys { kind: Some(Kind::Mirror), from: place("left"), to: place(to), ..JobKeys::default() };
+        Job::new("counts", keys).unwrap().save(&self.desk.home).unwrap();
+        load_job(&self.desk.home, "counts").unwrap()
+    }
+
+    /// Looks, clears and runs; agrees to everything, and says what that was.
+    fn run(&self, job: &Job, lifted: &[Lift]) -> (Need, RunResult) {
+        let run = Run::begin(&self.desk, job).unwrap();
+        let mut asked = Need::None;
+        let mut agree = |_: &Round, need| {
+            asked = need;
+            Ok(())
+        };
+        match look(&self.desk, job).and_then(|found| found.clear(&self.desk, lifted, &mut agree)) {
+            Ok(cleared) => {
+                let result = run.carry_out(cleared).1;
+                (asked, result)
+            }
+            Err(failure) => (asked, run.refuse(failure)),
+        }
+    }
+}
+
+#[test]
+fn a_job_is_set_up_looked_at_cleared_run_read_back_and_undone() {
+    let station = Station::new();
+    let job = station.mirror("right/counts");
+    station.write("left/heron.csv", "heron,3");
+    assert_eq!(glance(&station.desk, &job).unwrap().counts().added, 1);
+    assert!(!station.has("right/counts"), "a look makes nothing");
+
+    let (need, result) = station.run(&job, &[]);
+    assert_eq!((need, result.outcome, result.counts.added), (Need::None, Outcome::Done, 1));
+    assert_eq!(fs::read_to_string(station.folder.path().join("right/counts/heron.csv")).unwrap(), "heron,3");
+    let heard = station.ears.0.lock().unwrap().join(" ");
+    assert!(heard.starts_with("begins with 1") && heard.ends_with("ends"), "{heard}");
+    assert!(heard.contains("\"do\":\"add\"") && heard.contains("heron.csv"), "{heard}");
+
+    let record = station.desk.home.record().unwrap();
+    let row = record.runs(Some("counts"), 10).unwrap().remove(0);
+    assert_eq!((row.run.as_str(), row.number, row.counts.added), (result.run.as_str(), 1, 1));
+    let undone = Undoing::look(&station.desk, row).unwrap().carry_out(&station.desk).unwrap();
+    assert_eq!(undone.counts.removed, 1);
+    assert!(!station.has("right/counts/heron.csv"));
+}
+
+#[test]
+fn only_what_was_cleared_can_be_run_and_one_run_of_a_job_at_a_time() {
+    let station = Station::new();
+    let job = station.mirror("right");
+    for number in 0..30 {
+        station.write(&format!("right/{number}.csv"), "rail,1");
+    }
+    // Nothing that takes part at the left, and everything gone at the right.
+    let (_, refused) = station.run(&job, &[]);
+    assert_eq!(refused.outcome, Outcome::Refused);
+    assert_eq!(refused.failure.unwrap().code, "empty-source");
+    assert!(station.has("right/0.csv"));
+
+    station.write("left/heron.csv", "heron,3");
+    let (need, done) = station.run(&job, &[Lift::Removals]);
+    assert_eq!((need, done.outcome, done.counts.removed), (Need::FirstRun, Outcome::Done, 30));
+    station.write("right/again.csv", "rail,1");
+    assert_eq!(station.run(&job, &[]).0, Need::None, "these two stores know each other");
+
+    let _held = JobLock::take(&station.desk.home, "counts").unwrap();
+    let busy = Run::begin(&station.desk, &job).err().unwrap();
+    assert_eq!((busy.code, busy.halt), ("already-running", Halt::Refused));
+}
