@@ -337,6 +337,31 @@ fn check_limits(name: &str, keys: &JobKeys) -> Outcome<()> {
     .hint("No file would take part: change one of the two."))
 }
 
+/// What keys come to, with the defaults filled in.
+fn rules(keys: &JobKeys, kind: Kind, filter: FilterSpec, conflict: Conflicts) -> JobRules {
+    let two_way = kind == Kind::TwoWay;
+    JobRules {
+        kind,
+        conflict,
+        removals: keys.removals.unwrap_or(Removals::Carry),
+        filter,
+        newer: keys.newer.unwrap_or(Newer::Leave),
+        removed: keys.removed.unwrap_or(Removed::Keep),
+        replaced: keys.replaced.unwrap_or(Replaced::Keep),
+        keep_for: keys.keep_for.unwrap_or_else(|| Age::from_days(30)),
+        keep_max: keys.keep_max.unwrap_or(Room::Percent(10.0)),
+        preserve: keys.preserve.unwrap_or(Preserve::Standard),
+        odd_names: keys.odd_names.unwrap_or(OddNames::Report),
+        owners: keys.owners.unwrap_or(Owners::Names),
+        one_filesystem: keys.one_filesystem.unwrap_or(false),
+        verify: keys.verify.unwrap_or(Verify::None),
+        max_removals: keys.max_removals.unwrap_or(Share::Percent(25.0)),
+        max_changes: keys.max_changes.unwrap_or(if two_way { Share::Percent(50.0) } else { Share::Off }),
+        limit: Limits::new(keys.limit.iter().filter(|limit| **limit != Limit::OFF).cloned().collect()),
+        polite: keys.polite.unwrap_or(false),
+    }
+}
+
 /// A checked job.
 #[derive(Debug, Clone)]
 pub struct Job {
@@ -396,26 +421,7 @@ impl Job {
             code: "filter",
             ..Failure::usage(format!("job \"{name}\", conflict_for: {error}"))
         })?;
-        let rules = JobRules {
-            kind,
-            conflict,
-            removals: keys.removals.unwrap_or(Removals::Carry),
-            filter,
-            newer: keys.newer.unwrap_or(Newer::Leave),
-            removed: keys.removed.unwrap_or(Removed::Keep),
-            replaced: keys.replaced.unwrap_or(Replaced::Keep),
-            keep_for: keys.keep_for.unwrap_or_else(|| Age::from_days(30)),
-            keep_max: keys.keep_max.unwrap_or(Room::Percent(10.0)),
-            preserve: keys.preserve.unwrap_or(Preserve::Standard),
-            odd_names: keys.odd_names.unwrap_or(OddNames::Report),
-            owners: keys.owners.unwrap_or(Owners::Names),
-            one_filesystem: keys.one_filesystem.unwrap_or(false),
-            verify: keys.verify.unwrap_or(Verify::None),
-            max_removals: keys.max_removals.unwrap_or(Share::Percent(25.0)),
-            max_changes: keys.max_changes.unwrap_or(if two_way { Share::Percent(50.0) } else { Share::Off }),
-            limit: Limits::new(keys.limit.iter().filter(|limit| **limit != Limit::OFF).cloned().collect()),
-            polite: keys.polite.unwrap_or(false),
-        };
+        let rules = rules(&keys, kind, filter, conflict);
         Ok(Job { name: name.to_owned(), keys, from, to, rules })
     }
 

@@ -8,7 +8,7 @@ use std::time::Duration;
 use crossbeam_channel::RecvTimeoutError;
 
 use reedhook_core::compare::Comparison;
-use reedhook_core::entry::Side;
+use reedhook_core::entry::{Meta, Side};
 use reedhook_core::filter::Filter;
 use reedhook_core::filter::Verdict;
 use reedhook_core::job::{Kind, Preserve};
@@ -19,7 +19,7 @@ use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan, Step};
 use reedhook_core::store::{Capabilities, Store};
 use reedhook_core::survey::holds_anything;
-use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, PathDecision, Rot, ScanError, ScanInput, ScanProgress, decide_path, scan};
 use reedhook_record::Record;
 use reedhook_stores::gathered::Gathered;
 
@@ -219,6 +219,38 @@ fn look_at(desk: &Desk, job: &Job, left: &Arc<dyn Store>, to: &Located, how: &Ho
     scan_leg(desk, job, left, (to, right, to_be_made), how)
 }
 
+/// Decides one path of a one-way job as a run would.
+///
+/// # Errors
+/// When a side cannot be looked at.
+pub fn decide(
+    desk: &Desk,
+    job: &Job,
+    (ends, to): (&Ends, &Located),
+    (left, right): (&dyn Store, &dyn Store),
+    path: &RelPath,
+    found: (Option<&Meta>, Option<&Meta>),
+) -> Outcome<Option<PathDecision>> {
+    let (rotten, changed) = known_rotten(desk, job, ends, to)?;
+    let filter = job.filter(desk.now())?;
+    let input = ScanInput {
+        left,
+        right,
+        filter: &filter,
+        rules: one_way_rules(job, comparison(desk, job, left.capabilities(), right.capabilities())),
+        one_filesystem: job.rules.one_filesystem,
+        on_same: None,
+        moves: Moves::Unproved,
+        rotten: Rot { known: &rotten, mend: &[Some(changed)] },
+    };
+    decide_path(&input, &desk.stop, path, found)
+        .map_err(|error| scan_failure(error, one_way_word, left, right))
+}
+
+fn one_way_word(side: Side) -> &'static str {
+    if side == Side::Left { "source" } else { "destination" }
+}
+
 /// What can be compared between two stores of a job, here and now.
 pub fn comparison(desk: &Desk, job: &Job, left: &Capabilities, right: &Capabilities) -> Comparison {
     let here = (desk.world.now)().to_zoned(desk.world.zone.clone());
@@ -280,10 +312,8 @@ pub(crate) fn scan_leg(
         moves,
         rotten: rot,
     };
-    let plan = watched(desk, &job.name, |progress| scan(&input, progress)).map_err(|error| {
-        let word = |side: Side| if side == Side::Left { "source" } else { "destination" };
-        scan_failure(error, word, from, to_store)
-    })?;
+    let plan = watched(desk, &job.name, |progress| scan(&input, progress))
+        .map_err(|error| scan_failure(error, one_way_word, from, to_store))?;
     let lost = |name: &&Name| guard::removed_within(&plan, &RelPath::from(*name)) > 0;
     let is_empty =
         |name: &&Name| !holds_anything(from, filter, &RelPath::from(*name), filter.inherit(Verdict::In));

@@ -75,19 +75,22 @@ pub fn compare(
         };
         scan(&input, &progress)
     });
-    let plan = plan.or_else(|error| match error {
-        ScanError::Stopped => Ok(Plan::default()),
-        other => Err(other),
-    });
-    let plan = plan.map_err(|error| match error {
+    let plan = match plan {
+        Err(ScanError::Stopped) => Plan::default(),
+        plan => plan.map_err(unreadable)?,
+    };
+    match failed.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        Some(error) => Err(error.into()),
+        None => Ok((plan, found)),
+    }
+}
+
+fn unreadable(error: ScanError) -> Failure {
+    match error {
         ScanError::Stopped => interrupted(),
         ScanError::Baseline(error) => error.into(),
         ScanError::Store(side, error) => {
             Failure::refused("unreadable", format!("the {side} side cannot be read: {error}"))
         }
-    })?;
-    match failed.into_inner().unwrap_or_else(PoisonError::into_inner) {
-        Some(error) => Err(error.into()),
-        None => Ok((plan, found)),
     }
 }

@@ -20,6 +20,7 @@
 //! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.
 
 mod baseline;
+mod layout;
 mod notes;
 mod places;
 mod rotten;
@@ -48,7 +49,7 @@ const OF_A_JOB: [&str; 7] =
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// The layout that this program writes.
-const VERSION: i64 = 7;
+const VERSION: i64 = layout::STEPS.len() as i64;
 
 /// The state file cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -253,90 +254,9 @@ impl StateFile {
         if found > VERSION {
             return Err(RecordError::TooNew { found });
         }
-        if found < 1 {
-            let counts: String =
-                Counts::NAMES.iter().map(|name| format!("{name} INTEGER NOT NULL DEFAULT 0, ")).collect();
-            db.execute_batch(&format!(
-                "CREATE TABLE IF NOT EXISTS runs (
-                    id INTEGER PRIMARY KEY, job TEXT NOT NULL, number INTEGER NOT NULL, run TEXT NOT NULL UNIQUE,
-                    started INTEGER NOT NULL, seconds REAL NOT NULL DEFAULT 0, outcome TEXT NOT NULL,
-                    code TEXT NOT NULL DEFAULT '', message TEXT NOT NULL DEFAULT '', {counts}
-                    folders_made INTEGER NOT NULL DEFAULT 0, folders_removed INTEGER NOT NULL DEFAULT 0,
-                    UNIQUE (job, number));
-                 CREATE TABLE IF NOT EXISTS problem_groups (
-                    run_id INTEGER NOT NULL REFERENCES runs (id) ON DELETE CASCADE, code TEXT NOT NULL,
-                    count INTEGER NOT NULL, path BLOB NOT NULL, message TEXT NOT NULL, PRIMARY KEY (run_id, code));
-                 PRAGMA user_version = 1;"
-            ))?;
-        }
-        if found < 2 {
-            db.execute_batch(
-                "CREATE TABLE IF NOT EXISTS places (
-                    job TEXT NOT NULL, place TEXT NOT NULL, identity TEXT NOT NULL, PRIMARY KEY (job, place));
-                 CREATE TABLE IF NOT EXISTS checksums (
-                    job TEXT NOT NULL, path BLOB NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL,
-                    hash BLOB NOT NULL, PRIMARY KEY (job, path)) WITHOUT ROWID;
-                 PRAGMA user_version = 2;",
-            )?;
-        }
-        if found < 3 {
-            db.execute_batch(
-                "CREATE TABLE IF NOT EXISTS baselines (
-                    job TEXT PRIMARY KEY, left_identity TEXT NOT NULL, right_identity TEXT NOT NULL);
-                 CREATE TABLE IF NOT EXISTS baseline_folders (
-                    job TEXT NOT NULL, folder BLOB NOT NULL, entries BLOB NOT NULL, PRIMARY KEY (job, folder));
-                 PRAGMA user_version = 3;",
-            )?;
-        }
-        if found < 4 {
-            db.execute_batch(
-                "CREATE TABLE IF NOT EXISTS notes (
-                    store TEXT NOT NULL, folder BLOB NOT NULL, name BLOB NOT NULL, tag TEXT NOT NULL,
-                    seconds INTEGER, nanos INTEGER, mode INTEGER, PRIMARY KEY (store, folder, name)) WITHOUT ROWID;
-                 PRAGMA user_version = 4;",
-            )?;
-        }
-        if found < 5 {
-            db.execute_batch(
-                "DROP TABLE IF EXISTS job_state;
-                 ALTER TABLE places ADD COLUMN ground TEXT NOT NULL DEFAULT '';
-                 ALTER TABLE places ADD COLUMN there INTEGER NOT NULL DEFAULT 1;
-                 ALTER TABLE runs ADD COLUMN keys TEXT NOT NULL DEFAULT '';
-                 ALTER TABLE runs ADD COLUMN log_whole INTEGER NOT NULL DEFAULT 1;
-                 CREATE TABLE place_mounts (
-                    job TEXT NOT NULL, place TEXT NOT NULL, path BLOB NOT NULL, ground TEXT NOT NULL,
-                    PRIMARY KEY (job, place, path));
-                 CREATE TABLE pairs (
-                    left_store TEXT NOT NULL, right_store TEXT NOT NULL, agreed INTEGER NOT NULL,
-                    PRIMARY KEY (left_store, right_store));
-                 CREATE TABLE run_places (
-                    run_id INTEGER NOT NULL REFERENCES runs (id) ON DELETE CASCADE, side TEXT NOT NULL,
-                    place TEXT NOT NULL, location TEXT NOT NULL, identity TEXT NOT NULL, ground TEXT NOT NULL,
-                    PRIMARY KEY (run_id, side, location));
-                 CREATE TABLE removing (
-                    job TEXT NOT NULL, side TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (job, side, path));
-                 CREATE TABLE rotten (
-                    job TEXT NOT NULL, place TEXT NOT NULL, path BLOB NOT NULL, side TEXT NOT NULL,
-                    size INTEGER NOT NULL, modified TEXT NOT NULL, PRIMARY KEY (job, place, path));
-                 CREATE TABLE clock (
-                    boot TEXT NOT NULL, awake INTEGER NOT NULL, wall INTEGER NOT NULL, trusted INTEGER NOT NULL);
-                 ALTER TABLE baselines ADD COLUMN run TEXT NOT NULL DEFAULT '';
-                 ALTER TABLE baselines ADD COLUMN next TEXT NOT NULL DEFAULT '';
-                 PRAGMA user_version = 5;",
-            )?;
-        }
-        if found < 6 {
-            db.execute_batch(
-                "CREATE TABLE IF NOT EXISTS held (
-                    footing TEXT PRIMARY KEY, found TEXT NOT NULL, tried INTEGER NOT NULL);
-                 PRAGMA user_version = 6;",
-            )?;
-        }
-        if found < 7 {
-            db.execute_batch(
-                "ALTER TABLE baseline_folders ADD COLUMN looked INTEGER;
-                 PRAGMA user_version = 7;",
-            )?;
+        for (step, number) in layout::STEPS.iter().zip(1..).filter(|(_, number)| *number > found) {
+            db.execute_batch(step)?;
+            db.pragma_update(None, "user_version", number)?;
         }
         db.commit()?;
         Ok(())

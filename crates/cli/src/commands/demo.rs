@@ -92,25 +92,8 @@ impl Stage {
         self.run(&["preview", "fenmere"])?;
         self.run(&["run", "fenmere"])?;
 
-        self.narrate("The ranger works on: a new count, a corrected one, a folder renamed, a map that is no longer needed.");
-        data::rangers_afternoon(&self.folder)
-            .map_err(|error| Failure::own_files("cannot change the demo's files", error))?;
-        self.run(&["preview", "fenmere"])?;
-        self.run(&["run", "fenmere", "--yes"])?;
-        self.run(&["run", "fenmere"])?;
-
-        self.narrate("The next morning: what ran, and what exactly did the second run do?");
-        self.run(&["history", "fenmere"])?;
-        self.run(&["history", "fenmere", "2"])?;
-
-        self.narrate("The map was needed after all. Its kept copy is on the drive; one copy brings it back.");
-        self.run(&["kept", "list", "fenmere", "2"])?;
-        self.bring_back()?;
-        self.run(&["run", "fenmere"])?;
-
-        self.narrate("Is it all there? Every file on both sides is read whole and compared.");
-        self.run(&["verify", "fenmere"])?;
-
+        self.afternoon()?;
+        self.next_morning()?;
         self.both_sides()?;
         #[cfg(feature = "standins")]
         self.archive()?;
@@ -124,6 +107,31 @@ impl Stage {
             print_text(format!("  {line}"));
         }
         Ok(0)
+    }
+
+    /// The ranger has worked on.
+    fn afternoon(&self) -> Outcome<()> {
+        self.narrate("The ranger works on: a new count, a corrected one, a folder renamed, a map that is no longer needed.");
+        data::rangers_afternoon(&self.folder)
+            .map_err(|error| Failure::own_files("cannot change the demo's files", error))?;
+        self.run(&["preview", "fenmere"])?;
+        self.run(&["run", "fenmere", "--yes"])?;
+        self.run(&["run", "fenmere"])
+    }
+
+    /// Looking things up, and bringing one back.
+    fn next_morning(&self) -> Outcome<()> {
+        self.narrate("The next morning: what ran, and what exactly did the second run do?");
+        self.run(&["history", "fenmere"])?;
+        self.run(&["history", "fenmere", "2"])?;
+
+        self.narrate("The map was needed after all. Its kept copy is on the drive; one copy brings it back.");
+        self.run(&["kept", "list", "fenmere", "2"])?;
+        self.bring_back()?;
+        self.run(&["run", "fenmere"])?;
+
+        self.narrate("Is it all there? Every file on both sides is read whole and compared.");
+        self.run(&["verify", "fenmere"])
     }
 
     /// Two folders that are both worked on.

@@ -3,13 +3,14 @@
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
-use reedhook_core::identity;
+use reedhook_core::identity::{self, Ground};
 use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath, part_name};
-use reedhook_core::store::{Capabilities, FaultKind, Store, StoreError, StoreExt};
+use reedhook_core::store::{Capabilities, FaultKind, Space, Store, StoreError, StoreExt};
+use reedhook_stores::drives;
 use reedhook_stores::local::LocalStore;
 use reedhook_stores::remote::connect::Secret;
-use serde_json::json;
+use serde_json::{Value, json};
 
 use crate::args::StoreCommand;
 use crate::ask;
@@ -290,66 +291,94 @@ fn check(context: &Context, name: &str, write: bool, accept: Option<String>) -> 
 
 /// Looks into a folder of this machine and tells what was found.
 fn check_folder(context: &Context, written: &str, path: &Path, write: bool) -> Outcome {
-    let refused = |error: StoreError| {
-        let (code, words) = match error.kind {
-            FaultKind::NotFound => ("not-found", "there is no such folder"),
-            kind => (kind.code(), kind.words()),
-        };
-        let correct = match written.strip_prefix('@') {
-            Some(_) => ", or correct the place with `reedhook store add --yes`",
-            None => ", or the spelling",
-        };
-        Failure::refused(code, format!("{}: {words}", path.display()))
-            .hint(format!("Connect the drive, check the rights{correct}."))
-    };
-    let (store, tried_out) = held::look(path, &context.desk.home).map_err(refused)?;
-    let read_only = store.is_read_only();
-    let listing = store.list(&RelPath::root()).map_err(refused)?;
-    let entries = listing.entries.len() + listing.unknown.len();
-    let mark = identity::read(&store).ok().flatten();
-    let ground = reedhook_stores::drives::ground_of(path);
-    let space = store.space().ok().flatten();
-    let can = store.capabilities();
-    let tried = write.then(|| try_writing(&store));
+    let found = Checked::find(context, written, path, write)?;
     if context.global.json {
-        lines::print(&json!({
-            "event": "store", "name": written.trim_start_matches('@'), "location": path.to_string_lossy(), "present": true,
-            "free": space.map(|space| space.free), "total": space.map(|space| space.total),
-            "modes": can.modes, "links": can.links, "folds_case": can.folding.case, "max_name": can.max_name,
-            "folder_times": can.folder_times, "entries": entries, "file_system": ground.as_ref().map(|ground| &ground.kind),
-            "mark": mark, "writable": if read_only { Some(false) } else { tried.as_ref().map(Result::is_ok) },
-            "read_only": read_only, "tried_out": tried_out,
-        }));
-        return Ok(u8::from(matches!(tried, Some(Err(_)))));
+        lines::print(&found.to_json(written, path));
+    } else {
+        context.say(styled(BOLD, written));
+        for (fact, value) in found.facts(context, path) {
+            context.say(format!("  {fact:<11} {value}"));
+        }
     }
-    let mut told = vec![
-        ("folder", path.display().to_string()),
-        ("holds", count(entries as u64, "entry", "entries")),
-        ("mark", mark.unwrap_or_else(|| unmarked(context, path))),
-    ];
-    let kind = reedhook_stores::drives::type_in_words(path).or(ground.map(|ground| ground.kind));
-    told.extend(kind.map(|kind| ("on", kind)));
-    told.extend(
-        space.map(|space| ("space", format!("{} free of {}", bytes(space.free), bytes(space.total)))),
-    );
-    told.push((
-        "writing",
-        match &tried {
-            _ if read_only => "not possible: it is mounted read-only".to_owned(),
+    Ok(u8::from(matches!(found.tried, Some(Err(_)))))
+}
+
+/// What was found of a folder that may be a store.
+struct Checked {
+    store: LocalStore,
+    /// What it holds was tried out by a run.
+    tried_out: bool,
+    entries: usize,
+    mark: Option<String>,
+    ground: Option<Ground>,
+    space: Option<Space>,
+    /// What came of writing a small file, when that was wanted.
+    tried: Option<reedhook_core::store::Result<()>>,
+}
+
+impl Checked {
+    fn find(context: &Context, written: &str, path: &Path, write: bool) -> Outcome<Checked> {
+        let refused = |error: StoreError| {
+            let (code, words) = match error.kind {
+                FaultKind::NotFound => ("not-found", "there is no such folder"),
+                kind => (kind.code(), kind.words()),
+            };
+            let correct = match written.strip_prefix('@') {
+                Some(_) => ", or correct the place with `reedhook store add --yes`",
+                None => ", or the spelling",
+            };
+            Failure::refused(code, format!("{}: {words}", path.display()))
+                .hint(format!("Connect the drive, check the rights{correct}."))
+        };
+        let (store, tried_out) = held::look(path, &context.desk.home).map_err(refused)?;
+        let listing = store.list(&RelPath::root()).map_err(refused)?;
+        Ok(Checked {
+            tried_out,
+            entries: listing.entries.len() + listing.unknown.len(),
+            mark: identity::read(&store).ok().flatten(),
+            ground: drives::ground_of(path),
+            space: store.space().ok().flatten(),
+            tried: write.then(|| try_writing(&store)),
+            store,
+        })
+    }
+
+    fn to_json(&self, written: &str, path: &Path) -> Value {
+        let (can, read_only) = (self.store.capabilities(), self.store.is_read_only());
+        json!({
+            "event": "store", "name": written.trim_start_matches('@'), "location": path.to_string_lossy(), "present": true,
+            "free": self.space.map(|space| space.free), "total": self.space.map(|space| space.total),
+            "modes": can.modes, "links": can.links, "folds_case": can.folding.case, "max_name": can.max_name,
+            "folder_times": can.folder_times, "entries": self.entries,
+            "file_system": self.ground.as_ref().map(|ground| &ground.kind), "mark": self.mark,
+            "writable": if read_only { Some(false) } else { self.tried.as_ref().map(Result::is_ok) },
+            "read_only": read_only, "tried_out": self.tried_out,
+        })
+    }
+
+    fn facts(&self, context: &Context, path: &Path) -> Vec<(&'static str, String)> {
+        let mut told = vec![
+            ("folder", path.display().to_string()),
+            ("holds", count(self.entries as u64, "entry", "entries")),
+            ("mark", self.mark.clone().unwrap_or_else(|| unmarked(context, path))),
+        ];
+        let by_ground = || self.ground.as_ref().map(|ground| ground.kind.clone());
+        told.extend(drives::type_in_words(path).or_else(by_ground).map(|kind| ("on", kind)));
+        let space = |space: Space| format!("{} free of {}", bytes(space.free), bytes(space.total));
+        told.extend(self.space.map(|found| ("space", space(found))));
+        let writing = match &self.tried {
+            _ if self.store.is_read_only() => "not possible: it is mounted read-only".to_owned(),
             None => "not tried (--write does)".to_owned(),
             Some(Err(error)) => format!("refused: {}", error.reason()),
             Some(Ok(())) => "allowed".to_owned(),
-        },
-    ));
-    told.extend(kept_rows(can));
-    if !tried_out {
-        told.push(("", "all this by its type: it was not tried yet".to_owned()));
+        };
+        told.push(("writing", writing));
+        told.extend(kept_rows(self.store.capabilities()));
+        if !self.tried_out {
+            told.push(("", "all this by its type: it was not tried yet".to_owned()));
+        }
+        told
     }
-    context.say(styled(BOLD, written));
-    for (fact, value) in told {
-        context.say(format!("  {fact:<11} {value}"));
-    }
-    Ok(u8::from(matches!(tried, Some(Err(_)))))
 }
 
 /// Why a folder bears no mark.

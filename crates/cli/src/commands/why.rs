@@ -8,10 +8,10 @@ use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::filter::{Filter, Verdict as Taken};
 use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath};
-use reedhook_core::plan::one_way::{Decision, decide, decide_by_content};
+use reedhook_core::plan::one_way::Decision;
 use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, State, Verdict, settle};
 use reedhook_core::store::Store;
-use reedhook_core::walk::{clash_words, why_not_held};
+use reedhook_core::walk::{PathDecision, clash_words};
 use serde_json::json;
 
 use crate::context::Context;
@@ -20,8 +20,8 @@ use crate::json as lines;
 use crate::text::{BOLD, bytes, moment, styled};
 use reedhook_jobs::held::Manner;
 use reedhook_jobs::jobfile::{Job, load_job};
-use reedhook_jobs::look::{comparison, interrupted, one_way_rules, open_sources};
-use reedhook_jobs::places::{Ends, open_destination, open_source, typed_path};
+use reedhook_jobs::look::{comparison, decide, interrupted, open_sources};
+use reedhook_jobs::places::{Ends, Located, not_there_yet, open_destination, open_source, typed_path};
 use reedhook_jobs::two_way::{self, Memory};
 
 /// Explains what a run would do about one path.
@@ -35,8 +35,11 @@ pub fn why(context: &Context, name: &str, typed: &Path) -> Outcome {
         _ => open_sources(&context.desk, &ends, Manner::of(&job))?,
     };
     let to = ends.to.first().ok_or_else(|| Failure::usage("the job has no destination"))?;
-    let right = open_destination(&context.desk, to, Manner::of(&job))?;
-    let facts = Facts::find(context, &job, &ends, (left.as_ref(), right.as_deref()), &path)?;
+    let right = match open_destination(&context.desk, to, Manner::of(&job))? {
+        Some(store) => store,
+        None => not_there_yet(&context.desk, to, Manner::of(&job))?,
+    };
+    let facts = Facts::find(context, &job, (&ends, to), (left.as_ref(), right.as_ref()), &path)?;
     if context.global.json {
         let mut object = lines::object(json!({"event": "why", "job": name, "sentences": facts.sentences,
             "decision": facts.decision}));
@@ -60,15 +63,15 @@ impl Facts {
     fn find(
         context: &Context,
         job: &Job,
-        ends: &Ends,
-        (left, right): (&dyn Store, Option<&dyn Store>),
+        (ends, to): (&Ends, &Located),
+        (left, right): (&dyn Store, &dyn Store),
         path: &RelPath,
     ) -> Outcome<Facts> {
         let stat = |store: &dyn Store| {
             store.stat(path).map_err(|error| Failure::refused(error.kind.code(), error.to_string()))
         };
         let ours = stat(left)?;
-        let theirs = right.map(stat).transpose()?.flatten();
+        let theirs = stat(right)?;
         let mut facts = Facts { sentences: Vec::new(), decision: "nothing" };
         facts.say(format!("The left {}.", holds(ours.as_ref())));
         facts.say(format!("The right {}.", holds(theirs.as_ref())));
@@ -79,14 +82,13 @@ impl Facts {
         if facts.filtered(&filter, left, right, path) {
             return Ok(facts);
         }
-        if right.is_some_and(|right| facts.clashes(job.rules.kind, left, right, path)) {
+        if facts.clashes(job.rules.kind, left, right, path) {
             return Ok(facts);
         }
-        match (job.rules.kind, right) {
-            (Kind::TwoWay, Some(right)) => {
-                facts.two_way(context, job, (left, right), path, (ours.as_ref(), theirs.as_ref()))?
-            }
-            _ => facts.one_way(context, job, (left, right), path, (ours.as_ref(), theirs.as_ref())),
+        let found = (ours.as_ref(), theirs.as_ref());
+        match job.rules.kind {
+            Kind::TwoWay => facts.two_way(context, job, (left, right), path, found)?,
+            _ => facts.one_way(context, job, (ends, to), (left, right), path, found)?,
         }
         if context.desk.stop.load(Ordering::Relaxed) {
             // What was being compared has come to no answer.
@@ -100,20 +102,13 @@ impl Facts {
     }
 
     /// Whether the filter leaves the path, or a folder above it, out.
-    fn filtered(
-        &mut self,
-        filter: &Filter,
-        left: &dyn Store,
-        right: Option<&dyn Store>,
-        path: &RelPath,
-    ) -> bool {
+    fn filtered(&mut self, filter: &Filter, left: &dyn Store, right: &dyn Store, path: &RelPath) -> bool {
         let mut folder = RelPath::root();
         let mut inherited = filter.root();
         for part in path.parts() {
             let Ok(name) = Name::new(part) else { return false };
             let at = folder.join(&name);
-            let meta =
-                [Some(left), right].into_iter().flatten().find_map(|store| store.stat(&at).ok().flatten());
+            let meta = [left, right].into_iter().find_map(|store| store.stat(&at).ok().flatten());
             let Some(meta) = meta else { return false };
             match filter.judge(&folder, &name, &meta, inherited) {
                 Taken::Out(rule) => {
@@ -162,73 +157,41 @@ impl Facts {
         &mut self,
         context: &Context,
         job: &Job,
-        (left, right): (&dyn Store, Option<&dyn Store>),
+        (ends, to): (&Ends, &Located),
+        (left, right): (&dyn Store, &dyn Store),
         path: &RelPath,
-        (ours, theirs): (Option<&Meta>, Option<&Meta>),
-    ) {
-        let can = right.map_or(left.capabilities(), |right| right.capabilities());
-        let by = comparison(&context.desk, job, left.capabilities(), can);
-        if ours.is_none() && theirs.is_none() {
-            return self.say("There is nothing to decide.");
-        }
-        let rules = one_way_rules(job, by);
-        let decision = match (decide(&rules, ours, theirs), ours, theirs, right) {
-            (Decision::Unsure, Some(ours), Some(theirs), Some(right)) => {
-                let held = |store| reedhook_core::content::Held { store, path };
-                let same = reedhook_core::content::equal(
-                    held(left),
-                    held(right),
-                    ours.size,
-                    (false, &context.desk.stop),
-                    &mut |_| {},
-                );
-                let same = same.unwrap_or(false);
-                let why = if by.is_shifted(ours, theirs) {
-                    "Their times differ as they do where one side keeps local time"
-                } else if by.is_silent(ours, theirs) {
-                    "One of the sides cannot hold such a time"
-                } else {
-                    "The right one's time is only that of its arrival"
-                };
-                self.say(format!("{why}, so the two were compared byte by byte."));
-                decide_by_content(&rules, ours, theirs, same)
-            }
-            (decision, ..) => decision,
+        found: (Option<&Meta>, Option<&Meta>),
+    ) -> Outcome<()> {
+        let desk = &context.desk;
+        let decided = decide(desk, job, (ends, to), (left, right), path, found)?;
+        let Some(PathDecision { decision, read, withheld, problems }) = decided else {
+            self.say("There is nothing to decide.");
+            return Ok(());
         };
-        let brings = matches!(decision, Decision::Add | Decision::Update | Decision::Replace);
-        let name = path.split().map(|(_, name)| name);
-        if let (true, Some(name), Some(ours)) = (brings, name, ours)
-            && let Some(why) = why_not_held(can, &name, ours)
-        {
+        if let (true, Some(ours), Some(theirs)) = (read, found.0, found.1) {
+            let by = comparison(desk, job, left.capabilities(), right.capabilities());
+            let why = if by.is_shifted(ours, theirs) {
+                "Their times differ as they do where one side keeps local time"
+            } else if by.is_silent(ours, theirs) {
+                "One of the sides cannot hold such a time"
+            } else {
+                "The right one's time is only that of its arrival"
+            };
+            self.say(format!("{why}, so the two were compared byte by byte."));
+        }
+        if let Some(why) = withheld {
             self.decision = "leave";
-            return self.say(format!("It stays where it is: {why}."));
+            self.say(format!("It stays where it is: {why}."));
+        } else if let Some(problem) = problems.first() {
+            self.decision = "problem";
+            self.say(format!("A problem is reported: {}.", problem.message));
+        } else {
+            let folder = found.0.is_some_and(Meta::is_folder);
+            let (word, sentence) = decision_words(decision, folder);
+            self.decision = word;
+            self.say(sentence);
         }
-        let (word, sentence) = match decision {
-            Decision::Unsure => ("update", "Only the content can tell.".to_owned()),
-            Decision::Same => ("same", "Kind, size and time agree: nothing is done.".to_owned()),
-            Decision::Add => ("add", "It is new: it is put on the right.".to_owned()),
-            Decision::Update => ("update", "The two differ: the right one is updated.".to_owned()),
-            Decision::Metadata => {
-                ("meta", "The content agrees: only mode or time is set on the right.".to_owned())
-            }
-            Decision::Replace => (
-                "update",
-                "The two are of different kinds: the left one takes the place of the right one.".to_owned(),
-            ),
-            Decision::Remove => {
-                ("remove", "It is no longer at the left: a mirror removes it from the right.".to_owned())
-            }
-            Decision::Leave(reason) => ("leave", format!("It is left as it is: {}.", reason.words())),
-            Decision::Ignore => {
-                ("same", "It is only on the right: a copy never removes anything.".to_owned())
-            }
-            Decision::Problem(_) => (
-                "problem",
-                "The two are of different kinds: nothing is touched, and a problem is reported.".to_owned(),
-            ),
-        };
-        self.decision = word;
-        self.say(sentence);
+        Ok(())
     }
 
     fn two_way(
@@ -334,6 +297,30 @@ fn state_words(state: State) -> &'static str {
         State::Adjusted => "has another time or mode, but the same content",
         State::Changed => "has changed",
     }
+}
+
+fn decision_words(decision: Decision, folder: bool) -> (&'static str, String) {
+    let words = match decision {
+        Decision::Unsure => ("update", "Only the content can tell."),
+        Decision::Same if folder => {
+            ("same", "It is a folder on both sides: what is in it is decided name by name.")
+        }
+        Decision::Same => ("same", "Kind, size and time agree: nothing is done."),
+        Decision::Add if folder => ("add", "It is new: it is made on the right, with what takes part in it."),
+        Decision::Add => ("add", "It is new: it is put on the right."),
+        Decision::Update => ("update", "The two differ: the right one is updated."),
+        Decision::Metadata => ("meta", "The content agrees: only mode or time is set on the right."),
+        Decision::Replace => {
+            ("update", "The two are of different kinds: the left one takes the place of the right one.")
+        }
+        Decision::Remove => ("remove", "It is no longer at the left: a mirror removes it from the right."),
+        Decision::Leave(reason) => return ("leave", format!("It is left as it is: {}.", reason.words())),
+        Decision::Ignore => ("same", "It is only on the right: a copy never removes anything."),
+        Decision::Problem(_) => {
+            ("problem", "The two are of different kinds: nothing is touched, and a problem is reported.")
+        }
+    };
+    (words.0, words.1.to_owned())
 }
 
 fn verdict_words(verdict: Verdict, folder: bool) -> (&'static str, String) {

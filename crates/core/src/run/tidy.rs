@@ -9,7 +9,7 @@ use crate::entry::Meta;
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{RESERVED_NAME, RelPath};
 use crate::store::{FaultKind, Result, Store};
-use crate::walk::is_root_of_another;
+use crate::walk::pair::is_root_of_another;
 
 /// The folder in Reedhook's own in which it was being tried what the store can hold.
 pub const TRIAL: &[u8] = b"trial";

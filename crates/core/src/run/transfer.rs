@@ -18,7 +18,8 @@ use crate::path::RelPath;
 use crate::plan::{Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{
-    Attributes, Content, CopyError, Expect, FaultKind, Flow, Publish, Sealed, Stage, StoreError, is_still,
+    Attributes, Content, CopyError, Expect, FaultKind, Flow, Publish, Sealed, Stage, Store, StoreError,
+    is_still,
 };
 
 /// A batch is published when it has this many files or bytes. More would save syncs but lose more work to a crash.
@@ -100,6 +101,36 @@ fn chunks<'a, 'p>(items: &'a [PlannedItem<'p>], most: usize) -> Vec<&'a [Planned
 struct Filled {
     adopted: u64,
     written: u64,
+}
+
+/// How much of a file came over, its content for a last look, and its hash where one was made.
+type Carried = (Filled, Box<dyn Content>, Option<Hash>);
+
+/// A file on its way from one side to the other.
+struct Trip<'t> {
+    path: &'t RelPath,
+    /// As it was when its content was opened.
+    before: &'t Meta,
+    /// Under which an unfinished one is found again.
+    key: &'t str,
+    /// Set as long as nobody has to wait for what is read.
+    free: &'t Arc<AtomicBool>,
+    /// What arrived of it before a stop is worth to be gone on with.
+    resumable: bool,
+}
+
+impl Trip<'_> {
+    /// Begins an unfinished file at the target, or takes up the one that an earlier run has left.
+    fn begin(&self, right: &dyn Store, wanted: &Attributes) -> crate::store::Result<Box<dyn Stage>> {
+        if !self.resumable {
+            return right.stage(self.path, wanted.mode);
+        }
+        match right.stage_resumable(self.path, self.key, self.before.size, wanted) {
+            // Something that is no unfinished file of ours has the name: begin under another one.
+            Err(error) if error.kind == FaultKind::Exists => right.stage(self.path, wanted.mode),
+            staged => staged,
+        }
+    }
 }
 
 /// Adopts what an earlier run left, then takes the rest. `free` lets the reader go as fast as it can until then.
@@ -422,7 +453,7 @@ impl Transfer<'_, '_> {
         let engine = self.engine;
         // What an earlier run left is compared before anything is moved: for that nobody has to wait.
         let free = Arc::new(AtomicBool::new(true));
-        let (mut content, before) = self.open_source(path, planned, first, &free)?;
+        let (content, before) = self.open_source(path, planned, first, &free)?;
         let resumable = engine.input.resume && before.size >= super::RESUME_FROM;
         free.store(resumable, Ordering::Relaxed);
         let right = engine.input.right;
@@ -434,64 +465,14 @@ impl Transfer<'_, '_> {
             let all = engine.attributes(meta);
             Attributes { mode: all.mode.or(own_mode), modified: apart(meta).or(all.modified), ..all }
         };
-        let mode = wanted(&before).mode;
         let key = super::resume_key(path, &before);
-        let staged = match resumable.then(|| right.stage_resumable(path, &key, before.size, &wanted(&before)))
-        {
-            // Something that is no unfinished file of ours has the name: begin under another one.
-            Some(Err(error)) if error.kind == FaultKind::Exists => right.stage(path, mode),
-            Some(staged) => staged,
-            None => right.stage(path, mode),
-        };
-        let mut stage = staged.map_err(CopyError::Write)?;
+        let trip = Trip { path, before: &before, key: &key, free: &free, resumable };
+        let mut stage = trip.begin(right, &wanted(&before)).map_err(CopyError::Write)?;
         let mut headway = Headway { reporter, reached: 0 };
-        let (filled, hash) = if resumable && engine.is_remote() {
-            let open =
-                |offset| engine.input.left.open(path, offset).map(|content| self.slowed(content, &free));
-            let journey = Journey { engine, path, from: &before, key: &key, open: &open, free: &free };
-            match journey.travel(stage.as_mut(), &mut headway) {
-                Ok(arrived) => {
-                    content = arrived.content;
-                    let written = arrived.length - arrived.adopted;
-                    (Ok(Filled { adopted: arrived.adopted, written }), Some(arrived.hash))
-                }
-                Err(error) => (Err(error), None),
-            }
-        } else if engine.input.verify == Verify::None
-            && !(engine.input.remembered && before.size < READ_AHEAD_FROM)
-        {
-            (fill(stage.as_mut(), content.as_mut(), before.size, (resumable, &free), &mut headway), None)
-        } else if before.size >= READ_AHEAD_FROM {
-            let mut ahead = Ahead::start(content, true);
-            let filled = fill(stage.as_mut(), &mut ahead, before.size, (resumable, &free), &mut headway);
-            let lost = || CopyError::Read(StoreError::new(FaultKind::Io, "read", path));
-            let (file, hash) = ahead.finish().ok_or_else(lost)?;
-            content = file;
-            (filled, Some(hash))
-        } else {
-            let mut hashing = Hashing::new(content.as_mut());
-            let filled = fill(stage.as_mut(), &mut hashing, before.size, (resumable, &free), &mut headway);
-            (filled, Some(hashing.finish()))
-        };
-        let Filled { adopted, written } = match filled {
-            Ok(filled) => filled,
-            Err(CopyError::Stopped) => {
-                if engine.input.resume {
-                    stage.set_aside();
-                }
-                if resumable {
-                    engine.state().unfinished += headway.reached;
-                }
-                return Err(CopyError::Stopped);
-            }
-            // What has arrived is what the next attempt, or the next run, goes on with.
-            Err(error) if resumable && error.is_of_the_connection() => {
-                stage.set_aside();
-                return Err(error);
-            }
-            // What was left of an earlier run is not the beginning of this file; the next attempt begins anew.
-            Err(CopyError::Read(error)) if error.kind == FaultKind::Changed => return Ok(None),
-            Err(other) => return Err(other),
+        let brought = self.carry_content(&trip, stage.as_mut(), content, &mut headway);
+        let (Filled { adopted, written }, mut content, hash) = match brought {
+            Ok(brought) => brought,
+            Err(error) => return self.give_up(&trip, stage, error, headway.reached),
         };
         let after = content.meta().map_err(CopyError::Read)?;
         if !is_still(&before, &after) || adopted + written != after.size {
@@ -504,6 +485,71 @@ impl Transfer<'_, '_> {
         let now = Mark { modified: given.or(read.modified), ..read };
         let (size, apart) = (after.size, given.map(|_| Box::new(after)));
         Ok(Some(Staged { sealed, size, written, now, apart, hash }))
+    }
+
+    /// Brings a file's content over in the way that suits it. Also returns the content, for a last look at what was read, and its hash
+    /// where one was made on the way.
+    fn carry_content(
+        &self,
+        trip: &Trip<'_>,
+        stage: &mut dyn Stage,
+        mut content: Box<dyn Content>,
+        headway: &mut Headway<'_, '_>,
+    ) -> Result<Carried, CopyError> {
+        let input = &self.engine.input;
+        let Trip { path, before, key, free, resumable } = *trip;
+        let (size, unseen) = (before.size, (resumable, free.as_ref()));
+        let unhashed = input.verify == Verify::None && !(input.remembered && size < READ_AHEAD_FROM);
+        if resumable && self.engine.is_remote() {
+            let open = |offset| input.left.open(path, offset).map(|content| self.slowed(content, free));
+            let journey = Journey { engine: self.engine, path, from: before, key, open: &open, free };
+            let arrived = journey.travel(stage, headway)?;
+            let written = arrived.length - arrived.adopted;
+            Ok((Filled { adopted: arrived.adopted, written }, arrived.content, Some(arrived.hash)))
+        } else if unhashed {
+            let filled = fill(stage, content.as_mut(), size, unseen, headway)?;
+            Ok((filled, content, None))
+        } else if size >= READ_AHEAD_FROM {
+            let mut ahead = Ahead::start(content, true);
+            let filled = fill(stage, &mut ahead, size, unseen, headway);
+            let lost = || CopyError::Read(StoreError::new(FaultKind::Io, "read", path));
+            let (content, hash) = ahead.finish().ok_or_else(lost)?;
+            Ok((filled?, content, Some(hash)))
+        } else {
+            let mut hashing = Hashing::new(content.as_mut());
+            let filled = fill(stage, &mut hashing, size, unseen, headway)?;
+            let hash = hashing.finish();
+            Ok((filled, content, Some(hash)))
+        }
+    }
+
+    /// Leaves a file that did not arrive, with what of it the next attempt, or the next run, can go on with. `None` is worth another
+    /// attempt.
+    fn give_up(
+        &self,
+        trip: &Trip<'_>,
+        stage: Box<dyn Stage>,
+        error: CopyError,
+        reached: u64,
+    ) -> Result<Option<Staged>, CopyError> {
+        match error {
+            CopyError::Stopped => {
+                if self.engine.input.resume {
+                    stage.set_aside();
+                }
+                if trip.resumable {
+                    self.engine.state().unfinished += reached;
+                }
+                Err(CopyError::Stopped)
+            }
+            error if trip.resumable && error.is_of_the_connection() => {
+                stage.set_aside();
+                Err(error)
+            }
+            // What was left of an earlier run is not the beginning of this file; the next attempt begins anew.
+            CopyError::Read(error) if error.kind == FaultKind::Changed => Ok(None),
+            other => Err(other),
+        }
     }
 
     fn enqueue(&self, pending: Pending) {

@@ -7,6 +7,7 @@
 //! **What is not known is not removed.** A folder that could not be listed, or a name that could not be examined, leaves
 //! its counterpart on the other side alone.
 
+pub(crate) mod pair;
 mod settle;
 pub mod two_way;
 
@@ -15,14 +16,15 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
 use crate::content::{self, Held};
-use crate::entry::{Entry, EntryKind, FileId, Meta, Side};
-use crate::filter::{Filter, Inherited, Rule, Verdict};
+use crate::entry::{EntryKind, FileId, Meta, Side};
+use crate::filter::{Filter, Inherited, Verdict};
 use crate::memory::{MemoryError, Rotten};
-use crate::path::{Name, RESERVED_NAME, RelPath};
+use crate::path::{Name, RelPath};
 use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by_content};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step, moves};
 use crate::problem::{Code, Problem};
-use crate::store::{Capabilities, FaultKind, Folding, Listing, Result, Store, StoreError};
+use crate::store::{Capabilities, FaultKind, Result, Store, StoreError};
+use pair::{BothSides, Judged, Looked, Met, Pair, Spellings, Spot, merge};
 
 /// What a scan reads.
 #[derive(Clone, Copy)]
@@ -46,11 +48,8 @@ pub struct ScanInput<'a> {
 }
 
 impl<'a> ScanInput<'a> {
-    fn store(&self, side: Side) -> &'a dyn Store {
-        match side {
-            Side::Left => self.left,
-            Side::Right => self.right,
-        }
+    fn pair(&self) -> Pair<'a> {
+        Pair { left: self.left, right: self.right, filter: self.filter, changes: [false, true] }
     }
 }
 
@@ -134,6 +133,51 @@ pub fn scan(input: &ScanInput<'_>, progress: &ScanProgress) -> Result<Plan, Scan
     }
 }
 
+/// What a run would do about one path, and what it would say of it.
+#[derive(Debug)]
+pub struct PathDecision {
+    /// What is done.
+    pub decision: Decision,
+    /// Only the content could tell, so it was read.
+    pub read: bool,
+    /// Why the destination does not get it all the same, in words.
+    pub withheld: Option<String>,
+    /// What would be told as a problem.
+    pub problems: Vec<Problem>,
+}
+
+/// Decides one path as a scan does, given what both sides hold there; nothing when neither holds anything. Nothing is changed anywhere.
+///
+/// # Errors
+/// When the folder that it is in cannot be looked at.
+pub fn decide_path(
+    input: &ScanInput<'_>,
+    stop: &AtomicBool,
+    path: &RelPath,
+    (left, right): (Option<&Meta>, Option<&Meta>),
+) -> Result<Option<PathDecision>, ScanError> {
+    let Some((folder, name)) = path.split().filter(|_| left.is_some() || right.is_some()) else {
+        return Ok(None);
+    };
+    let stat = |side, store: &dyn Store| store.stat(&folder).map_err(|error| ScanError::Store(side, error));
+    let above = (stat(Side::Left, input.left)?, stat(Side::Right, input.right)?);
+    let mut found = Found::default();
+    let read = decide(&input.rules, left, right) == Decision::Unsure;
+    let mut visit = Visit::new(input, stop, &mut found, Task::of(folder, above, input.filter.root()));
+    let decision = match left {
+        Some(left) if left.is_folder() => match visit.foreign_file_system(&name, left) {
+            Some(reason) => Decision::Leave(reason),
+            None => decide(&input.rules, Some(left), right),
+        },
+        Some(left) => visit.item_decision(&name, left, right),
+        None => decide(&input.rules, None, right),
+    };
+    let brings = matches!(decision, Decision::Add | Decision::Update | Decision::Replace);
+    let withheld = left.filter(|_| brings);
+    let withheld = withheld.and_then(|left| why_not_held(input.right.capabilities(), &name, left));
+    Ok(Some(PathDecision { decision, read, withheld, problems: found.plan.problems }))
+}
+
 /// Visits a root and everything below it on as many threads as the stores can use; each gathers what it finds by itself.
 fn visit_all<T: Send, F: Default + Send>(
     (left, right): (&dyn Store, &dyn Store),
@@ -163,16 +207,8 @@ fn visit_all<T: Send, F: Default + Send>(
 fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {
     let examine =
         |store: &dyn Store, side| store.stat(&RelPath::root()).map_err(|error| ScanError::Store(side, error));
-    Ok(Task {
-        path: RelPath::root(),
-        right_at: RelPath::root(),
-        left: examine(input.left, Side::Left)?,
-        right: examine(input.right, Side::Right)?,
-        inherited: input.filter.root(),
-        chosen: true,
-        hollow: false,
-        anothers: false,
-    })
+    let on_both = (examine(input.left, Side::Left)?, examine(input.right, Side::Right)?);
+    Ok(Task::of(RelPath::root(), on_both, input.filter.root()))
 }
 
 /// One folder to look at: on both sides, or on one.
@@ -190,6 +226,14 @@ struct Task {
     hollow: bool,
     /// It is, or lies in, a folder that is itself the root of another job's side: unfinished files there are that job's.
     anothers: bool,
+}
+
+impl Task {
+    /// A folder that has one spelling everywhere, and takes part.
+    fn of(path: RelPath, (left, right): (Option<Meta>, Option<Meta>), inherited: Inherited) -> Task {
+        let right_at = path.clone();
+        Task { path, right_at, left, right, inherited, chosen: true, hollow: false, anothers: false }
+    }
 }
 
 /// The common stack of folders. A worker that finds it empty waits, because another may still add to it.
@@ -323,6 +367,16 @@ impl<'a> Visit<'a> {
         found: &'a mut Found,
         task: Task,
     ) -> Result<Vec<Task>, ScanError> {
+        let (inherited, hollow) = (task.inherited, task.hollow);
+        let mut visit = Visit::new(input, &progress.stop, found, task);
+        let entries = if hollow { None } else { visit.read(inherited, progress)? };
+        if let Some((left, right)) = entries {
+            visit.decide_all(left, right, inherited);
+        }
+        Ok(visit.finish())
+    }
+
+    fn new(input: &'a ScanInput<'a>, stop: &'a AtomicBool, found: &'a mut Found, task: Task) -> Visit<'a> {
         let fate = match (&task.left, &task.right) {
             (Some(_), None) => Fate::Make,
             (None, Some(_)) => Fate::Remove,
@@ -337,9 +391,9 @@ impl<'a> Visit<'a> {
             actions: Vec::new(),
         };
         let visited = Visited { plan, chosen: task.chosen, stays: false, touched: false };
-        let mut visit = Visit {
+        Visit {
             input,
-            stop: &progress.stop,
+            stop,
             found,
             visited,
             below: Vec::new(),
@@ -348,144 +402,81 @@ impl<'a> Visit<'a> {
             anothers: task.anothers,
             right_at: task.right_at,
             right_names: HashMap::new(),
-        };
-        let entries = if task.hollow { None } else { visit.read(task.inherited, progress)? };
-        if let Some((left, right)) = entries {
-            visit.decide_all(left, right, task.inherited);
         }
-        Ok(visit.finish())
     }
 
-    /// Lists the side or sides that have the folder; `None` when it has to be left alone.
+    /// Looks at the side or sides that have the folder; `None` when it has to be left alone.
     fn read(
         &mut self,
         inherited: Inherited,
         progress: &ScanProgress,
     ) -> Result<Option<BothSides>, ScanError> {
-        let left = match self.list(Side::Left)? {
-            Listed::Entries(listing) => listing,
-            Listed::Failed(_) => return Ok(None),
+        let plan = &self.visited.plan;
+        let spot = Spot {
+            path: &plan.path,
+            now_at: [&plan.path, &self.right_at],
+            there: [plan.left.is_some(), plan.right.is_some()],
+            anothers: [false, self.anothers],
+            inherited,
         };
-        let right = match self.list(Side::Right)? {
-            Listed::Entries(listing) => listing,
-            Listed::Failed(_) => return Ok(None),
-        };
-        progress.folders.fetch_add(1, Ordering::Relaxed);
-        progress.entries.fetch_add((left.entries.len() + right.entries.len()) as u64, Ordering::Relaxed);
-        let right_incomplete = self.note_unknown(Side::Right, &right, inherited);
-        self.left_incomplete = self.note_unknown(Side::Left, &left, inherited);
-        if right_incomplete {
-            // Without knowing what is there, nothing can be put there.
+        let looked = self.input.pair().look(&spot, progress, &mut self.found.plan.problems)?;
+        let Some(Looked { halves: [left, right], unknown, anothers }) = looked else {
             self.visited.stays = true;
             return Ok(None);
-        }
-        Ok(Some((
-            self.judge_all(Side::Left, left.entries, inherited),
-            self.judge_all(Side::Right, right.entries, inherited),
-        )))
-    }
-
-    fn list(&mut self, side: Side) -> Result<Listed, ScanError> {
-        let plan = &self.visited.plan;
-        let (present, store, at) = match side {
-            Side::Left => (plan.left.is_some(), self.input.left, &plan.path),
-            Side::Right => (plan.right.is_some(), self.input.right, &self.right_at),
         };
-        if !present {
-            return Ok(Listed::Entries(Listing::default()));
+        self.visited.stays |= left.incomplete || right.incomplete || !unknown.is_empty();
+        (self.unknown, self.left_incomplete, self.anothers) = (unknown, left.incomplete, anothers[1]);
+        if right.incomplete {
+            // Without knowing what is there, nothing can be put there.
+            return Ok(None);
         }
-        let listed = list(store, side, at)?;
-        if let Listed::Failed(problem) = &listed {
-            self.problem(problem.clone());
-            self.visited.stays = true;
-        }
-        Ok(listed)
+        self.found.plan.filtered += left.filtered;
+        self.found.plan.leftovers.extend(right.leftovers);
+        Ok(Some((left.entries, right.entries)))
     }
 
-    /// Takes note of what a listing could not examine; true when it is not even complete in names.
-    fn note_unknown(&mut self, side: Side, listing: &Listing, inherited: Inherited) -> bool {
-        let mut incomplete = false;
-        for unknown in &listing.unknown {
-            let left_out = unknown.name.as_ref().is_some_and(|name| {
-                self.input.filter.leaves_out_unseen(&self.visited.plan.path, name, inherited)
-            });
-            if !left_out {
-                self.problem(Problem::from_error(side, &unknown.error));
-            }
-            self.visited.stays = true;
-            match &unknown.name {
-                Some(name) => {
-                    self.unknown.insert(name.clone());
-                }
-                None => incomplete = true,
-            }
+    fn decide_all(&mut self, left: Vec<Judged>, mut right: Vec<Judged>, inherited: Inherited) {
+        let folding = self.input.right.capabilities().folding;
+        let spellings = Spellings::of(folding, &left, &right, &[]);
+        for names in &spellings.clashes {
+            self.refuse_clash(names);
         }
-        incomplete
-    }
-
-    /// Sorts by name and drops what does not take part.
-    fn judge_all(&mut self, side: Side, mut entries: Vec<Entry>, inherited: Inherited) -> Vec<Judged> {
-        entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
-        let mut judged = Vec::with_capacity(entries.len());
-        let folder = if side == Side::Left { &self.visited.plan.path } else { &self.right_at };
-        let root_of_another = is_root_of_another(self.input.store(side), folder, &entries);
-        self.anothers |= root_of_another && side == Side::Right;
-        for Entry { name, meta } in entries {
-            if side == Side::Right && name.is_part() {
-                if meta.is_folder() {
-                    // Nothing that a run has left: it stays, as what is left out does.
-                    judged.push(Judged { name, meta, verdict: None });
-                } else if !self.anothers {
-                    let path = self.right_at.join(&name);
-                    self.found.plan.leftovers.push((path, meta));
-                }
-                continue;
-            }
-            if root_of_another && name.as_bytes() == RESERVED_NAME {
-                judged.push(Judged { name, meta, verdict: None });
-                continue;
-            }
-            match self.input.filter.judge(&self.visited.plan.path, &name, &meta, inherited) {
-                Verdict::Out(rule) => {
-                    self.found.plan.filtered += u64::from(side == Side::Left && rule != Rule::Own);
-                    // Whatever has this name on the other side has to be left alone too, so the name is remembered.
-                    judged.push(Judged { name, meta, verdict: None });
-                }
-                verdict => judged.push(Judged { name, meta, verdict: Some(verdict) }),
-            }
-        }
-        judged
-    }
-
-    fn decide_all(&mut self, left: Vec<Judged>, right: Vec<Judged>, inherited: Inherited) {
-        let mut merged = Merged::of(self.input.right.capabilities().folding, &left, right);
-        for others in &merged.clashes {
-            self.refuse_clash(others);
-        }
+        let respelled = spellings.given.iter().map(|given| (&given.to, &given.from));
+        let unlike = spellings.unlike.iter().map(|(ours, theirs)| (ours, theirs));
         self.right_names =
-            merged.respelled.iter().map(|(name, other)| (name.clone(), other.name.clone())).collect();
-        let mut right = std::mem::take(&mut merged.right).into_iter().peekable();
-        for item in left {
-            while let Some(extra) = right.next_if(|other| other.name < item.name) {
-                self.right_only(extra);
+            respelled.clone().chain(unlike).map(|(ours, theirs)| (ours.clone(), theirs.clone())).collect();
+        for (name, was) in respelled {
+            if let Ok(found) = right.binary_search_by(|other| other.name.cmp(was)) {
+                self.respell(name, &right[found]);
             }
-            let counterpart = right.next_if(|other| other.name == item.name);
-            if merged.is_clash(&item.name) {
+        }
+        self.spell_as_here(&mut right);
+        for Met { left, right, .. } in merge(left, right, Vec::new()) {
+            let name = left.as_ref().or(right.as_ref()).map(|found| &found.name);
+            if name.is_some_and(|name| spellings.clash(name)) {
                 continue;
             }
-            let spelled = merged.respelled.remove(&item.name);
-            if let Some(other) =
-                spelled.as_ref().filter(|other| other.meta.is_folder() == item.meta.is_folder())
-            {
-                self.respell(&item.name, other);
+            match (left, right) {
+                (Some(item), counterpart) => self.on_left(item, counterpart, inherited),
+                (None, Some(extra)) => self.right_only(extra),
+                (None, None) => {}
             }
-            let counterpart =
-                counterpart.or(spelled.map(|other| Judged { name: item.name.clone(), ..other }));
-            self.on_left(item, counterpart, inherited);
         }
-        for extra in right {
-            self.right_only(extra);
+    }
+
+    /// Gives what is at the right the names that it has here.
+    fn spell_as_here(&self, right: &mut [Judged]) {
+        if self.right_names.is_empty() {
+            return;
         }
+        let here: HashMap<&Name, &Name> =
+            self.right_names.iter().map(|(ours, theirs)| (theirs, ours)).collect();
+        for other in right.iter_mut() {
+            if let Some(name) = here.get(&other.name) {
+                other.name = (*name).clone();
+            }
+        }
+        right.sort_unstable_by(|a, b| a.name.cmp(&b.name));
     }
 
     /// Gives what stands there the spelling that its name has here.
@@ -574,14 +565,19 @@ impl<'a> Visit<'a> {
         pseudo.then_some(LeaveReason::PseudoFileSystem)
     }
 
-    fn item_on_left(&mut self, name: Name, left: Meta, right: Option<Meta>, inherited: Inherited) {
-        let decision = match decide(&self.input.rules, Some(&left), right.as_ref()) {
+    /// What is done about a file or link of the left.
+    fn item_decision(&mut self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
+        match decide(&self.input.rules, Some(left), right) {
             // Alone on the left, but on the right a second name of something: it has to become a file of its own.
-            Decision::Same if self.is_parted(&left, right.as_ref()) => Decision::Update,
-            Decision::Unsure => self.by_content(&name, &left, right.as_ref()),
-            Decision::Same => self.unless_rotten(&name, &left, right.as_ref()),
+            Decision::Same if self.is_parted(left, right) => Decision::Update,
+            Decision::Unsure => self.by_content(name, left, right),
+            Decision::Same => self.unless_rotten(name, left, right),
             decision => decision,
-        };
+        }
+    }
+
+    fn item_on_left(&mut self, name: Name, left: Meta, right: Option<Meta>, inherited: Inherited) {
+        let decision = self.item_decision(&name, &left, right.as_ref());
         self.note_names(&name, &left, right.as_ref(), decision);
         match (decision, right) {
             (Decision::Same, right) => {
@@ -795,34 +791,6 @@ impl<'a> Visit<'a> {
     }
 }
 
-/// Whether a folder below the root is itself the root of another job's side: it has a folder of Reedhook's own with something in it.
-/// That belongs to the other job, whatever this one does with the rest.
-pub(crate) fn is_root_of_another(store: &dyn Store, folder: &RelPath, entries: &[Entry]) -> bool {
-    const OWN: [&[u8]; 6] = [b"identity", b"lock", b"busy", b"kept", b"owners", b"last"];
-    let own = |entry: &&Entry| entry.name.as_bytes() == RESERVED_NAME && entry.meta.is_folder();
-    let Some(own) = entries.iter().find(own).filter(|_| !folder.is_root()) else { return false };
-    let listing = store.list(&folder.join(&own.name));
-    listing.is_ok_and(|inside| inside.entries.iter().any(|entry| OWN.contains(&entry.name.as_bytes())))
-}
-
-enum Listed {
-    Entries(Listing),
-    Failed(Problem),
-}
-
-/// Lists a folder at a side. A root that cannot be listed, or a lost store, ends the scan; any other folder is a problem.
-fn list(store: &dyn Store, side: Side, folder: &RelPath) -> Result<Listed, ScanError> {
-    match store.list(folder) {
-        Ok(listing) => Ok(Listed::Entries(listing)),
-        Err(error) if error.kind == FaultKind::Lost || folder.is_root() => Err(ScanError::Store(side, error)),
-        // An error of the medium, and its root cannot be read either: the drive has been pulled out.
-        Err(error) if error.kind == FaultKind::Io && store.list(&RelPath::root()).is_err() => {
-            Err(ScanError::Store(side, StoreError { kind: FaultKind::Lost, ..error }))
-        }
-        Err(error) => Ok(Listed::Failed(Problem::from_error(side, &error))),
-    }
-}
-
 /// Whether entries of this kind are lost in a store altogether. That is said once for the store, and no problem of each.
 fn is_lost(can: &Capabilities, meta: &Meta) -> bool {
     meta.kind == EntryKind::Link && !can.links
@@ -865,62 +833,4 @@ pub fn clash_words(names: &[Name]) -> Option<(Name, String)> {
     let others = others.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(" and ");
     let message = format!("\"{first}\" and {others} would be one name there, so none of them is touched");
     Some((first.clone(), message))
-}
-
-/// The names of a folder as a destination has them that takes some of them for one.
-#[derive(Default)]
-struct Merged {
-    /// What is there, without what has its counterpart under another spelling.
-    right: Vec<Judged>,
-    /// What is there under another spelling, by the name that it has here.
-    respelled: HashMap<Name, Judged>,
-    /// Names here that would be one there.
-    clashes: Vec<Vec<Name>>,
-}
-
-impl Merged {
-    fn of(folding: Folding, left: &[Judged], right: Vec<Judged>) -> Merged {
-        let mut merged = Merged::default();
-        if !folding.is_any() {
-            return Merged { right, ..merged };
-        }
-        let mut names: HashMap<Vec<u8>, Vec<&Name>> = HashMap::new();
-        for item in left.iter().filter(|item| item.verdict.is_some()) {
-            names.entry(folding.key(&item.name)).or_default().push(&item.name);
-        }
-        let here: HashSet<&Name> = left.iter().map(|item| &item.name).collect();
-        for mut other in right {
-            match names.get(&folding.key(&other.name)).map(Vec::as_slice) {
-                Some([one])
-                    if *one != &other.name && !here.contains(&other.name) && other.verdict.is_some() =>
-                {
-                    merged.respelled.insert((*one).clone(), other);
-                }
-                // It may be either of them.
-                Some([_, _, ..]) => {
-                    other.verdict = None;
-                    merged.right.push(other);
-                }
-                _ => merged.right.push(other),
-            }
-        }
-        let several = names.into_values().filter(|names| names.len() > 1);
-        merged.clashes = several.map(|names| names.into_iter().cloned().collect()).collect();
-        merged.clashes.sort();
-        merged
-    }
-
-    fn is_clash(&self, name: &Name) -> bool {
-        self.clashes.iter().any(|names| names.contains(name))
-    }
-}
-
-/// What a folder holds on the left and on the right, sorted by name.
-type BothSides = (Vec<Judged>, Vec<Judged>);
-
-/// An entry with what the filter says; `None` when it is out.
-struct Judged {
-    name: Name,
-    meta: Meta,
-    verdict: Option<Verdict>,
 }

@@ -7,22 +7,19 @@
 mod proof;
 mod settle;
 
-use std::collections::{BTreeSet, HashMap, HashSet};
-use std::iter::Peekable;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::collections::HashSet;
+use std::sync::atomic::AtomicBool;
 
-use super::{
-    Judged, Listed, Moves, Rot, ScanError, ScanProgress, clash_words, is_lost, is_root_of_another,
-    refusal_of, visit_all,
-};
+use super::pair::{BothSides, Judged, Looked, Met, Pair, Respelling, Spellings, Spot, at, merge};
+use super::{Moves, Rot, ScanError, ScanProgress, clash_words, is_lost, refusal_of, visit_all};
 use crate::baseline::Removing;
 use crate::compare::Comparison;
 use crate::content::Hash;
 use crate::entry::{Entry, EntryKind, Meta, Side, Stamp};
-use crate::filter::{Filter, Inherited, Rule, Verdict as Taken};
+use crate::filter::{Filter, Inherited, Verdict as Taken};
 use crate::job::{Preserve, Removals};
 use crate::memory::MemoryError;
-use crate::path::{Name, RESERVED_NAME, RelPath};
+use crate::path::{Name, RelPath};
 use crate::plan::one_way::LeaveReason;
 use crate::plan::two_way::{
     Known, Policies, Remembered, Settled, State, Verdict, beside_name, common_metadata, settle,
@@ -30,7 +27,7 @@ use crate::plan::two_way::{
 use crate::plan::{Action, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::run::Mark;
-use crate::store::{FaultKind, Folding, Listing, Result, Store};
+use crate::store::{FaultKind, Folding, Result, Store};
 
 /// Tells what is remembered of a folder.
 pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Remembered, MemoryError> + Sync);
@@ -69,11 +66,12 @@ pub struct TwoWayInput<'a> {
 }
 
 impl<'a> TwoWayInput<'a> {
+    fn pair(&self) -> Pair<'a> {
+        Pair { left: self.left, right: self.right, filter: self.filter, changes: [true, true] }
+    }
+
     fn store(&self, side: Side) -> &'a dyn Store {
-        match side {
-            Side::Left => self.left,
-            Side::Right => self.right,
-        }
+        self.pair().store(side)
     }
 }
 
@@ -245,10 +243,6 @@ struct Found {
     folders: u64,
 }
 
-fn at(side: Side) -> usize {
-    usize::from(side == Side::Right)
-}
-
 struct Visit<'a> {
     input: &'a TwoWayInput<'a>,
     stop: &'a AtomicBool,
@@ -281,14 +275,6 @@ struct Visit<'a> {
     now_at: [RelPath; 2],
     /// At each side: whether the folder is, or lies in, the root of another job's side.
     anothers: [bool; 2],
-}
-
-/// A name with what both sides and the memory have of it.
-struct Trio {
-    name: Name,
-    left: Option<Judged>,
-    right: Option<Judged>,
-    known: Option<Known>,
 }
 
 impl<'a> Visit<'a> {
@@ -358,92 +344,59 @@ impl<'a> Visit<'a> {
             self.found.news.push(FolderNews { folder, known: Vec::new(), looked: None, open: Vec::new() });
             self.changed = true;
         }
-        let listed = (self.list(Side::Left, inherited)?, self.list(Side::Right, inherited)?);
-        let (Some(left), Some(right)) = listed else {
+        let Some((left, right)) = self.read(inherited, progress)? else {
             // Of a folder that cannot be listed nothing is known: both sides of it are left alone.
             self.visited.remains = [true; 2];
             return Ok(());
         };
-        progress.folders.fetch_add(1, Ordering::Relaxed);
-        progress.entries.fetch_add((left.len() + right.len()) as u64, Ordering::Relaxed);
-        self.found.folders += 1;
-        let left = self.judge_all(Side::Left, left, inherited);
-        let right = self.judge_all(Side::Right, right, inherited);
         let (left, right, known) = self.unify(left, right, known);
-        for trio in merge(left, right, known) {
-            self.name(trio, inherited)?;
+        for met in merge(left, right, known) {
+            self.name(met, inherited)?;
         }
         Ok(())
     }
 
-    /// The entries at a side; `None` when they are not all known.
-    fn list(&mut self, side: Side, inherited: Inherited) -> Result<Option<Vec<Entry>>, ScanError> {
-        let present = if side == Side::Left { &self.visited.left } else { &self.visited.right };
-        if present.is_none() {
-            return Ok(Some(Vec::new()));
-        }
-        let listing: Listing = match super::list(self.input.store(side), side, &self.now_at[at(side)])? {
-            Listed::Entries(listing) => listing,
-            Listed::Failed(problem) => {
-                self.found.problems.push(problem);
-                return Ok(None);
-            }
+    /// What both sides hold; `None` when that is not all known.
+    fn read(
+        &mut self,
+        inherited: Inherited,
+        progress: &ScanProgress,
+    ) -> Result<Option<BothSides>, ScanError> {
+        let [left, right] = &self.now_at;
+        let spot = Spot {
+            path: &self.visited.path,
+            now_at: [left, right],
+            there: [self.visited.left.is_some(), self.visited.right.is_some()],
+            anothers: self.anothers,
+            inherited,
         };
-        let mut complete = true;
-        for unknown in listing.unknown {
-            let left_out = unknown
-                .name
-                .as_ref()
-                .is_some_and(|name| self.input.filter.leaves_out_unseen(&self.visited.path, name, inherited));
-            if !left_out {
-                self.found.problems.push(Problem::from_error(side, &unknown.error));
-            }
-            match unknown.name {
-                Some(name) => {
-                    self.unknown.insert(name);
-                }
-                None => complete = false,
-            }
+        let looked = self.input.pair().look(&spot, progress, &mut self.found.problems)?;
+        let Some(Looked { halves: [left, right], unknown, anothers }) = looked else { return Ok(None) };
+        (self.unknown, self.anothers) = (unknown, anothers);
+        if left.incomplete || right.incomplete {
+            return Ok(None);
         }
-        Ok(complete.then_some(listing.entries))
-    }
-
-    fn judge_all(&mut self, side: Side, mut entries: Vec<Entry>, inherited: Inherited) -> Vec<Judged> {
-        entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
-        let mut judged = Vec::with_capacity(entries.len());
-        let root_of_another = is_root_of_another(self.input.store(side), &self.now_at[at(side)], &entries);
-        self.anothers[at(side)] |= root_of_another;
-        for Entry { name, meta } in entries {
-            if root_of_another && name.as_bytes() == RESERVED_NAME {
-                judged.push(Judged { name, meta, verdict: None });
-                continue;
-            }
-            if name.is_part() {
-                if meta.is_folder() {
-                    // Nothing that a run has left: it stays, as what is left out does.
-                    judged.push(Judged { name, meta, verdict: None });
-                } else if !self.anothers[at(side)] {
-                    self.found.leftovers[at(side)].push((self.now_at[at(side)].join(&name), meta));
-                }
-                continue;
-            }
+        self.found.folders += 1;
+        let mut entries = [Vec::new(), Vec::new()];
+        for (half, side) in [left, right].into_iter().zip([Side::Left, Side::Right]) {
+            self.found.filtered += half.filtered;
+            self.found.leftovers[at(side)].extend(half.leftovers);
             if self.folds() {
-                self.folded[at(side)].insert(self.folding().key(&name));
+                let keys = half.entries.iter().map(|found| self.folding().key(&found.name));
+                self.folded[at(side)] = keys.collect();
             }
-            let verdict = match self.input.filter.judge(&self.visited.path, &name, &meta, inherited) {
-                Taken::Out(rule) => {
-                    self.found.filtered += u64::from(rule != Rule::Own);
-                    None
-                }
-                verdict => Some(verdict),
-            };
-            judged.push(Judged { name, meta, verdict });
+            entries[at(side)] = half.entries;
         }
-        judged
+        let [left, right] = entries;
+        Ok(Some((left, right)))
     }
 
-    fn name(&mut self, trio: Trio, inherited: Inherited) -> Result<(), ScanError> {
-        let Trio { name, left, right, known } = trio;
+    fn name(&mut self, met: Met, inherited: Inherited) -> Result<(), ScanError> {
+        let Met { left, right, known } = met;
+        let name = left.as_ref().or(right.as_ref()).map(|found| found.name.clone());
+        let Some(name) = name.or_else(|| known.as_ref().map(|known| known.name.clone())) else {
+            return Ok(());
+        };
         let out = |side: &Option<Judged>| side.as_ref().is_some_and(|found| found.verdict.is_none());
         if out(&left) || out(&right) || self.unknown.contains(&name) || self.spellings.clash(&name) {
             self.stays(left.is_some(), right.is_some());
@@ -640,22 +593,15 @@ impl<'a> Visit<'a> {
         };
         let verdict = if inherited.chosen { Taken::In } else { Taken::Through };
         let mode = Mode::Take(winner);
-        let (item_side, item) =
-            if folder_side == Side::Left { (Side::Right, right.clone()) } else { (Side::Left, left.clone()) };
+        let (item_side, item, present) = match folder_side {
+            Side::Left => (Side::Right, right, (Some(left), None)),
+            Side::Right => (Side::Left, left, (None, Some(right))),
+        };
         if winner == folder_side {
             self.act(name.clone(), item_side, Step::Remove { was: item }, role);
-            let present = |side: Side, meta: Meta| (side == folder_side).then_some(meta);
-            self.folder(name, present(Side::Left, left), present(Side::Right, right), known, verdict, mode);
+            self.folder(name, present.0, present.1, known, verdict, mode);
         } else {
-            let present = |side: Side, meta: Meta| (side == folder_side).then_some(meta);
-            self.folder(
-                name.clone(),
-                present(Side::Left, left),
-                present(Side::Right, right),
-                known,
-                verdict,
-                mode,
-            );
+            self.folder(name.clone(), present.0, present.1, known, verdict, mode);
             if !self.cannot_hold(folder_side, &name, &item) {
                 self.act(name, folder_side, Step::Add { from: item }, role);
             }
@@ -729,42 +675,51 @@ impl<'a> Visit<'a> {
             },
             (verdict, ..) => (verdict, role),
         };
-        match (verdict, left, right) {
-            (Verdict::Nothing, ..) => {
+        match verdict {
+            Verdict::Nothing => {
                 self.found.same += 1;
                 self.stays(true, true);
                 let hashed = known.map(|known| known.with_hash(read));
                 self.changed |= read.is_some();
                 self.remembered.extend(hashed);
             }
-            (Verdict::Forget, ..) => self.open_question(name, known),
-            (Verdict::Keep(side), ..) => {
+            Verdict::Forget => self.open_question(name, known),
+            Verdict::Keep(side) => {
                 self.visited.remains[at(side)] = true;
                 self.remembered.extend(known);
             }
-            (Verdict::Carry(Side::Right), Some(from), was) => {
-                self.carry(name, Side::Right, from, was, known, role)
+            Verdict::Adjust | Verdict::Conflict => {
+                // Both come with an entry at either side.
+                let (Some(left), Some(right)) = (left, right) else { return };
+                match verdict {
+                    Verdict::Adjust => self.adjust(name, left, right, known, read),
+                    _ => self.settle_conflict(name, left, right, known),
+                }
             }
-            (Verdict::Carry(Side::Left), was, Some(from)) => {
-                self.carry(name, Side::Left, from, was, known, role)
+            Verdict::Carry(side) | Verdict::Revive(side) | Verdict::Remove(side) => {
+                let (there, here) = if side == Side::Right { (left, right) } else { (right, left) };
+                self.change(name, (verdict, side), (there, here), known, role);
             }
-            (Verdict::Revive(Side::Right), Some(from), _) => {
-                self.carry(name, Side::Right, from, None, known, Role::Revived);
-            }
-            (Verdict::Revive(Side::Left), _, Some(from)) => {
-                self.carry(name, Side::Left, from, None, known, Role::Revived);
-            }
-            (Verdict::Remove(Side::Right), _, Some(was)) => {
-                self.act(name.clone(), Side::Right, Step::Remove { was }, role);
+        }
+    }
+
+    /// Makes a side like the other one: what is at the other side, and what is at this one.
+    fn change(
+        &mut self,
+        name: Name,
+        (verdict, side): (Verdict, Side),
+        (there, here): (Option<Meta>, Option<Meta>),
+        known: Option<Known>,
+        role: Role,
+    ) {
+        match (verdict, there, here) {
+            (Verdict::Carry(_), Some(from), was) => self.carry(name, side, from, was, known, role),
+            (Verdict::Revive(_), Some(from), _) => self.carry(name, side, from, None, known, Role::Revived),
+            (Verdict::Remove(_), _, Some(was)) => {
+                self.act(name.clone(), side, Step::Remove { was }, role);
                 self.open_question(name, known);
             }
-            (Verdict::Remove(Side::Left), Some(was), _) => {
-                self.act(name.clone(), Side::Left, Step::Remove { was }, role);
-                self.open_question(name, known);
-            }
-            (Verdict::Adjust, Some(left), Some(right)) => self.adjust(name, left, right, known, read),
-            (Verdict::Conflict, Some(left), Some(right)) => self.settle_conflict(name, left, right, known),
-            // Every verdict comes with the entries that it is about.
+            // Every verdict comes with the entry that it is about.
             _ => {}
         }
     }
@@ -950,9 +905,9 @@ impl<'a> Visit<'a> {
             return (left, right, known);
         }
         self.spellings = Spellings::of(self.folding(), &left, &right, &known);
-        for names in &self.spellings.clashes.clone() {
+        for names in std::mem::take(&mut self.spellings.clashes) {
             let folds_right = self.input.right.capabilities().folding.is_any();
-            if let Some((first, message)) = clash_words(names) {
+            if let Some((first, message)) = clash_words(&names) {
                 self.refuse(
                     Code::NameClash,
                     if folds_right { Side::Right } else { Side::Left },
@@ -961,7 +916,7 @@ impl<'a> Visit<'a> {
                 );
             }
         }
-        for Respelling { side, from, to, .. } in self.spellings.given.clone() {
+        for Respelling { side, from, to } in std::mem::take(&mut self.spellings.given) {
             let own = if side == Side::Left { &mut left } else { &mut right };
             let Some(found) = own.iter_mut().find(|found| found.name == from) else { continue };
             found.name = to.clone();
@@ -1018,123 +973,8 @@ impl<'a> Visit<'a> {
     }
 }
 
-/// The names of a folder that one of the stores takes for one.
-#[derive(Default)]
-struct Spellings {
-    /// Names that are to be spelled otherwise at a side.
-    given: Vec<Respelling>,
-    /// How what is remembered of a name is called from now on.
-    remembered: HashMap<Name, Name>,
-    /// Names of one side that would be one at the other.
-    clashes: Vec<Vec<Name>>,
-}
-
-#[derive(Clone)]
-struct Respelling {
-    side: Side,
-    from: Name,
-    to: Name,
-}
-
-impl Spellings {
-    fn of(folding: Folding, left: &[Judged], right: &[Judged], known: &[Known]) -> Spellings {
-        #[derive(Default)]
-        struct Group<'a> {
-            left: Vec<&'a Judged>,
-            right: Vec<&'a Judged>,
-            known: Vec<&'a Name>,
-        }
-        let mut groups: HashMap<Vec<u8>, Group<'_>> = HashMap::new();
-        let taking_part = |judged: &&Judged| judged.verdict.is_some();
-        for item in left.iter().filter(taking_part) {
-            groups.entry(folding.key(&item.name)).or_default().left.push(item);
-        }
-        for item in right.iter().filter(taking_part) {
-            groups.entry(folding.key(&item.name)).or_default().right.push(item);
-        }
-        for name in known.iter().map(|known| &known.name) {
-            if let Some(group) = groups.get_mut(&folding.key(name)) {
-                group.known.push(name);
-            }
-        }
-        let mut found = Spellings::default();
-        for group in groups.into_values() {
-            let (ours, theirs) = match (group.left.as_slice(), group.right.as_slice()) {
-                ([ours], [theirs]) => (*ours, *theirs),
-                (ours, theirs) if ours.len() > 1 || theirs.len() > 1 => {
-                    let names = ours.iter().chain(theirs).map(|item| item.name.clone());
-                    found.clashes.push(names.collect::<BTreeSet<_>>().into_iter().collect());
-                    continue;
-                }
-                _ => continue,
-            };
-            let mut name = &ours.name;
-            if ours.name != theirs.name && ours.meta.is_folder() == theirs.meta.is_folder() {
-                let remembers = |name: &Name| group.known.contains(&name);
-                let theirs_is_new = remembers(&ours.name) && !remembers(&theirs.name);
-                let (side, from, to) = match theirs_is_new {
-                    true => (Side::Left, &ours.name, &theirs.name),
-                    false => (Side::Right, &theirs.name, &ours.name),
-                };
-                found.given.push(Respelling { side, from: from.clone(), to: to.clone() });
-                name = to;
-            }
-            if let [one] = group.known.as_slice()
-                && *one != name
-            {
-                found.remembered.insert((*one).clone(), name.clone());
-            }
-        }
-        found.clashes.sort();
-        found
-    }
-
-    fn clash(&self, name: &Name) -> bool {
-        self.clashes.iter().any(|names| names.contains(name))
-    }
-
-    /// The name that something has at a side now.
-    fn now_as<'a>(&'a self, side: Side, name: &'a Name) -> &'a Name {
-        let given = self.given.iter().find(|given| given.side == side && given.to == *name);
-        given.map_or(name, |given| &given.from)
-    }
-
-    /// The name under which a name is remembered.
-    fn remembered_as<'a>(&'a self, name: &'a Name) -> &'a Name {
-        self.remembered.iter().find(|(_, now)| *now == name).map_or(name, |(then, _)| then)
-    }
-}
-
 /// Whether an entry is on another file system than the folder that holds it, at whichever side it is.
 fn above_differs(folder: &Visited, meta: &Meta, device: impl Fn(&Meta) -> Option<u64>) -> bool {
     let here = device(meta);
     here.is_some() && [&folder.left, &folder.right].into_iter().flatten().all(|above| device(above) != here)
-}
-
-/// Puts three sorted lists side by side, name by name.
-fn merge(left: Vec<Judged>, right: Vec<Judged>, known: Vec<Known>) -> impl Iterator<Item = Trio> {
-    let mut left = left.into_iter().peekable();
-    let mut right = right.into_iter().peekable();
-    let mut known = known.into_iter().peekable();
-    fn take<T>(
-        from: &mut Peekable<impl Iterator<Item = T>>,
-        name_of: fn(&T) -> &Name,
-        name: &Name,
-    ) -> Option<T> {
-        from.next_if(|found| name_of(found) == name)
-    }
-    std::iter::from_fn(move || {
-        let names = [
-            left.peek().map(|found| &found.name),
-            right.peek().map(|found| &found.name),
-            known.peek().map(|found| &found.name),
-        ];
-        let name = names.into_iter().flatten().min()?.clone();
-        Some(Trio {
-            left: take(&mut left, |found| &found.name, &name),
-            right: take(&mut right, |found| &found.name, &name),
-            known: take(&mut known, |found| &found.name, &name),
-            name,
-        })
-    })
 }

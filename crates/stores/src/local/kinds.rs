@@ -67,6 +67,29 @@ pub(super) struct Holds {
 /// Seconds since 1970 of 1980-01-01 and of the end of 2107, in UTC: the years that FAT and exFAT have room for.
 pub(super) const DOS_TIMES: (i64, i64) = (315_532_800, 4_354_819_199);
 
+impl Holds {
+    /// All that there is to be held.
+    fn all() -> Holds {
+        Holds {
+            step: Duration::from_nanos(1),
+            modes: true,
+            links: true,
+            link_times: true,
+            holes: true,
+            folding: Folding::NONE,
+            full: true,
+            names: NameRule::BYTES,
+            limits: Limits::default(),
+        }
+    }
+
+    /// Names, content and times.
+    fn plain() -> Holds {
+        let all = Holds::all();
+        Holds { modes: false, links: false, link_times: false, holes: false, full: false, ..all }
+    }
+}
+
 impl Kind {
     /// The kind of what a folder is on, given its `statfs` number.
     pub(super) fn of(magic: u32, folder: &Path) -> Kind {
@@ -98,18 +121,7 @@ impl Kind {
 
     /// What it holds.
     pub(super) fn holds(self) -> Holds {
-        let all = Holds {
-            step: Duration::from_nanos(1),
-            modes: true,
-            links: true,
-            link_times: true,
-            holes: true,
-            folding: Folding::NONE,
-            full: true,
-            names: NameRule::BYTES,
-            limits: Limits::default(),
-        };
-        let plain = Holds { modes: false, links: false, link_times: false, holes: false, full: false, ..all };
+        let (all, plain) = (Holds::all(), Holds::plain());
         let dos = Limits { times: Some(DOS_TIMES), utf16_names: true, ..Limits::default() };
         let until = |last| Holds {
             limits: Limits { times: Some((i64::from(i32::MIN), last)), ..Limits::default() },
