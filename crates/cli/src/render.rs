@@ -41,7 +41,8 @@ pub fn mapping(kind: Kind, ends: &Ends, home: &Home) -> Vec<String> {
             }
             several => {
                 for from in several {
-                    let name = from.path.file_name().unwrap_or_default().to_string_lossy();
+                    let name = from.name().unwrap_or_default();
+                    let name = name.to_string_lossy();
                     let target = format!("{}/{name}", to.written.trim_end_matches('/'));
                     lines.push(format!("What is in {} lands in {target}.", from.short(home)));
                 }

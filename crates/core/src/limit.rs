@@ -174,6 +174,10 @@ impl Read for Throttled {
     }
 }
 
+#[deny(
+    clippy::missing_trait_methods,
+    reason = "what stands before a store forwards everything, or says why not"
+)]
 impl Content for Throttled {
     fn meta(&mut self) -> Result<Meta> {
         self.content.meta()

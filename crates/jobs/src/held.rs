@@ -4,7 +4,7 @@
 //! people have agreed to it and with the place reserved; where something else is found than the type says, it looks at both sides
 //! again before it decides.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use reedhook_core::job::{Kind, OddNames, Preserve};
@@ -94,18 +94,18 @@ pub fn at_server(store: Remote, manner: Manner) -> Arc<dyn Store> {
     spelled_if_asked(Box::new(store), manner)
 }
 
-/// The places that a run of a job writes into.
-fn written_to(round: &Round) -> impl Iterator<Item = &Located> {
+/// The places of this machine that a run of a job writes into, and the folders that they are.
+fn written_to(round: &Round) -> impl Iterator<Item = (&Located, PathBuf)> {
     let both = round.job.rules.kind == Kind::TwoWay;
     let from = round.ends.from.iter().filter(move |_| both);
-    from.chain(&round.ends.to).filter(|place| place.remote.is_none() && place.absent.is_none())
+    from.chain(&round.ends.to).filter_map(|place| Some((place, place.resolved()?)))
 }
 
 /// What a preview says of places where nothing was tried yet.
 pub fn untried(round: &Round, home: &Home) -> Vec<String> {
-    let untried = written_to(round).filter(|place| found(&place.resolved(), home).is_none());
-    let sentence = |place: &Located| {
-        let kind = drives::type_in_words(&place.resolved())?;
+    let untried = written_to(round).filter(|(_, folder)| found(folder, home).is_none());
+    let sentence = |(place, folder): (&Located, PathBuf)| {
+        let kind = drives::type_in_words(&folder)?;
         let shown = place.short(home);
         Some(format!(
             "what {shown} holds was not tried yet: this goes by its type, {kind}; the first run finds out"
@@ -118,24 +118,25 @@ pub fn untried(round: &Round, home: &Home) -> Vec<String> {
 /// was assumed, so that the plan has to be made again.
 pub fn try_places(desk: &Desk, round: &Round) -> Outcome<bool> {
     let mut news = false;
-    for place in written_to(round) {
-        if found(&place.resolved(), &desk.home).is_none() {
+    for (place, folder) in written_to(round) {
+        if found(&folder, &desk.home).is_none() {
             let to_be_made = |leg: &Leg| leg.to_be_made && leg.to.written == place.written;
             if round.legs.iter().any(to_be_made) && round.is_still_where_it_was(desk) {
                 places::make_destination(desk, place, Manner::of(&round.job))?;
             }
-            news |= try_place(desk, place, round)?;
+            // What had to be made is there only now.
+            let folder = place.resolved().unwrap_or(folder);
+            news |= try_place(desk, &folder, round)?;
         }
     }
     Ok(news)
 }
 
-fn try_place(desk: &Desk, place: &Located, round: &Round) -> Outcome<bool> {
-    let folder = place.resolved();
+fn try_place(desk: &Desk, folder: &Path, round: &Round) -> Outcome<bool> {
     let full = round.job.rules.preserve == Preserve::Full;
-    let Some(footing) = drives::footing_of(&folder) else { return Ok(false) };
+    let Some(footing) = drives::footing_of(folder) else { return Ok(false) };
     // Where it cannot be tried, the run goes by the type, and says itself what it cannot do.
-    let Ok(store) = LocalStore::open_knowing(&folder, full, None) else { return Ok(false) };
+    let Ok(store) = LocalStore::open_knowing(folder, full, None) else { return Ok(false) };
     // A drive that has gone since leaves its mount point behind, and nothing is written there. What is open already is the right one.
     if !round.is_still_where_it_was(desk) {
         return Ok(false);
@@ -144,6 +145,6 @@ fn try_place(desk: &Desk, place: &Located, round: &Round) -> Outcome<bool> {
     let Ok(found) = store.try_out() else { return Ok(false) };
     let text = serde_json::to_string(&found).unwrap_or_default();
     desk.home.record()?.set_held(&footing, &text, desk.now_ms())?;
-    let Ok(known) = LocalStore::open_knowing(&folder, full, Some(&found)) else { return Ok(true) };
+    let Ok(known) = LocalStore::open_knowing(folder, full, Some(&found)) else { return Ok(true) };
     Ok(known.capabilities() != store.capabilities())
 }

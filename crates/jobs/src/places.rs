@@ -1,6 +1,7 @@
 //! Places as people write them (`~/counts`, `@field-drive/counts`) and the stores behind them.
 
 use std::collections::BTreeMap;
+use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
@@ -129,90 +130,145 @@ impl Settings {
     }
 }
 
-/// A place as written, and the folder it means.
+/// A place as written, and what it means now.
 #[derive(Debug, Clone)]
 pub struct Located {
     /// As written in the job.
     pub written: String,
-    /// The folder.
-    pub path: PathBuf,
-    /// The folder of the named store that it is in, if any.
-    pub store_root: Option<PathBuf>,
-    /// Why it cannot be reached, when its drive is not there.
-    pub absent: Option<String>,
-    /// The server it is at; then the path is that part of the address, and means nothing on this machine.
-    pub remote: Option<Reach>,
+    /// What it means now.
+    pub means: Means,
+}
+
+/// What a place means now.
+#[derive(Debug, Clone)]
+pub enum Means {
+    /// A folder of this machine.
+    Folder {
+        /// The folder.
+        path: PathBuf,
+        /// The folder of the named store that it is in, if any.
+        store_root: Option<PathBuf>,
+    },
+    /// A folder on a drive that is not there, and why.
+    Absent(String),
+    /// A folder at a server.
+    Server(Box<Reach>),
 }
 
 impl Located {
-    /// For people: as written, with the folder behind it where that says more.
-    pub fn shown(&self, home: &Home) -> String {
-        if let Some(reach) = &self.remote {
-            let address = reach.address.shown();
-            if self.written.starts_with('@') { format!("{} ({address})", self.written) } else { address }
-        } else if self.absent.is_some() {
-            self.written.clone()
-        } else if self.written.starts_with('@') {
-            format!("{} ({})", self.written, home.shorten(&self.path))
-        } else {
-            home.shorten(&self.path)
-        }
-    }
-
-    /// For people, in short: a named store's name is enough.
-    pub fn short(&self, home: &Home) -> String {
-        if let Some(reach) = self.remote.as_ref().filter(|_| !self.written.starts_with('@')) {
-            return reach.address.shown();
-        }
-        if self.written.starts_with('@') { self.written.clone() } else { home.shorten(&self.path) }
-    }
-
-    /// Where it is: with links resolved as far as it exists, and on its file system, where bind mounts are no disguise.
-    pub fn places(&self) -> Vec<Place> {
-        if let Some(reach) = &self.remote {
-            return vec![Place::Elsewhere(reach.place())];
-        }
-        let resolved = resolve(&self.path);
-        let on_device = drives::on_device(&resolved);
-        [Some(resolved), on_device].into_iter().flatten().map(Place::Local).collect()
-    }
-}
-
-impl Located {
-    /// The folder with links resolved, as far as it exists.
-    pub fn resolved(&self) -> PathBuf {
-        resolve(&self.path)
-    }
-
-    /// Whether its own folder is there now; of a place at a server nothing is known without a connection.
-    pub fn is_there(&self) -> bool {
-        self.remote.is_none() && self.absent.is_none() && self.path.is_dir()
-    }
-
-    /// The folder or address that it means now, as text.
-    pub fn location(&self) -> String {
-        match &self.remote {
-            Some(reach) => reach.place(),
-            None => self.path.display().to_string(),
-        }
+    fn new(written: &str, means: Means) -> Located {
+        Located { written: written.to_owned(), means }
     }
 
     /// A folder of this machine.
     pub fn local(written: String, path: PathBuf) -> Located {
-        Located { written, path, store_root: None, absent: None, remote: None }
+        Located { written, means: Means::Folder { path, store_root: None } }
+    }
+
+    /// The folder, where it is one of this machine.
+    pub fn folder(&self) -> Option<&Path> {
+        match &self.means {
+            Means::Folder { path, .. } => Some(path),
+            Means::Absent(_) | Means::Server(_) => None,
+        }
+    }
+
+    /// Why it cannot be reached, where its drive is not there.
+    pub fn absent(&self) -> Option<&str> {
+        match &self.means {
+            Means::Absent(why) => Some(why),
+            Means::Folder { .. } | Means::Server(_) => None,
+        }
+    }
+
+    /// What it takes to reach it, where it is at a server.
+    pub fn server(&self) -> Option<&Reach> {
+        match &self.means {
+            Means::Server(reach) => Some(reach),
+            Means::Folder { .. } | Means::Absent(_) => None,
+        }
+    }
+
+    /// Its path, wherever that leads: for the names in it only.
+    fn names(&self) -> PathBuf {
+        match &self.means {
+            Means::Folder { path, .. } => path.clone(),
+            Means::Absent(_) => PathBuf::from(self.written.trim_start_matches('@')),
+            Means::Server(reach) => reach.path(),
+        }
+    }
+
+    /// Its own name, the last of its path.
+    pub fn name(&self) -> Option<OsString> {
+        self.names().file_name().map(OsStr::to_owned)
+    }
+
+    /// The name of the folder that it is in.
+    pub fn name_above(&self) -> Option<OsString> {
+        self.names().parent()?.file_name().map(OsStr::to_owned)
+    }
+
+    /// For people: as written, with the folder behind it where that says more.
+    pub fn shown(&self, home: &Home) -> String {
+        let named = self.written.starts_with('@');
+        let behind = match &self.means {
+            Means::Absent(_) => return self.written.clone(),
+            Means::Server(reach) => reach.address.shown(),
+            Means::Folder { path, .. } => home.shorten(path),
+        };
+        if named { format!("{} ({behind})", self.written) } else { behind }
+    }
+
+    /// For people, in short: a named store's name is enough.
+    pub fn short(&self, home: &Home) -> String {
+        if self.written.starts_with('@') { self.written.clone() } else { self.shown(home) }
+    }
+
+    /// Where it is: with links resolved as far as it exists, and on its file system, where bind mounts are no disguise.
+    pub fn places(&self) -> Vec<Place> {
+        match &self.means {
+            Means::Server(reach) => vec![Place::Elsewhere(reach.place())],
+            Means::Absent(_) => vec![Place::Elsewhere(self.written.clone())],
+            Means::Folder { path, .. } => {
+                let resolved = resolve(path);
+                let on_device = drives::on_device(&resolved);
+                [Some(resolved), on_device].into_iter().flatten().map(Place::Local).collect()
+            }
+        }
+    }
+
+    /// The folder with links resolved, as far as it exists.
+    pub fn resolved(&self) -> Option<PathBuf> {
+        self.folder().map(resolve)
+    }
+
+    /// Whether its own folder is there now; of a place at a server nothing is known without a connection.
+    pub fn is_there(&self) -> bool {
+        self.folder().is_some_and(Path::is_dir)
+    }
+
+    /// The folder or address that it means now, as text.
+    pub fn location(&self) -> String {
+        match &self.means {
+            Means::Server(reach) => reach.place(),
+            Means::Folder { path, .. } => path.display().to_string(),
+            Means::Absent(_) => self.written.clone(),
+        }
     }
 
     /// Where something below it is, for people.
     pub fn below(&self, home: &Home, text: &str) -> String {
-        match &self.remote {
-            Some(reach) => format!("{}/{text}", reach.address.shown().trim_end_matches('/')),
-            None => format!("{}/{text}", home.shorten(&self.path)),
-        }
+        let folder = match &self.means {
+            Means::Server(reach) => reach.address.shown(),
+            Means::Folder { path, .. } => home.shorten(path),
+            Means::Absent(_) => self.written.clone(),
+        };
+        format!("{}/{text}", folder.trim_end_matches('/'))
     }
 
     /// Whether it is there now, as far as can be told without a connection: a place at a server counts as there.
     pub fn seems_there(&self) -> bool {
-        self.remote.is_some() || self.path.is_dir()
+        self.server().is_some() || self.is_there()
     }
 }
 
@@ -233,44 +289,23 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
     if let Some(named) = written.strip_prefix('@') {
         let (name, below) = named.split_once('/').unwrap_or((named, ""));
         let entry = settings.store(name)?;
-        if reach::is_address(&entry.location) {
-            let reach = Reach::of_entry(name, entry, below.trim_matches('/'))?;
-            let path = reach.path();
-            return Ok(Located {
-                written: written.to_owned(),
-                path,
-                store_root: None,
-                absent: None,
-                remote: Some(reach),
-            });
-        }
-        let (root, absent) = match entry.root(home) {
-            Ok(root) => (root, None),
-            // A place that nothing has, so that it counts as missing everywhere.
-            Err(why) => (Path::new("/dev/null").join(written.trim_start_matches('@')), Some(why)),
-        };
         let below = below.trim_matches('/');
+        if reach::is_address(&entry.location) {
+            return Ok(Located::new(written, Means::Server(Box::new(Reach::of_entry(name, entry, below)?))));
+        }
         RelPath::new(below.as_bytes())
             .map_err(|error| Failure::usage(format!("\"{written}\": the part after the store {error}")))?;
-        let path = if below.is_empty() { root.clone() } else { root.join(below) };
-        return Ok(Located {
-            written: written.to_owned(),
-            path,
-            store_root: Some(root),
-            absent,
-            remote: None,
-        });
+        let means = match entry.root(home) {
+            Err(why) => Means::Absent(why),
+            Ok(root) => {
+                let path = if below.is_empty() { root.clone() } else { root.join(below) };
+                Means::Folder { path, store_root: Some(root) }
+            }
+        };
+        return Ok(Located::new(written, means));
     }
     if reach::is_address(written) {
-        let reach = Reach::of_address(written)?;
-        let path = reach.path();
-        return Ok(Located {
-            written: written.to_owned(),
-            path,
-            store_root: None,
-            absent: None,
-            remote: Some(reach),
-        });
+        return Ok(Located::new(written, Means::Server(Box::new(Reach::of_address(written)?))));
     }
     let path = std::path::absolute(home.expand(written))
         .map_err(|error| Failure::usage(format!("\"{written}\": {error}")))?;
@@ -282,11 +317,11 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
 /// A place as it should be written into a job: absolute, with the user's own folder as `~`.
 pub fn written_for_keeping(home: &Home, settings: &Settings, typed: &str) -> Outcome<String> {
     let located = locate(home, settings, typed)?;
-    if typed.starts_with('@') || located.remote.is_some() {
+    let Some(path) = located.folder().filter(|_| !typed.starts_with('@')) else {
         return Ok(typed.trim_end_matches('/').to_owned());
-    }
-    let text = home.shorten(&located.path);
-    if home.expand(&text) != located.path {
+    };
+    let text = home.shorten(path);
+    if home.expand(&text) != path {
         return Err(Failure::usage(format!(
             "{}: the path is not UTF-8 and cannot be written into a job",
             text
@@ -335,9 +370,10 @@ impl Ends {
         }
         let mut names: Vec<Name> = Vec::new();
         for located in &self.from {
-            let bytes = located.path.file_name().map(std::ffi::OsStr::as_encoded_bytes).unwrap_or_default();
-            let name = Name::new(bytes).map_err(|_| {
-                Failure::usage(format!("{} has no name of its own to land under", located.path.display()))
+            let name = located.name().unwrap_or_default();
+            let name = Name::new(name.as_encoded_bytes()).map_err(|_| {
+                let place = located.location();
+                Failure::usage(format!("{place} has no name of its own to land under"))
             })?;
             if names.contains(&name) {
                 return Err(Failure::usage(format!("two sources would land in the same folder \"{name}\""))
@@ -351,31 +387,22 @@ impl Ends {
 
 /// Opens a source, or a side of a two-way job; `word` is what it is called.
 pub fn open_source(desk: &Desk, located: &Located, manner: Manner, word: &str) -> Outcome<Arc<dyn Store>> {
-    refuse_absent_drive(located)?;
-    if let Some(reach) = &located.remote {
-        return match reach.open(desk) {
+    let shown = || located.shown(&desk.home);
+    let missing = || Failure::refused("source-missing", format!("the {word} {} is not there", shown()));
+    match &located.means {
+        Means::Absent(why) => Err(drive_absent(located, why)),
+        Means::Server(reach) => match reach.open(desk) {
             Ok(store) => Ok(held::at_server(store, manner)),
-            Err(ConnectError::NoFolder { .. }) => Err(Failure::refused(
-                "source-missing",
-                format!("the {word} {} is not there", located.shown(&desk.home)),
-            )
-            .hint("The server answers; check the path.")),
+            Err(ConnectError::NoFolder { .. }) => Err(missing().hint("The server answers; check the path.")),
             Err(error) => Err(reach.failure(desk, &error)),
-        };
-    }
-    match held::open(&located.path, manner, &desk.home) {
-        Ok(store) => Ok(store),
-        Err(error) => {
-            let shown = located.shown(&desk.home);
-            Err(match error.kind {
-                FaultKind::NotFound => {
-                    Failure::refused("source-missing", format!("the {word} {shown} is not there"))
-                        .hint(absent_hint(located))
+        },
+        Means::Folder { path, store_root } => {
+            held::open(path, manner, &desk.home).map_err(|error| match error.kind {
+                FaultKind::NotFound => missing().hint(absent_hint(located, path, store_root.as_deref())),
+                kind => {
+                    let words = format!("the {word} {} cannot be read: {}", shown(), kind.words());
+                    Failure::refused("source-unreadable", words)
                 }
-                kind => Failure::refused(
-                    "source-unreadable",
-                    format!("the {word} {shown} cannot be read: {}", kind.words()),
-                ),
             })
         }
     }
@@ -383,56 +410,54 @@ pub fn open_source(desk: &Desk, located: &Located, manner: Manner, word: &str) -
 
 /// Opens a destination; `None` when it does not exist yet but could be made where it is.
 pub fn open_destination(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Option<Arc<dyn Store>>> {
-    refuse_absent_drive(located)?;
-    if let Some(reach) = &located.remote {
-        return match reach.open(desk) {
-            Ok(store) => Ok(Some(held::at_server(store, manner))),
-            Err(ConnectError::NoFolder { .. }) => Ok(None),
-            Err(error) => Err(reach.failure(desk, &error)),
-        };
-    }
-    match held::open(&located.path, manner, &desk.home) {
-        Ok(store) => Ok(Some(store)),
-        Err(error) if error.kind == FaultKind::NotFound && !located.path.exists() && can_be_made(located) => {
-            Ok(None)
+    let (path, store_root) = match &located.means {
+        Means::Absent(why) => return Err(drive_absent(located, why)),
+        Means::Server(reach) => {
+            return match reach.open(desk) {
+                Ok(store) => Ok(Some(held::at_server(store, manner))),
+                Err(ConnectError::NoFolder { .. }) => Ok(None),
+                Err(error) => Err(reach.failure(desk, &error)),
+            };
         }
-        Err(error) => {
-            let shown = located.shown(&desk.home);
-            Err(match error.kind {
-                FaultKind::NotFound if located.path.exists() => {
-                    Failure::refused("destination-no-folder", format!("the destination {shown} is no folder"))
-                }
-                FaultKind::NotFound => {
-                    Failure::refused("destination-missing", format!("the destination {shown} is not there"))
-                        .hint(absent_hint(located))
-                }
-                kind => Failure::refused(
-                    "destination-unusable",
-                    format!("the destination {shown} cannot be used: {}", kind.words()),
-                ),
-            })
-        }
+        Means::Folder { path, store_root } => (path, store_root.as_deref()),
+    };
+    let error = match held::open(path, manner, &desk.home) {
+        Ok(store) => return Ok(Some(store)),
+        Err(error) => error,
+    };
+    let missing = error.kind == FaultKind::NotFound;
+    if missing && !path.exists() && can_be_made(located) {
+        return Ok(None);
     }
+    let (code, words) = match error.kind {
+        FaultKind::NotFound if path.exists() => ("destination-no-folder", "is no folder".to_owned()),
+        FaultKind::NotFound => ("destination-missing", "is not there".to_owned()),
+        kind => ("destination-unusable", format!("cannot be used: {}", kind.words())),
+    };
+    let failure = Failure::refused(code, format!("the destination {} {words}", located.shown(&desk.home)));
+    Err(if code == "destination-missing" {
+        failure.hint(absent_hint(located, path, store_root))
+    } else {
+        failure
+    })
 }
 
-fn refuse_absent_drive(located: &Located) -> Outcome<()> {
-    match &located.absent {
-        Some(why) => Err(Failure::refused("drive-absent", format!("{}: {why}", located.written))
-            .hint("Connect it and run again; `reedhook drives` shows what is connected.")),
-        None => Ok(()),
-    }
+fn drive_absent(located: &Located, why: &str) -> Failure {
+    Failure::refused("drive-absent", format!("{}: {why}", located.written))
+        .hint("Connect it and run again; `reedhook drives` shows what is connected.")
 }
 
 /// Only the last folder of a path may be missing; of a place in a store, everything below the store's root may.
 pub fn can_be_made(located: &Located) -> bool {
-    match &located.store_root {
-        Some(root) => located.path != *root && root.is_dir(),
-        None => located.path.parent().is_some_and(Path::is_dir),
+    match &located.means {
+        Means::Folder { path, store_root: Some(root) } => path != root && root.is_dir(),
+        Means::Folder { path, store_root: None } => path.parent().is_some_and(Path::is_dir),
+        Means::Absent(_) | Means::Server(_) => false,
     }
 }
 
-fn absent_hint(located: &Located) -> String {
-    match &located.store_root {
+fn absent_hint(located: &Located, path: &Path, store_root: Option<&Path>) -> String {
+    match store_root {
         Some(root) if !root.is_dir() => {
             let name = located.written.trim_start_matches('@').split('/').next().unwrap_or_default();
             format!(
@@ -440,7 +465,7 @@ fn absent_hint(located: &Located) -> String {
                 root.display()
             )
         }
-        _ => match located.path.ancestors().find(|above| above.is_dir()) {
+        _ => match path.ancestors().find(|above| above.is_dir()) {
             Some(there) => format!(
                 "{} is there, what comes after it is not; check the path, or connect the drive.",
                 there.display()
@@ -452,17 +477,17 @@ fn absent_hint(located: &Located) -> String {
 
 /// Makes a missing destination.
 pub fn make_destination(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Arc<dyn Store>> {
-    if let Some(reach) = &located.remote {
-        return Ok(held::at_server(reach.make(desk)?, manner));
-    }
-    let failed = |why: String| {
-        Failure::refused(
-            "destination-missing",
-            format!("the folder {} cannot be made: {why}", located.path.display()),
-        )
+    let path = match &located.means {
+        Means::Absent(why) => return Err(drive_absent(located, why)),
+        Means::Server(reach) => return Ok(held::at_server(reach.make(desk)?, manner)),
+        Means::Folder { path, .. } => path,
     };
-    fs::create_dir_all(&located.path).map_err(|error| failed(error.to_string()))?;
-    let made = held::open(&located.path, manner, &desk.home);
+    let failed = |why: String| {
+        let words = format!("the folder {} cannot be made: {why}", path.display());
+        Failure::refused("destination-missing", words)
+    };
+    fs::create_dir_all(path).map_err(|error| failed(error.to_string()))?;
+    let made = held::open(path, manner, &desk.home);
     // Whoever remembers that it was there must not be told by a pulled plug that it is gone.
     let made = made.and_then(|made| made.sync().map(|()| made));
     made.map_err(|error| failed(error.kind.words().to_owned()))
@@ -470,13 +495,17 @@ pub fn make_destination(desk: &Desk, located: &Located, manner: Manner) -> Outco
 
 /// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.
 pub fn not_there_yet(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Arc<dyn Store>> {
-    if let Some(reach) = &located.remote {
-        let above = reach.open_above(desk)?.0;
-        return Ok(Arc::new(Gathered::empty(above.capabilities().clone(), above.space().ok().flatten())));
-    }
-    let above = located.path.ancestors().skip(1).find(|above| above.is_dir());
-    let missing =
-        || Failure::refused("destination-missing", format!("{} is not there", located.path.display()));
+    let path = match &located.means {
+        Means::Absent(why) => return Err(drive_absent(located, why)),
+        Means::Server(reach) => {
+            let above = reach.open_above(desk)?.0;
+            let space = above.space().ok().flatten();
+            return Ok(Arc::new(Gathered::empty(above.capabilities().clone(), space)));
+        }
+        Means::Folder { path, .. } => path,
+    };
+    let above = path.ancestors().skip(1).find(|above| above.is_dir());
+    let missing = || Failure::refused("destination-missing", format!("{} is not there", path.display()));
     let above = above.and_then(|above| held::open(above, manner, &desk.home).ok()).ok_or_else(missing)?;
     let space = above.space().ok().flatten();
     Ok(Arc::new(Gathered::empty(above.capabilities().clone(), space)))

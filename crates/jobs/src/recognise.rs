@@ -77,17 +77,17 @@ impl Part {
 
 /// What a place is on now: its own folder, or the nearest one above it that is there.
 pub fn ground(place: &Located) -> Option<Ground> {
-    if let Some(reach) = &place.remote {
-        return Some(Ground::server(reach.place()));
+    match place.server() {
+        Some(reach) => Some(Ground::server(reach.place())),
+        None => drives::ground_of(&place.resolved()?),
     }
-    place.absent.is_none().then(|| drives::ground_of(&place.resolved())).flatten()
 }
 
 /// Other file systems that are mounted in a place and take part in the job.
 fn mounts(desk: &Desk, place: &Located, job: &Job) -> Vec<(RelPath, Ground)> {
-    let looked_into = place.remote.is_none() && place.absent.is_none() && !job.rules.one_filesystem;
-    let found = if looked_into { drives::mounts_in(&place.resolved()) } else { Vec::new() };
-    found.into_iter().filter(|(path, _)| takes_part(desk, job, path)).collect()
+    let looked_into = place.resolved().filter(|_| !job.rules.one_filesystem);
+    let found = looked_into.map(|folder| drives::mounts_in(&folder));
+    found.into_iter().flatten().filter(|(path, _)| takes_part(desk, job, path)).collect()
 }
 
 /// Whether a folder in a side, and every folder on the way to it, is let through by the job's filter.
@@ -120,12 +120,9 @@ pub fn store_identity(place: &Located, store: &dyn Store) -> String {
 
 /// Tells a place without a mark apart from every other.
 pub fn spot(place: &Located) -> String {
-    match &place.remote {
-        Some(reach) => reach.place(),
-        None => {
-            let folder = place.resolved();
-            drives::spot_of(&folder).unwrap_or_else(|| folder.display().to_string())
-        }
+    match place.resolved() {
+        Some(folder) => drives::spot_of(&folder).unwrap_or_else(|| folder.display().to_string()),
+        None => place.location(),
     }
 }
 
@@ -135,7 +132,7 @@ pub fn refuse_other_ground(desk: &Desk, job: &Job, place: &Located, part: Part) 
         return Ok(());
     }
     let Some(known) = desk.home.record()?.place(&job.name, &place.written)? else { return Ok(()) };
-    if known.there && place.remote.is_none() && !place.is_there() {
+    if known.there && place.server().is_none() && !place.is_there() {
         // Who opens it says that it is missing.
         return Ok(());
     }

@@ -278,7 +278,7 @@ fn folder_target(folder: &Path) -> Outcome<Located> {
 /// A typed path relative to the side's root; one that begins with a side's folder is understood too.
 fn relative(typed: &Path, ends: &Ends, holders: &[Holder]) -> Outcome<RelPath> {
     let roots =
-        ends.from.iter().map(|from| &from.path).chain(holders.iter().map(|holder| &holder.place.path));
+        ends.from.iter().chain(holders.iter().map(|holder| &holder.place)).filter_map(Located::folder);
     let below = roots.filter_map(|root| typed.strip_prefix(root).ok()).next().unwrap_or(typed);
     typed_path(below)
 }

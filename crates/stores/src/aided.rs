@@ -155,6 +155,10 @@ fn bare(meta: &Meta) -> Meta {
     Meta { modified: own.or(meta.modified), version: None, ..meta.clone() }
 }
 
+#[deny(
+    clippy::missing_trait_methods,
+    reason = "what stands before a store forwards everything, or says why not"
+)]
 impl Store for Aided {
     fn name(&self) -> String {
         self.inner.name()
@@ -377,6 +381,10 @@ impl Read for NotedContent {
     }
 }
 
+#[deny(
+    clippy::missing_trait_methods,
+    reason = "what stands before a store forwards everything, or says why not"
+)]
 impl Content for NotedContent {
     fn meta(&mut self) -> Result<Meta> {
         let meta = self.inner.meta()?;
@@ -413,6 +421,10 @@ impl AidedStage {
     }
 }
 
+#[deny(
+    clippy::missing_trait_methods,
+    reason = "what stands before a store forwards everything, or says why not"
+)]
 impl Stage for AidedStage {
     fn write(&mut self, data: &[u8]) -> Result<()> {
         self.inner.write(data).map_err(|error| StoreError { path: self.target.clone(), ..error })

@@ -60,6 +60,10 @@ fn root() -> Meta {
     Meta::bare(EntryKind::Folder)
 }
 
+#[deny(
+    clippy::missing_trait_methods,
+    reason = "what stands before a store forwards everything, or says why not"
+)]
 impl Store for Gathered {
     fn name(&self) -> String {
         self.members.iter().map(|(_, store)| store.name()).collect::<Vec<_>>().join(", ")
@@ -117,6 +121,12 @@ impl Store for Gathered {
         match self.member(path, "read")? {
             Some((store, below)) => store.open_fresh(&below).map_err(Self::from_member(path)),
             None => Self::refuse("read", path),
+        }
+    }
+
+    fn proved(&self, path: &RelPath, shown: &Meta) {
+        if let Ok(Some((store, below))) = self.member(path, "examine") {
+            store.proved(&below, shown);
         }
     }
 

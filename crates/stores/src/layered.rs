@@ -99,6 +99,10 @@ impl Layered {
     }
 }
 
+#[deny(
+    clippy::missing_trait_methods,
+    reason = "what stands before a store forwards everything, or says why not"
+)]
 impl Store for Layered {
     fn name(&self) -> String {
         self.layers.first().map(|layer| layer.store.name()).unwrap_or_default()
@@ -146,6 +150,17 @@ impl Store for Layered {
     fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
         let (store, path) = self.top(path, "read")?;
         store.open_fresh(&path)
+    }
+
+    fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
+        let (store, path) = self.top(path, "read")?;
+        store.open_planned(&path)
+    }
+
+    fn proved(&self, path: &RelPath, shown: &Meta) {
+        if let Ok((store, path)) = self.top(path, "examine") {
+            store.proved(&path, shown);
+        }
     }
 
     fn stage(&self, path: &RelPath, _: Option<u32>) -> Result<Box<dyn Stage>> {

@@ -151,7 +151,7 @@ fn readable(context: &Context, typed: &str) -> Outcome<()> {
     if located.seems_there() {
         Ok(())
     } else {
-        Err(Failure::usage(format!("{} is no folder", located.path.display())))
+        Err(Failure::usage(format!("{} is no folder", located.location())))
     }
 }
 
@@ -188,9 +188,7 @@ fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
 
 /// Refuses a destination that no run could ever use, and asks about one that is not there and cannot be made now.
 fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
-    if to.remote.is_some() || to.absent.is_some() || to.path.is_dir() {
-        return Ok(());
-    }
+    let Some(path) = to.folder().filter(|path| !path.is_dir()) else { return Ok(()) };
     let shown = to.shown(&context.desk.home);
     let refused = |why: &str| {
         Err(Failure {
@@ -198,7 +196,7 @@ fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
             ..Failure::usage(format!("the destination {shown} {why}"))
         })
     };
-    match to.path.symlink_metadata() {
+    match path.symlink_metadata() {
         Ok(found) if found.is_symlink() => return refused("is a link that leads nowhere"),
         Ok(_) => return refused("is no folder"),
         Err(_) => {}
@@ -210,7 +208,7 @@ fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
     if context.can_ask() && ask::yes(&question, false)? {
         return Ok(());
     }
-    let above = to.path.parent().unwrap_or(Path::new("/")).display();
+    let above = path.parent().unwrap_or(Path::new("/")).display();
     let message = format!("the destination {shown} is not there, nor is {above}");
     Err(Failure { code: "destination-missing", ..Failure::usage(message) }
         .hint("Check the path, make the folder, or connect the drive; --yes sets the job up all the same."))
@@ -218,9 +216,12 @@ fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
 
 /// Makes missing destinations after asking. Where nobody can be asked, the first run does it.
 fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
-    for to in ends.to.iter().filter(|to| to.remote.is_none() && !to.path.exists()) {
-        if let Some(why) = &to.absent {
+    for to in &ends.to {
+        if let Some(why) = to.absent() {
             context.warn(format!("{}: {why} now", to.written));
+            continue;
+        }
+        if to.folder().is_none_or(Path::exists) {
             continue;
         }
         if !reedhook_jobs::places::can_be_made(to) {
@@ -280,21 +281,22 @@ fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
     let mut warnings = Vec::new();
     for to in &ends.to {
         let shown = to.shown(&context.desk.home);
-        if to.remote.is_none() && is_mount_root(&to.path) {
+        if to.folder().is_some_and(is_mount_root) {
             warnings.push(format!(
                 "{shown} is the bare root of a drive: everything on it belongs to this job. A folder on it is safer."
             ));
         }
         for from in &ends.from {
             if repeats_name(from, to) {
-                let name = from.path.file_name().unwrap_or_default().to_string_lossy();
+                let name = from.name().unwrap_or_default();
+                let name = name.to_string_lossy();
                 warnings.push(format!("{shown} ends in \"{name}/{name}\": is it one level too deep?"));
             }
         }
     }
     let misaligned = || {
         // What lies at a server is looked at when it is needed: setting a job up asks for no connection.
-        if ends.from.iter().chain(&ends.to).any(|place| place.remote.is_some()) {
+        if ends.from.iter().chain(&ends.to).any(|place| place.server().is_some()) {
             return None;
         }
         let left = open_sources(&context.desk, ends, Manner::default()).ok()?;
@@ -309,8 +311,8 @@ fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
 
 /// Whether the destination ends in the source's name twice.
 fn repeats_name(from: &Located, to: &Located) -> bool {
-    let name = from.path.file_name();
-    name.is_some() && to.path.file_name() == name && to.path.parent().and_then(Path::file_name) == name
+    let name = from.name();
+    name.is_some() && to.name() == name && to.name_above() == name
 }
 
 /// Whether a path is where a file system is mounted.

@@ -20,7 +20,7 @@ use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
 use reedhook_jobs::held;
 use reedhook_jobs::jobfile::{check_name, job_names, load_job};
-use reedhook_jobs::places::{Settings, StoreEntry, locate, written_for_keeping};
+use reedhook_jobs::places::{Means, Settings, StoreEntry, locate, written_for_keeping};
 use reedhook_jobs::reach::{Reach, ReachKeys, is_address};
 use reedhook_jobs::secrets::{self, Kept};
 
@@ -276,17 +276,15 @@ fn check(context: &Context, name: &str, write: bool, accept: Option<String>) -> 
     let is_place = is_address(name) || name.contains(['/', '~']) || name.starts_with('@') || name == ".";
     let written = if is_place { name.to_owned() } else { format!("@{name}") };
     let located = locate(&context.desk.home, &context.desk.settings, &written)?;
-    if let Some(reach) = located.remote {
-        return check_server(context, name, reach, write, accept);
+    match located.means {
+        Means::Server(reach) => check_server(context, name, *reach, write, accept),
+        _ if accept.is_some() => {
+            Err(Failure::usage(format!("{written} is on this machine and shows no fingerprint")))
+        }
+        Means::Absent(why) => Err(Failure::refused("drive-absent", format!("{written}: {why}"))
+            .hint("`reedhook drives` shows what is connected.")),
+        Means::Folder { path, .. } => check_folder(context, &written, &path, write),
     }
-    if accept.is_some() {
-        return Err(Failure::usage(format!("{written} is on this machine and shows no fingerprint")));
-    }
-    if let Some(why) = &located.absent {
-        return Err(Failure::refused("drive-absent", format!("{written}: {why}"))
-            .hint("`reedhook drives` shows what is connected."));
-    }
-    check_folder(context, &written, &located.path, write)
 }
 
 /// Looks into a folder of this machine and tells what was found.
@@ -385,9 +383,8 @@ impl Checked {
 fn unmarked(context: &Context, folder: &Path) -> String {
     let below = |place: &String| {
         let located = locate(&context.desk.home, &context.desk.settings, place).ok();
-        located.is_some_and(|found| {
-            found.remote.is_none() && found.path != folder && found.path.starts_with(folder)
-        })
+        let below = |path: &Path| path != folder && path.starts_with(folder);
+        located.is_some_and(|found| found.folder().is_some_and(below))
     };
     let writes_below = |job: &String| {
         let Ok(job) = load_job(&context.desk.home, job) else { return false };

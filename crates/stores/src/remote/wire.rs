@@ -8,7 +8,9 @@ use std::time::Duration;
 
 use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
-use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, Place, Space, StoreError};
+use reedhook_core::store::{
+    Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
+};
 
 /// Whether trying the same again may help.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -189,4 +191,26 @@ pub trait Wire: Send + Sync {
 
     /// What a person wants to know of the connection: a name and a value a line.
     fn facts(&self) -> Vec<(&'static str, String)>;
+}
+
+/// What a server can do as a rule, for so many workers; each protocol says where it differs.
+pub(super) fn usual(workers: usize) -> Capabilities {
+    Capabilities {
+        names: NameRule::BYTES,
+        remote: true,
+        folder_times: false,
+        time_precision: Some(Duration::from_secs(1)),
+        link_times: false,
+        modes: false,
+        links: false,
+        rename: true,
+        folding: Folding::NONE,
+        max_name: 255,
+        full: false,
+        batch_sync: false,
+        workers,
+        holes: false,
+        one_stream: false,
+        limits: Limits::default(),
+    }
 }

@@ -19,7 +19,7 @@ use suppaftp::{FtpError, RustlsFtpStream, Status};
 use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::facts::{Line, listed_line, machine_line, text_of};
@@ -27,7 +27,7 @@ use self::pool::{Dialer, OPENED, Pool, Taken, refusal};
 use self::transfer::{FtpDownload, FtpUpload};
 use super::connect::{Account, Address, ConnectError, Trust, is_loopback, workers_for};
 use super::gather::{Gather, folder_meta};
-use super::wire::{Again, Answer, Download, Over, Trouble, Upload, Wire};
+use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// Servers that live together with many users do not like more from one.
 const MOST_CONNECTIONS: usize = 12;
@@ -92,7 +92,7 @@ impl Ftp {
         let mut dialer = Dialer { address, account, tls, extended: true };
         let mut ftp = match dialer.dial() {
             // A server that has only the newest TLS.
-            Err(ConnectError::Unreachable { why, .. }) if secure && why.contains("alert") => {
+            Err(pool::Undialed::NoTls(_)) => {
                 dialer.tls = Some(pool::tls(trust, true)?);
                 dialer.dial()?
             }
@@ -328,24 +328,7 @@ impl Wire for Ftp {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            names: NameRule::LINES,
-            remote: true,
-            folder_times: false,
-            time_precision: Some(Duration::from_secs(1)),
-            link_times: false,
-            modes: self.offers.modes,
-            links: false,
-            rename: true,
-            folding: Folding::NONE,
-            max_name: 255,
-            full: false,
-            batch_sync: false,
-            workers: self.workers(),
-            holes: false,
-            one_stream: false,
-            limits: Limits::default(),
-        }
+        Capabilities { names: NameRule::LINES, modes: self.offers.modes, ..wire::usual(self.workers()) }
     }
 
     fn follows_links(&self) -> bool {

@@ -11,7 +11,7 @@ use suppaftp::{Encoding, FtpError, Mode, RustlsConnector, RustlsFtpStream, Statu
 
 use super::facts;
 use crate::remote::connect::{ANSWER_WITHIN, Account, Address, CONNECT_WITHIN, ConnectError, Trust};
-use crate::remote::tls;
+use crate::remote::tls::{self, Witness};
 
 /// Names travel as bytes.
 #[derive(Debug)]
@@ -35,14 +35,42 @@ pub(super) struct Dialer {
     pub(super) address: Address,
     pub(super) account: Account,
     /// TLS for `ftps:`.
-    pub(super) tls: Option<rustls::ClientConfig>,
+    pub(super) tls: Option<Security>,
     /// Whether data connections are asked for in the extended way (RFC 2428), which works with IPv6 too.
     pub(super) extended: bool,
 }
 
+/// How a connection is secured, and who saw its certificates.
+pub(super) struct Security {
+    config: rustls::ClientConfig,
+    witness: Arc<Witness>,
+}
+
+/// Why there is no connection.
+pub(super) enum Undialed {
+    /// The two found no way to speak TLS.
+    NoTls(ConnectError),
+    /// Anything else.
+    Other(ConnectError),
+}
+
+impl From<ConnectError> for Undialed {
+    fn from(error: ConnectError) -> Undialed {
+        Undialed::Other(error)
+    }
+}
+
+impl From<Undialed> for ConnectError {
+    fn from(error: Undialed) -> ConnectError {
+        match error {
+            Undialed::NoTls(error) | Undialed::Other(error) => error,
+        }
+    }
+}
+
 /// The certificates to trust, as TLS wants them. TLS 1.2 is used where the server has it: its sessions can be gone on with as often
 /// as needed, which many servers insist on for data connections, while a ticket of 1.3 serves once.
-pub(super) fn tls(trust: &Trust, newest: bool) -> Result<rustls::ClientConfig, ConnectError> {
+pub(super) fn tls(trust: &Trust, newest: bool) -> Result<Security, ConnectError> {
     let mut roots = rustls::RootCertStore::empty();
     let system = rustls_native_certs::load_native_certs();
     roots.add_parsable_certificates(system.certs);
@@ -52,7 +80,10 @@ pub(super) fn tls(trust: &Trust, newest: bool) -> Result<rustls::ClientConfig, C
     let builder = rustls::ClientConfig::builder_with_provider(tls::provider());
     let builder = builder.with_protocol_versions(versions);
     let builder = builder.map_err(|error| ConnectError::Setup(error.to_string()))?;
-    Ok(builder.with_root_certificates(roots).with_no_client_auth())
+    let witness = Witness::new(roots)?;
+    // It checks as rustls itself does; it only remembers what came of it.
+    let builder = builder.dangerous().with_custom_certificate_verifier(witness.clone());
+    Ok(Security { config: builder.with_no_client_auth(), witness })
 }
 
 impl Dialer {
@@ -61,7 +92,7 @@ impl Dialer {
     }
 
     /// Connects and logs in.
-    pub(super) fn dial(&self) -> Result<RustlsFtpStream, ConnectError> {
+    pub(super) fn dial(&self) -> Result<RustlsFtpStream, Undialed> {
         let place = (self.address.host.as_str(), self.address.port.unwrap_or(21));
         let found = place.to_socket_addrs().map_err(|error| self.unreachable(error))?;
         let mut last = "the name leads nowhere".to_owned();
@@ -91,10 +122,11 @@ impl Dialer {
         ftp.set_passive_nat_workaround(true);
         if let Some(tls) = &self.tls {
             // Sessions are those of this very connection: servers compare them.
-            let mut tls = tls.clone();
-            tls.resumption = Resumption::in_memory_sessions(8);
-            let connector = RustlsConnector::from(Arc::new(tls));
-            ftp = ftp.into_secure(connector, &self.address.host).map_err(|error| self.insecure(&error))?;
+            let mut config = tls.config.clone();
+            config.resumption = Resumption::in_memory_sessions(8);
+            let connector = RustlsConnector::from(Arc::new(config));
+            let secured = ftp.into_secure(connector, &self.address.host);
+            ftp = secured.map_err(|error| self.insecure(&error, &tls.witness))?;
         }
         self.log_in(&mut ftp)?;
         ftp.transfer_type(FileType::Binary).map_err(|error| self.unreachable(error))?;
@@ -112,19 +144,16 @@ impl Dialer {
         ConnectError::Unusable { address: self.address.shown(), why: why.to_owned() }
     }
 
-    fn insecure(&self, error: &FtpError) -> ConnectError {
-        match error {
-            FtpError::UnexpectedResponse(response) => ConnectError::Unusable {
-                address: self.address.shown(),
-                why: format!(
-                    "it offers no TLS (it says {}); ftp: would send all readable",
-                    response.status.code()
-                ),
-            },
-            other => match other.to_string() {
-                why if is_about_trust(&why) => ConnectError::Untrusted { address: self.address.shown(), why },
-                why => self.unreachable(why),
-            },
+    fn insecure(&self, error: &FtpError, witness: &Witness) -> Undialed {
+        let address = self.address.shown();
+        match (error, witness.refused()) {
+            (FtpError::UnexpectedResponse(response), _) => {
+                let code = response.status.code();
+                let why = format!("it offers no TLS (it says {code}); ftp: would send all readable");
+                Undialed::Other(ConnectError::Unusable { address, why })
+            }
+            (_, Some(why)) => Undialed::Other(ConnectError::Untrusted { address, why }),
+            (other, None) => Undialed::NoTls(self.unreachable(other)),
         }
     }
 
@@ -143,10 +172,6 @@ impl Dialer {
             Err(error) => Err(self.unreachable(error)),
         }
     }
-}
-
-fn is_about_trust(why: &str) -> bool {
-    why.contains("certificate")
 }
 
 fn connect_tcp(address: &std::net::SocketAddr) -> std::io::Result<TcpStream> {
@@ -194,7 +219,7 @@ impl Pool {
             if state.open < state.most {
                 state.open += 1;
                 drop(state);
-                match self.dialer.dial() {
+                match self.dialer.dial().map_err(ConnectError::from) {
                     Ok(ftp) => return Ok(Taken { pool: self.clone(), ftp: Some(ftp) }),
                     Err(error) => {
                         state = self.state();

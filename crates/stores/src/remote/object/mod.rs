@@ -33,7 +33,7 @@ use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath};
 use reedhook_core::run::RESUME_FROM;
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
+    Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
 };
 
 use self::service::{Answered, Connector};
@@ -41,7 +41,8 @@ use self::transfer::{ObjectDownload, ObjectUpload};
 use super::connect::{ANSWER_WITHIN, Account, Address, ConnectError, Trust, workers_for};
 use super::gather::{Gather, folder_meta};
 use super::runtime;
-use super::wire::{Again, Answer, Download, Over, Trouble, Upload, Wire};
+use super::tls;
+use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// What says that a folder is there.
 const MARKER: &[u8] = b".reedhook-folder";
@@ -176,6 +177,7 @@ impl Objects {
             let Err(trouble) = listed else { continue };
             let why = innermost(&trouble.error);
             return Err(match trouble.kind() {
+                // The protocol's own word for it, which the client hands on as text only.
                 _ if why.contains("NoSuchBucket") => {
                     let why = format!("there is no bucket \"{}\"; make it, or check the name", self.bucket);
                     ConnectError::Unusable { address, why }
@@ -186,10 +188,10 @@ impl Objects {
                     user: user.unwrap_or("anybody").to_owned(),
                     tried: format!("access key; {why}"),
                 },
-                FaultKind::Interrupted if why.contains("certificate") => {
-                    ConnectError::Untrusted { address, why }
-                }
-                FaultKind::Interrupted => ConnectError::Unreachable { address, why },
+                FaultKind::Interrupted => match tls::distrust(&trouble.error) {
+                    Some(why) => ConnectError::Untrusted { address, why },
+                    None => ConnectError::Unreachable { address, why },
+                },
                 _ => ConnectError::Unusable { address, why },
             });
         }
@@ -597,21 +599,9 @@ impl Wire for Objects {
     fn capabilities(&self) -> Capabilities {
         Capabilities {
             names: NameRule::PRINTABLE,
-            remote: true,
-            folder_times: false,
             time_precision: Some(Duration::from_nanos(1)),
-            link_times: false,
             modes: true,
-            links: false,
-            rename: true,
-            folding: Folding::NONE,
-            max_name: 255,
-            full: false,
-            batch_sync: false,
-            workers: workers_for(self.round_trip),
-            holes: false,
-            one_stream: false,
-            limits: Limits::default(),
+            ..wire::usual(workers_for(self.round_trip))
         }
     }
 

@@ -17,9 +17,7 @@ use std::time::{Duration, Instant};
 
 use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::path::RelPath;
-use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
-};
+use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, Place, Space, StoreError};
 use tokio::runtime::Handle as Runtime;
 
 use self::line::{Broken, Line, Pending};
@@ -29,7 +27,7 @@ use self::transfer::{SftpDownload, SftpUpload};
 use super::connect::{Account, Address, CONNECT_WITHIN, ConnectError, workers_for};
 use super::gather::Gather;
 use super::runtime;
-use super::wire::{Answer, Download, Over, Trouble, Upload, Wire};
+use super::wire::{self, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// Channels of a connection. Servers allow ten as a rule.
 const CHANNELS: usize = 4;
@@ -349,24 +347,14 @@ impl Wire for Sftp {
     }
 
     fn capabilities(&self) -> Capabilities {
+        let offers = &self.offers;
         Capabilities {
-            names: NameRule::BYTES,
-            remote: true,
             folder_times: true,
-            time_precision: Some(Duration::from_secs(1)),
-            link_times: self.offers.link_times,
+            link_times: offers.link_times,
             modes: true,
             // Servers disagree about the order of a link's two names; of those who offer this extension it is known.
-            links: self.offers.posix_rename,
-            rename: true,
-            folding: Folding::NONE,
-            max_name: 255,
-            full: false,
-            batch_sync: false,
-            workers: workers_for(self.round_trip),
-            holes: false,
-            one_stream: false,
-            limits: Limits::default(),
+            links: offers.posix_rename,
+            ..wire::usual(workers_for(self.round_trip))
         }
     }
 

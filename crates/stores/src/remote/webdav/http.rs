@@ -58,25 +58,6 @@ impl Ask<'_> {
     }
 }
 
-/// A server that could not be reached for reasons of trust is not merely away.
-fn is_untrusted(error: &reqwest::Error) -> Option<String> {
-    let mut cause: Option<&dyn std::error::Error> = Some(error);
-    while let Some(current) = cause {
-        if let Some(rustls::Error::InvalidCertificate(why)) = current.downcast_ref() {
-            return Some(format!("its certificate is not good: {why}"));
-        }
-        // The connector wraps it in the system's error, which hides its inner one from the chain.
-        if let Some(io) = current.downcast_ref::<std::io::Error>()
-            && let Some(inner) = io.get_ref()
-            && let Some(rustls::Error::InvalidCertificate(why)) = inner.downcast_ref()
-        {
-            return Some(format!("its certificate is not good: {why}"));
-        }
-        cause = current.source();
-    }
-    None
-}
-
 /// The innermost words of an error: the outer ones repeat the address.
 fn innermost(error: &reqwest::Error) -> String {
     let mut current: &dyn std::error::Error = error;
@@ -125,7 +106,7 @@ impl Http {
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> ConnectError {
-        match is_untrusted(error) {
+        match tls::distrust(error) {
             Some(why) => ConnectError::Untrusted { address: self.shown.clone(), why },
             None => self.unreachable_because(innermost(error)),
         }
@@ -261,7 +242,7 @@ impl Http {
     }
 
     pub(super) fn trouble(&self, error: &reqwest::Error, action: &'static str, path: &RelPath) -> Trouble {
-        match is_untrusted(error) {
+        match tls::distrust(error) {
             Some(why) => Trouble::lasting(FaultKind::Lost, action, path).because(why),
             None => Trouble::broke(action, path, innermost(error)),
         }

@@ -16,9 +16,7 @@ use reqwest::{Method, StatusCode, Url};
 
 use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath};
-use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
-};
+use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, Place, Space, StoreError};
 
 use self::http::{Ask, Http};
 use self::multistatus::Found;
@@ -26,7 +24,7 @@ use self::transfer::{DavDownload, DavUpload};
 use super::connect::{Account, Address, ConnectError, Trust, workers_for};
 use super::gather::Gather;
 use super::runtime;
-use super::wire::{Again, Answer, Download, Over, Trouble, Upload, Wire};
+use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// No listing is larger.
 const LARGEST_LISTING: usize = 256 << 20;
@@ -341,24 +339,7 @@ impl Wire for WebDav {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            names: NameRule::BYTES,
-            remote: true,
-            folder_times: false,
-            time_precision: Some(Duration::from_secs(1)),
-            link_times: false,
-            modes: false,
-            links: false,
-            rename: true,
-            folding: Folding::NONE,
-            max_name: 255,
-            full: false,
-            batch_sync: false,
-            workers: workers_for(self.round_trip),
-            holes: false,
-            one_stream: false,
-            limits: Limits::default(),
-        }
+        wire::usual(workers_for(self.round_trip))
     }
 
     fn needs_notes(&self) -> bool {
