@@ -52,7 +52,7 @@ struct Tally {
 
 impl Tally {
     fn of(plan: &Plan) -> Tally {
-        let counts = &plan.counts;
+        let counts = &plan.counts();
         let files_total = counts.added + counts.updated + counts.moved + counts.removed + counts.meta;
         Tally { files_total, bytes_total: counts.bytes, ..Tally::default() }
     }

@@ -151,7 +151,7 @@ fn totals(round: &Round, leg: &Leg) -> String {
             table.row(vec![section.word.into(), grouped(files), noun(files), size, note]);
         }
     }
-    let same = plan.counts.same;
+    let same = plan.counts().same;
     if round.both.is_none() {
         table.row(vec!["same".into(), grouped(same), noun(same), String::new(), String::new()]);
     }
@@ -226,7 +226,7 @@ fn section_text(round: &Round, leg: &Leg, section: &Section, all: bool) -> Strin
 /// What a run would remove, in plain words.
 pub fn removal_words(round: &Round, leg: &Leg) -> String {
     let plan = &leg.plan;
-    let removed = count(plan.counts.removed, "file that is", "files that are");
+    let removed = count(plan.counts().removed, "file that is", "files that are");
     let (gone, here) = match &round.both {
         Some(_) => (format!("at the {}", plan.changes.other()), format!("at the {}", plan.changes)),
         None => ("at the source".to_owned(), "at the destination".to_owned()),
@@ -236,7 +236,7 @@ pub fn removal_words(round: &Round, leg: &Leg) -> String {
         Removed::Trash => "They are moved to the trash.".to_owned(),
         Removed::Erase => "They are erased for good.".to_owned(),
     };
-    let fate = if plan.counts.removed == 1 { fate.replacen("They are", "It is", 1) } else { fate };
+    let fate = if plan.counts().removed == 1 { fate.replacen("They are", "It is", 1) } else { fate };
     format!("{removed} no longer {gone}. {fate}")
 }
 
@@ -335,7 +335,7 @@ fn problem_list(problems: &[Problem], all: bool) -> String {
 
 /// Whether a leg's plan has nothing to show.
 pub fn nothing_to_do(leg: &Leg) -> bool {
-    leg.plan.is_empty() && leg.plan.problems.is_empty() && leg.plan.counts.skipped == 0 && !leg.to_be_made
+    leg.plan.is_empty() && leg.plan.problems.is_empty() && leg.plan.counts().skipped == 0 && !leg.to_be_made
 }
 
 /// How a run went, in one word, coloured.
@@ -366,7 +366,7 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
     let word = outcome_word(result.outcome);
     let took = duration(result.elapsed);
     let quiet =
-        counts.changes() + counts.problems + counts.skipped + result.folders_made + result.folders_removed
+        counts.changed() + counts.problems + counts.skipped + result.folders_made + result.folders_removed
             == 0;
     if quiet && result.outcome == RunOutcome::Done {
         return format!(
@@ -401,7 +401,7 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
 pub fn undo_summary(undone: &reedhook_record::RunRow, result: &RunResult) -> String {
     let counts = &result.counts;
     let run = format!("run {} of {}", undone.number, undone.job);
-    let did = counts.changes() + result.folders_made + result.folders_removed > 0;
+    let did = counts.changed() + result.folders_made + result.folders_removed > 0;
     let mut text = match (did, counts.problems) {
         (true, 0) => format!("{}: {run} is undone.\n", outcome_word(result.outcome)),
         (false, 0) => format!("Nothing to undo: everything is as it was before {run}.\n"),

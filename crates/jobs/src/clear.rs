@@ -219,5 +219,5 @@ fn need(desk: &Desk, round: &Round, purpose: Purpose) -> Outcome<Need> {
 }
 
 fn removes_something(leg: &Leg) -> bool {
-    leg.plan.counts.removed > 0
+    leg.plan.counts().removed > 0
 }

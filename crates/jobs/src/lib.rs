@@ -12,6 +12,7 @@ pub mod held;
 pub mod home;
 pub mod jobfile;
 pub mod lines;
+pub mod logline;
 pub mod logs;
 pub mod look;
 pub mod places;

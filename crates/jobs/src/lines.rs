@@ -10,8 +10,7 @@ use reedhook_core::identity::Ground;
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::{Action, Counts, FolderPlan, Step};
 use reedhook_core::problem::Problem;
-use reedhook_core::run::undo::Past;
-use reedhook_core::run::{Done, Gone, Item, Mark, step_size};
+use reedhook_core::run::{Done, Item, Mark, step_size};
 use reedhook_core::walk::two_way::Conflict;
 use reedhook_record::RunPlace;
 use serde::Serialize;
@@ -39,7 +38,8 @@ pub fn path_of(value: &Value) -> Option<RelPath> {
     named_path(value, "path", "path_base64")
 }
 
-fn named_path(value: &Value, text: &str, exact: &str) -> Option<RelPath> {
+/// The bytes of a path under other keys.
+pub(crate) fn named_path(value: &Value, text: &str, exact: &str) -> Option<RelPath> {
     let bytes = match value.get(exact).and_then(Value::as_str) {
         Some(encoded) => BASE64_STANDARD.decode(encoded).ok()?,
         None => value.get(text)?.as_str()?.as_bytes().to_vec(),
@@ -246,7 +246,7 @@ pub fn problem(line: &mut Vec<u8>, problem: &Problem) {
 }
 
 /// A folder whose metadata a run changed, with what it had before: in logs only, for undoing the run.
-pub fn folder(line: &mut Vec<u8>, side: Side, path: &RelPath, was: Mark) {
+pub fn folder(line: &mut Vec<u8>, side: Side, path: &RelPath, was: Mark, to: Option<&str>) {
     #[derive(Serialize)]
     struct FolderLine<'a> {
         event: &'static str,
@@ -258,45 +258,13 @@ pub fn folder(line: &mut Vec<u8>, side: Side, path: &RelPath, was: Mark) {
         modified: Option<StampText>,
         #[serde(skip_serializing_if = "Option::is_none")]
         mode: Option<u32>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        to: Option<&'a str>,
     }
     let PathKeys { path, path_base64 } = path_keys(path);
     let modified = was.modified.map(StampText);
     let side = side.as_str();
-    append(line, &FolderLine { event: "folder", side, path, path_base64, modified, mode: was.mode });
-}
-
-/// Adds a line of a log to what a run did at one side.
-pub fn add_past(past: &mut Past, wanted: Side, value: &Value) {
-    let Some(path) = path_of(value) else { return };
-    let side =
-        if value.get("side").and_then(Value::as_str) == Some("left") { Side::Left } else { Side::Right };
-    if side != wanted {
-        return;
-    }
-    let mark = |modified: &str, mode: &str| Mark {
-        modified: value.get(modified).and_then(Value::as_str).and_then(stamp_of),
-        mode: value.get(mode).and_then(Value::as_u64).and_then(|mode| u32::try_from(mode).ok()),
-    };
-    match value.get("event").and_then(Value::as_str) {
-        Some("folder") => past.folders.push((path, mark("modified", "mode"))),
-        Some("item") => {
-            let Some(done) = value.get("do").and_then(Value::as_str).and_then(Done::parse) else { return };
-            past.items.push(Item {
-                done,
-                side,
-                path,
-                size: value.get("size").and_then(Value::as_u64).unwrap_or(0),
-                now: mark("modified", "mode"),
-                read: None,
-                was: mark("was_modified", "was_mode"),
-                moved_from: named_path(value, "was", "was_base64"),
-                items: value.get("items").and_then(Value::as_u64),
-                hash: None,
-                gone: value.get("gone").and_then(Value::as_str).and_then(Gone::parse).unwrap_or_default(),
-            });
-        }
-        _ => {}
-    }
+    append(line, &FolderLine { event: "folder", side, path, path_base64, modified, mode: was.mode, to });
 }
 
 /// Appends an object and the end of the line.

@@ -9,8 +9,6 @@ use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
-use reedhook_core::entry::Side;
-use reedhook_core::identity::Ground;
 use reedhook_core::plan::Counts;
 use reedhook_core::run::Done;
 use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunPlace, RunRow};
@@ -19,14 +17,14 @@ use serde_json::Value;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
 use crate::home::Home;
-use crate::lines;
+use crate::logline::LogLine;
 
 /// So many of a job's newest logs stay, however old and large they are.
 const ALWAYS_KEPT: usize = 20;
 
 /// Reads a log line by line. There need be none. A last line that was cut off by a crash is passed over; so is what a bad disk
 /// has made of a line, and the answer is how many those are.
-pub fn read(path: &Path, mut each: impl FnMut(&str, &Value)) -> Outcome<u64> {
+pub fn read(path: &Path, mut each: impl FnMut(&str, LogLine)) -> Outcome<u64> {
     let failed =
         |error: std::io::Error| Failure::own_files(&format!("cannot read {}", path.display()), error);
     let file = match File::open(path) {
@@ -43,7 +41,7 @@ pub fn read(path: &Path, mut each: impl FnMut(&str, &Value)) -> Outcome<u64> {
         }
         let line = std::str::from_utf8(&bytes).ok().map(str::trim_end);
         match line.and_then(|line| Some((line, serde_json::from_str::<Value>(line).ok()?))) {
-            Some((line, value)) => each(line, &value),
+            Some((line, value)) => each(line, LogLine::of(&value)),
             None => garbled += u64::from(bytes.ends_with(b"\n")),
         }
     }
@@ -154,56 +152,36 @@ impl Told {
         };
         let mut told = Told { row, places: Vec::new(), problems: Vec::new() };
         let mut problems: BTreeMap<String, ProblemGroup> = BTreeMap::new();
-        read(path, |_, value| told.take(value, &mut problems))?;
+        read(path, |_, line| told.take(line, &mut problems))?;
         told.problems = problems.into_values().collect();
         Ok(Some(told))
     }
 
-    fn take(&mut self, value: &Value, problems: &mut BTreeMap<String, ProblemGroup>) {
-        let text = |key: &str| value.get(key).and_then(Value::as_str);
-        match text("event") {
-            Some("began") => {
-                self.row.number = value.get("number").and_then(Value::as_i64).unwrap_or(0);
-                if let Some(started) = text("started").and_then(lines::stamp_of) {
-                    self.row.started_ms = i64::try_from(started.as_nanos() / 1_000_000).unwrap_or(0);
-                }
-                self.row.code = text("sort").unwrap_or_default().to_owned();
-                self.row.keys = text("keys").unwrap_or_default().to_owned();
+    fn take(&mut self, line: LogLine, problems: &mut BTreeMap<String, ProblemGroup>) {
+        match line {
+            LogLine::Began { number, started_ms, sort, keys } => {
+                self.row.number = number;
+                self.row.started_ms = started_ms.unwrap_or(self.row.started_ms);
+                (self.row.code, self.row.keys) = (sort, keys);
             }
-            Some("place") => self.places.push(RunPlace {
-                side: if text("side") == Some(Side::Left.as_str()) { Side::Left } else { Side::Right },
-                place: text("place").unwrap_or_default().to_owned(),
-                location: text("location").unwrap_or_default().to_owned(),
-                mark: text("mark").unwrap_or_default().to_owned(),
-                ground: text("ground").and_then(Ground::from_text),
-            }),
-            Some("item") => match text("do").and_then(Done::parse) {
-                Some(Done::FolderMade) => self.row.folders_made += 1,
-                Some(Done::FolderRemoved) => self.row.folders_removed += 1,
+            LogLine::Place(place) => self.places.push(place),
+            LogLine::Did { item, .. } => match item.done {
+                Done::FolderMade => self.row.folders_made += 1,
+                Done::FolderRemoved => self.row.folders_removed += 1,
                 _ => {}
             },
-            Some("problem") => {
-                let code = text("code").unwrap_or_default().to_owned();
-                let group = problems.entry(code.clone()).or_insert_with(|| ProblemGroup {
-                    code,
-                    count: 0,
-                    path: lines::path_of(value).map(|path| path.as_bytes().to_vec()).unwrap_or_default(),
-                    message: text("message").unwrap_or_default().to_owned(),
-                });
-                group.count += 1;
+            LogLine::Problem { code, path, message } => {
+                let path = path.as_bytes().to_vec();
+                let first = ProblemGroup { code: code.clone(), count: 0, path, message };
+                problems.entry(code).or_insert(first).count += 1;
             }
-            Some("finished") => {
-                self.row.outcome = RunOutcome::parse(text("outcome").unwrap_or_default());
-                let seconds = value.get("seconds").and_then(Value::as_f64).unwrap_or(0.0);
-                self.row.elapsed = Duration::try_from_secs_f64(seconds).unwrap_or_default();
-                let fields = Counts::NAMES.map(|name| value.get(name).and_then(Value::as_u64).unwrap_or(0));
-                self.row.counts = Counts::from_fields(fields);
-                if let Some(code) = text("code") {
-                    self.row.code = code.to_owned();
-                    self.row.message = text("message").unwrap_or_default().to_owned();
+            LogLine::Finished { outcome, elapsed, counts, failure } => {
+                (self.row.outcome, self.row.elapsed, self.row.counts) = (outcome, elapsed, counts);
+                if let Some(why) = failure {
+                    (self.row.code, self.row.message) = why;
                 }
             }
-            _ => {}
+            LogLine::Folder { .. } | LogLine::Other => {}
         }
     }
 }

@@ -120,7 +120,7 @@ impl Round {
     /// The numbers of all legs together.
     pub fn counts(&self) -> Counts {
         let mut counts = Counts::default();
-        self.legs.iter().for_each(|leg| counts.add(&leg.plan.counts));
+        self.legs.iter().for_each(|leg| counts.add(&leg.plan.counts()));
         counts
     }
 
@@ -325,8 +325,9 @@ pub(crate) fn scan_leg(
 /// What the guards have to know. Holes are looked for only when the sizes would not fit.
 pub(crate) fn facts(plan: &Plan, left: &dyn Store, right: &dyn Store, empty_sources: Vec<Name>) -> Facts {
     let space = right.space().ok().flatten();
-    let tight = space.is_some_and(|space| plan.counts.bytes > space.free);
-    let needed = if tight && right.capabilities().holes { data_bytes(plan, left) } else { plan.counts.bytes };
+    let tight = space.is_some_and(|space| plan.counts().bytes > space.free);
+    let needed =
+        if tight && right.capabilities().holes { data_bytes(plan, left) } else { plan.counts().bytes };
     Facts { space, needed, empty_sources }
 }
 

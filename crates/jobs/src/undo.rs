@@ -7,13 +7,11 @@ use reedhook_core::run::kept::kept_files;
 use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
 use reedhook_core::run::{Done, Event};
 use reedhook_record::{Outcome as RunOutcome, RunPlace, RunRow};
-use serde_json::Value;
 
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
 use crate::held::Manner;
 use crate::jobfile::{Job, ONCE, known_job};
-use crate::lines;
 use crate::logs;
 use crate::places::{locate, open_destination};
 use crate::recognise;
@@ -47,7 +45,7 @@ impl Undoing {
         let undoing = Undoing { job, row, lock, places, sides, pasts };
         if !undoing.changed_nothing() {
             refuse_incomplete_log(desk, &undoing.row)?;
-        } else if undoing.places.is_empty() && undoing.row.counts.changes() > 0 {
+        } else if undoing.places.is_empty() && undoing.row.counts.changed() > 0 {
             let (number, name) = (undoing.row.number, &undoing.row.job);
             let words = format!("which stores run {number} of {name} changed was not remembered");
             return Err(Failure::refused("store-unknown", words)
@@ -104,7 +102,7 @@ impl Undoing {
 
 /// A log that lacks something cannot say what the run did, and one that has been cleared away says nothing.
 fn refuse_incomplete_log(desk: &Desk, row: &RunRow) -> Outcome<()> {
-    let cleared = row.counts.changes() > 0 && !desk.home.run_log(&row.job, &row.run).exists();
+    let cleared = row.counts.changed() > 0 && !desk.home.run_log(&row.job, &row.run).exists();
     let why = match row.log_whole {
         true if !cleared => return Ok(()),
         true => "is no longer kept",
@@ -129,12 +127,8 @@ fn changed_store(desk: &Desk, job: &Job, past: &RunPlace) -> Outcome<Holder> {
 
 fn read_past(desk: &Desk, row: &RunRow, place: &RunPlace) -> Outcome<Past> {
     let mut past = Past::at(place.side, Name::new(row.run.as_bytes()).ok());
-    let garbled = logs::read(&desk.home.run_log(&row.job, &row.run), |_, value| {
-        let elsewhere = value.get("to").and_then(Value::as_str).is_some_and(|to| to != place.place);
-        if !elsewhere {
-            lines::add_past(&mut past, place.side, value);
-        }
-    })?;
+    let log = desk.home.run_log(&row.job, &row.run);
+    let garbled = logs::read(&log, |_, line| line.add_to(&mut past, place.side, &place.place))?;
     if garbled > 0 {
         return Err(incomplete_log(row, "cannot be read whole"));
     }

@@ -25,7 +25,7 @@ struct Ears(Mutex<Vec<String>>);
 impl Listener for Ears {
     fn hear(&self, event: &Event<'_>) {
         let word = match event {
-            Event::Begins(plan) => format!("begins with {}", plan.counts.added + plan.counts.removed),
+            Event::Begins(plan) => format!("begins with {}", plan.counts().added + plan.counts().removed),
             Event::Did { line: Some(line), .. } => String::from_utf8_lossy(line).into_owned(),
             Event::Ends => "ends".to_owned(),
             _ => return,

@@ -319,7 +319,7 @@ fn what_a_store_cannot_hold_is_not_asked_of_it() {
     let (report, problems) = mirror(&left, &right, "first");
     let codes: Vec<_> = problems.iter().map(|p| p.code.as_str()).collect();
     assert_eq!((report.counts.added, codes), (1, vec!["name-too-long"]));
-    assert_eq!(plan(&left, &right).unwrap().counts.changes(), 0);
+    assert_eq!(plan(&left, &right).unwrap().counts.changed(), 0);
 }
 
 #[test]

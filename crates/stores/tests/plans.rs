@@ -157,9 +157,9 @@ fn the_numbers_of_a_plan() {
     let left = "same=4@100 new=7@100 d/new=5@100 changed=3@200 x.tmp=9@100";
     let right = "same=4@100 changed=8@100 gone=6@100 y.tmp=9@100";
     let plan = plan(Kind::Mirror, left, right, "*.tmp");
-    let counts = plan.counts;
+    let counts = plan.counts();
     assert_eq!((counts.same, counts.added, counts.updated, counts.removed), (1, 2, 1, 1));
-    assert_eq!((counts.bytes, plan.bytes_set_aside), (7 + 5 + 3, 8 + 6));
+    assert_eq!((counts.bytes, plan.bytes_set_aside()), (7 + 5 + 3, 8 + 6));
     assert_eq!((plan.left_items, plan.right_items, plan.filtered, plan.folders_made()), (4, 3, 1, 1));
 }
 

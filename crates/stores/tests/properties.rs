@@ -166,7 +166,7 @@ fn mirror(left: &dyn Store, right: &dyn Store, run: &str) -> (Counts, Past) {
     let run = Name::new(run.as_bytes()).unwrap();
     let (report, events) = carry_out(left, right, &planned, &run);
     assert!(matches!(report.ended, Ended::Done) && report.counts.problems == 0);
-    assert_eq!(report.counts, planned.counts, "a preview's numbers are the run's");
+    assert_eq!(report.counts, planned.counts(), "a preview's numbers are the run's");
     let mut past = Past::at(Side::Right, Some(run));
     for event in events {
         match event {

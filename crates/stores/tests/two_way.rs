@@ -184,8 +184,8 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
 
         let (again, counts) = pair.run().unwrap();
         assert_eq!(
-            counts.changes() + counts.problems,
-            again.to_right.counts.settled,
+            counts.changed() + counts.problems,
+            again.to_right.counts().settled,
             "{what}: a second run does nothing"
         );
         assert_eq!(
@@ -338,7 +338,7 @@ fn names_that_one_side_cannot_tell_apart() {
     left.retain(|name, _| !matches!(name.as_bytes(), b"Otter" | b"otter"));
     assert_eq!(left, tree(&pair.right));
     let (plan, counts) = pair.run().unwrap();
-    assert_eq!((counts.changes(), plan.news.len()), (0, 0), "at rest");
+    assert_eq!((counts.changed(), plan.news.len()), (0, 0), "at rest");
 }
 
 /// Spelling many names otherwise is judged as a share of all that the side holds.

@@ -11,6 +11,7 @@ use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
 use reedhook_jobs::held::Manner;
 use reedhook_jobs::jobfile::{Job, load_job};
+use reedhook_jobs::logline::LogLine;
 use reedhook_jobs::look::open_sources;
 use reedhook_jobs::places::Ends;
 
@@ -52,10 +53,11 @@ pub fn from_problems(
 ) -> Outcome {
     let job = load_job(&context.desk.home, name)?;
     let run = super::history::find(context, name, which)?;
-    super::history::read_log(context, &run, |_, value| {
-        let is = |key: &str, wanted: &str| value.get(key).and_then(serde_json::Value::as_str) == Some(wanted);
-        if is("event", "problem") && code.is_none_or(|code| is("code", code)) {
-            request.add.extend(lines::path_of(value).as_ref().and_then(line_for));
+    super::history::read_log(context, &run, |_, line| {
+        if let LogLine::Problem { code: found, path, .. } = line
+            && code.is_none_or(|code| code == found)
+        {
+            request.add.extend(line_for(&path));
         }
     })?;
     request.add.retain(|line| !job.keys.exclude.contains(line));

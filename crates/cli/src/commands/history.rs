@@ -1,5 +1,6 @@
 //! `history`: what ran, when, and what came of it.
 
+use reedhook_core::run::Done;
 use reedhook_record::RunRow;
 use serde_json::{Value, json};
 
@@ -10,6 +11,7 @@ use crate::json as lines;
 use crate::render;
 use crate::text::{Align, BOLD, Columns, bytes, moment, styled};
 use reedhook_jobs::jobfile::{ONCE, load_job};
+use reedhook_jobs::logline::LogLine;
 use reedhook_jobs::logs;
 
 /// Items listed without being asked for all.
@@ -97,16 +99,12 @@ pub fn find(context: &Context, job: &str, which: &str) -> Outcome<RunRow> {
 /// Every problem of a run, by code.
 fn problems(context: &Context, run: &RunRow) -> Outcome {
     let mut found: Vec<(String, String, String)> = Vec::new();
-    read_log(context, run, |line, value| {
-        if value.get("event").and_then(Value::as_str) != Some("problem") {
-            return;
-        }
+    read_log(context, run, |text, line| {
+        let LogLine::Problem { code, path, message } = line else { return };
         if context.global.json {
-            lines::print_line(format!("{line}\n").as_bytes());
+            lines::print_line(format!("{text}\n").as_bytes());
         }
-        let text = |key: &str| value.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
-        let path = lines::path_of(value).map(|path| path.to_string()).unwrap_or_default();
-        found.push((text("code"), path, text("message")));
+        found.push((code, path.to_string(), message));
     })?;
     if context.global.json {
         return Ok(0);
@@ -135,9 +133,9 @@ fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
     }
     if context.global.json {
         lines::print(&run_line(&run));
-        read_log(context, &run, |line, value| {
-            if tells_of_an_item(value) {
-                lines::print_line(format!("{line}\n").as_bytes());
+        read_log(context, &run, |text, line| {
+            if item_cells(&line).is_some() {
+                lines::print_line(format!("{text}\n").as_bytes());
             }
         })?;
         return Ok(0);
@@ -178,13 +176,11 @@ fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
 fn items_text(context: &Context, run: &RunRow, all: bool) -> Outcome<String> {
     let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right]);
     let mut total = 0;
-    read_log(context, run, |_, value| {
-        if !tells_of_an_item(value) {
-            return;
-        }
+    read_log(context, run, |_, line| {
+        let Some(cells) = item_cells(&line) else { return };
         total += 1;
         if all || total <= ITEMS {
-            table.row(item_cells(value));
+            table.row(cells.to_vec());
         }
     })?;
     if total == 0 {
@@ -197,23 +193,20 @@ fn items_text(context: &Context, run: &RunRow, all: bool) -> Outcome<String> {
     Ok(text)
 }
 
-/// Whether a line of a log is about something that was done, or could not be.
-fn tells_of_an_item(value: &Value) -> bool {
-    matches!(value.get("event").and_then(Value::as_str), Some("item" | "problem"))
-}
-
-fn item_cells(value: &Value) -> Vec<String> {
-    let word = value.get("do").or_else(|| value.get("code")).and_then(Value::as_str).unwrap_or_default();
-    let path = lines::path_of(value).map(|path| path.to_string()).unwrap_or_default();
-    let last = match value.get("message").and_then(Value::as_str) {
-        Some(message) => message.to_owned(),
-        None if matches!(word, "mkdir" | "rmdir") => String::new(),
-        None => value.get("size").and_then(Value::as_u64).map_or(String::new(), bytes),
-    };
-    vec![word.to_owned(), path, last]
+/// What a line says of something that was done, or could not be; nothing of others.
+fn item_cells(line: &LogLine) -> Option<[String; 3]> {
+    match line {
+        LogLine::Did { item, .. } => {
+            let folder = matches!(item.done, Done::FolderMade | Done::FolderRemoved);
+            let size = if folder { String::new() } else { bytes(item.size) };
+            Some([item.done.as_str().to_owned(), item.path.to_string(), size])
+        }
+        LogLine::Problem { code, path, message } => Some([code.clone(), path.to_string(), message.clone()]),
+        _ => None,
+    }
 }
 
 /// Reads a run's log line by line; returns how many lines cannot be read. A run that did nothing has none.
-pub fn read_log(context: &Context, run: &RunRow, each: impl FnMut(&str, &Value)) -> Outcome<u64> {
+pub fn read_log(context: &Context, run: &RunRow, each: impl FnMut(&str, LogLine)) -> Outcome<u64> {
     logs::read(&context.desk.home.run_log(&run.job, &run.run), each)
 }

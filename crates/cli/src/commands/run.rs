@@ -175,7 +175,7 @@ fn agree_to_removals(context: &Context, round: &Round, need: Need) -> Outcome<()
         return Ok(());
     }
     if context.can_ask() {
-        for leg in round.legs.iter().filter(|leg| leg.plan.counts.removed > 0) {
+        for leg in round.legs.iter().filter(|leg| leg.plan.counts().removed > 0) {
             context.say(render::plan(round, leg, &context.desk.home, false).trim_end());
         }
         return match ask::yes("Go on, and remove these?", false)? {
@@ -189,7 +189,7 @@ fn agree_to_removals(context: &Context, round: &Round, need: Need) -> Outcome<()
     let words = round
         .legs
         .iter()
-        .find(|leg| leg.plan.counts.removed > 0)
+        .find(|leg| leg.plan.counts().removed > 0)
         .map(|leg| render::removal_words(round, leg));
     Err(Failure::refused(
         "removals-not-agreed",
@@ -222,7 +222,7 @@ pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResu
     };
     if context.global.json {
         lines::print(&finished(&job.name, &result));
-    } else if let Some(round) = round.filter(|_| result.failure.is_none() || result.counts.changes() > 0) {
+    } else if let Some(round) = round.filter(|_| result.failure.is_none() || result.counts.changed() > 0) {
         let text = render::summary(round, &result, &context.desk.home);
         context.say(text.trim_end());
         if result.outcome == RunOutcome::Problems {

@@ -119,7 +119,7 @@ fn mending(job: &Job, found: &Verified) -> String {
 
 /// What a run would do, in words.
 fn pending(plan: &Plan) -> String {
-    let counts = &plan.counts;
+    let counts = &plan.counts();
     let files = [
         ("add", counts.added),
         ("update", counts.updated),
@@ -149,11 +149,11 @@ fn print_json(job: &Job, plan: &Plan, found: &Verified, begun: Instant, stopped:
         lines::problem(&mut line, &problem);
         lines::print_line(&line);
     }
-    let counts = &plan.counts;
+    let counts = &plan.counts();
     lines::print(
         &json!({"event": "verified", "job": job.name, "outcome": if stopped { "interrupted" } else { "done" },
         "files": found.asked, "same": found.same, "different": found.different.len(),
-        "unread": found.unread.len(), "pending": counts.changes(), "bytes": found.bytes,
+        "unread": found.unread.len(), "pending": counts.changed(), "bytes": found.bytes,
         "seconds": lines::seconds(begun.elapsed())}),
     );
 }

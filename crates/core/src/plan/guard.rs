@@ -181,7 +181,7 @@ pub fn check(plan: &Plan, rules: &JobRules, facts: &Facts, lifted: &[Lift]) -> O
 }
 
 fn empty_source(plan: &Plan, rules: &JobRules, facts: &Facts) -> Option<Refusal> {
-    if rules.kind == Kind::Copy || plan.counts.removed == 0 {
+    if rules.kind == Kind::Copy || plan.counts().removed == 0 {
         return None;
     }
     if plan.left_items == 0 {
@@ -212,7 +212,7 @@ fn changes(step: &Step) -> u64 {
 }
 
 fn too_many_removals(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
-    let Counts { removed, .. } = plan.counts;
+    let Counts { removed, .. } = plan.counts();
     let (of, limit) = (plan.right_items, rules.max_removals);
     let nearly_all = removed > FEW && removed * 10 > of * 9;
     ((removed > SMALL_CHANGE || nearly_all) && limit.is_exceeded(removed, of)).then(|| Refusal::Removals {
@@ -224,7 +224,7 @@ fn too_many_removals(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
 }
 
 fn too_many_changes(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
-    let Counts { removed, updated, moved, .. } = plan.counts;
+    let Counts { removed, updated, moved, .. } = plan.counts();
     let changed = removed + updated + moved;
     let (of, limit) = (plan.right_items, rules.max_changes);
     (changed > SMALL_CHANGE && limit.is_exceeded(changed, of)).then(|| Refusal::Changes {
@@ -282,15 +282,31 @@ pub fn nesting(first: &Place, second: &Place) -> Nesting {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::entry::{EntryKind, Meta, Side};
+    use crate::plan::{Action, Fate, FolderPlan, Role};
     use crate::testing::rules;
 
     fn plan(left: u64, right: u64, removed: u64, updated: u64) -> Plan {
-        Plan {
-            left_items: left,
-            right_items: right,
-            counts: Counts { removed, updated, ..Counts::default() },
-            ..Plan::default()
-        }
+        let file = Meta::bare(EntryKind::File);
+        let action = |number: u64| Action {
+            name: Name::new(number.to_string().as_bytes()).unwrap(),
+            side: Side::Right,
+            step: match number < removed {
+                true => Step::Remove { was: file.clone() },
+                false => Step::Update { from: file.clone(), was: Box::new(file.clone()) },
+            },
+            role: Role::Plain,
+            instead_of: None,
+        };
+        let folder = FolderPlan {
+            path: RelPath::root(),
+            fate: Fate::Stay,
+            left: None,
+            right: None,
+            remode: false,
+            actions: (0..removed + updated).map(action).collect(),
+        };
+        Plan { left_items: left, right_items: right, folders: vec![folder], ..Plan::default() }
     }
 
     #[test]
@@ -313,7 +329,7 @@ mod tests {
         ];
         for (plan, expected) in cases {
             let found = check(&plan, &rules, &Facts::default(), &[]);
-            assert_eq!(found.as_ref().map(Refusal::code), expected, "{:?}", plan.counts);
+            assert_eq!(found.as_ref().map(Refusal::code), expected, "{:?}", plan.counts());
         }
     }
 

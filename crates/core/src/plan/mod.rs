@@ -240,13 +240,16 @@ impl Counts {
         counts
     }
 
-    /// Whether anything changes.
-    pub fn changes(&self) -> u64 {
+    /// Everything that changes, in one number.
+    pub fn changed(&self) -> u64 {
         self.added + self.updated + self.moved + self.removed + self.meta + self.settled
     }
 
-    /// Counts one action as done.
-    pub fn count(&mut self, step: &Step, bytes: u64) {
+    /// Counts one action.
+    fn count(&mut self, step: &Step) {
+        if let Step::Add { from } | Step::Update { from, .. } = step {
+            self.bytes += from.size;
+        }
         match step {
             Step::Add { .. } | Step::SecondName { was: None, .. } => self.added += 1,
             Step::Update { .. } | Step::SecondName { was: Some(_), .. } => self.updated += 1,
@@ -256,7 +259,6 @@ impl Counts {
             Step::Remove { .. } => self.removed += 1,
             Step::Leave { .. } => self.skipped += 1,
         }
-        self.bytes += bytes;
     }
 }
 
@@ -270,8 +272,12 @@ pub struct Plan {
     pub changes: Side,
     /// The folders in which something happens, from the top down.
     pub folders: Vec<FolderPlan>,
-    /// What the actions come to, with what is the same and what could not be examined.
-    pub counts: Counts,
+    /// Files and links that are the same on both sides.
+    pub same: u64,
+    /// Conflicts that are held.
+    pub held: u64,
+    /// Conflicts that a policy has decided.
+    pub settled: u64,
     /// What could not be examined or is impossible.
     pub problems: Vec<Problem>,
     /// Unfinished files of earlier runs at the right, to be cleared.
@@ -284,8 +290,6 @@ pub struct Plan {
     pub filtered: u64,
     /// Folders that take part, at the left.
     pub folders_seen: u64,
-    /// Bytes that what is replaced or removed holds now.
-    pub bytes_set_aside: u64,
     /// Files that differ only as they do where one side keeps local time: their times are set right.
     pub shifted: u64,
     /// It has moves that nobody has proved by reading both files: it can be shown, but is never carried out.
@@ -304,14 +308,15 @@ impl Plan {
         Plan {
             changes: side,
             folders: Vec::new(),
-            counts: Counts::default(),
+            same: 0,
+            held: 0,
+            settled: 0,
             problems: Vec::new(),
             leftovers: Vec::new(),
             left_items: 0,
             right_items: 0,
             filtered: 0,
             folders_seen: 0,
-            bytes_set_aside: 0,
             shifted: 0,
             unproved: false,
         }
@@ -324,9 +329,39 @@ impl Plan {
         actions.for_each(|action| action.side = side);
     }
 
+    /// What happens to single names, in every folder.
+    pub fn actions(&self) -> impl Iterator<Item = &Action> {
+        self.folders.iter().flat_map(|folder| &folder.actions)
+    }
+
+    /// What it comes to.
+    pub fn counts(&self) -> Counts {
+        let remoded = self.folders.iter().filter(|folder| folder.remode).count();
+        let mut counts = Counts {
+            meta: remoded as u64,
+            conflicts: self.held,
+            settled: self.settled,
+            same: self.same,
+            problems: self.problems.len() as u64,
+            ..Counts::default()
+        };
+        self.actions().for_each(|action| counts.count(&action.step));
+        counts
+    }
+
+    /// Bytes that what is replaced or removed holds now.
+    pub fn bytes_set_aside(&self) -> u64 {
+        let set_aside = |action: &Action| match &action.step {
+            Step::Update { was, .. } => was.size,
+            Step::Remove { was } => was.size,
+            _ => 0,
+        };
+        self.actions().map(set_aside).sum()
+    }
+
     /// Whether a run would find nothing to do (apart from problems and folder times).
     pub fn is_empty(&self) -> bool {
-        self.counts.changes() == 0 && self.folders_made() == 0 && self.folders_removed() == 0
+        self.counts().changed() == 0 && self.folders_made() == 0 && self.folders_removed() == 0
     }
 
     /// How many folders are made.

@@ -3,25 +3,21 @@
 //! Candidates come from what the entries tell: a whole folder with the same names, sizes and times under another path, then
 //! single files with the same size and time. A candidate must be the only one; where several files look alike, the one of the
 //! same name counts. What entries tell is no proof: two files of one size may bear one time. So before a run renames
-//! anything, the caller compares what both sides hold, byte for byte, and a candidate that fails is copied as usual.
+//! anything, the walk compares what both sides hold, byte for byte, and a candidate that fails is copied as usual.
 //!
-//! Finding and applying are pure; the proof does the reading. A plan whose moves are not proved can be shown and never be carried
-//! out ([`Plan::unproved`]).
+//! Finding and applying are pure. A plan whose moves are not proved can be shown and never be carried out ([`Plan::unproved`]).
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use super::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::compare::Comparison;
-use crate::content::{self, Held};
 use crate::entry::{EntryKind, Meta, Stamp};
 use crate::path::RelPath;
-use crate::store::Store;
 
 /// A rename that would take the place of a copy and a removal.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Candidate {
+pub(crate) struct Candidate {
     /// Where it stands at the side that changes.
     from: RelPath,
     /// Where it stands at the side that is read.
@@ -29,18 +25,18 @@ struct Candidate {
     /// It is a folder with all that it holds.
     folder: bool,
     /// The files whose content has to be the same.
-    files: Vec<Twins>,
+    pub(crate) files: Vec<Twins>,
 }
 
 /// Two files that look alike.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Twins {
+pub(crate) struct Twins {
     /// The path at the side that changes.
-    from: RelPath,
+    pub(crate) from: RelPath,
     /// The path at the side that is read.
-    to: RelPath,
+    pub(crate) to: RelPath,
     /// The bytes of each.
-    size: u64,
+    pub(crate) size: u64,
 }
 
 /// What a scan does about what is gone from one path and new at another.
@@ -52,29 +48,11 @@ pub enum Moves {
     Proved,
 }
 
-/// Turns what a plan removes and adds of the same things into renames, where the changing side can rename. `false` when it was
-/// told to stop.
-pub fn turn_into_renames(
-    plan: &mut Plan,
-    (read, changed): (&dyn Store, &dyn Store),
-    by: &Comparison,
-    moves: Moves,
-    stop: &AtomicBool,
-) -> bool {
-    // Owners and attributes would have to be compared too, and second names followed.
-    let possible = changed.capabilities().rename && !by.full;
-    let mut found = if possible { find(plan, by) } else { Vec::new() };
+/// What moved by the looks of it, in a plan whose folders are in order.
+pub(crate) fn candidates(plan: &Plan, by: &Comparison) -> Vec<Candidate> {
+    let mut found = find(plan, by);
     found.retain(|one| on_one_file_system(plan, one));
-    if moves == Moves::Proved && !found.is_empty() {
-        let mut proofs = prove(&found, read, changed, stop).into_iter();
-        if stop.load(Ordering::Relaxed) {
-            return false;
-        }
-        found.retain(|_| proofs.next().unwrap_or(false));
-    }
-    plan.unproved |= moves == Moves::Unproved && !found.is_empty();
-    apply(plan, &found);
-    true
+    found
 }
 
 /// Whether a thing and the folder that it is to go to are on one file system, as far as that is known: nothing is renamed across a
@@ -106,7 +84,8 @@ type Digest = [u8; 32];
 
 /// Finds what moved in a plan whose folders are in order. Nothing for a plan that only adds, or only removes.
 fn find(plan: &Plan, by: &Comparison) -> Vec<Candidate> {
-    if plan.counts.added == 0 || plan.counts.removed == 0 {
+    let counts = plan.counts();
+    if counts.added == 0 || counts.removed == 0 {
         return Vec::new();
     }
     let Some(precision) = by.precision else { return Vec::new() };
@@ -310,26 +289,8 @@ fn subtree<'a>(folders: &'a [FolderPlan], top: &RelPath) -> &'a [FolderPlan] {
     &folders[start..start + length]
 }
 
-/// Which candidates hold the same on both sides, byte for byte. A file that cannot be read proves nothing: it is copied as
-/// usual, which reports what is wrong with it.
-fn prove(found: &[Candidate], read: &dyn Store, changed: &dyn Store, stop: &AtomicBool) -> Vec<bool> {
-    let pairs: Vec<(usize, &Twins)> =
-        found.iter().enumerate().flat_map(|(at, one)| one.files.iter().map(move |pair| (at, pair))).collect();
-    let threads = read.capabilities().workers.max(changed.capabilities().workers);
-    let same = content::for_all(&pairs, threads, stop, |(_, twins)| {
-        let theirs = Held { store: changed, path: &twins.from };
-        let ours = Held { store: read, path: &twins.to };
-        content::equal(ours, theirs, twins.size, (false, stop), &mut |_| {}).unwrap_or(false)
-    });
-    let mut proved = vec![true; found.len()];
-    for ((at, _), same) in pairs.into_iter().zip(same) {
-        proved[at] &= same.unwrap_or(false);
-    }
-    proved
-}
-
 /// Puts renames into a plan, in the place of what they spare.
-fn apply(plan: &mut Plan, moves: &[Candidate]) {
+pub(crate) fn apply(plan: &mut Plan, moves: &[Candidate]) {
     if moves.is_empty() {
         return;
     }
@@ -351,32 +312,20 @@ fn apply(plan: &mut Plan, moves: &[Candidate]) {
 
 fn move_folder(plan: &mut Plan, one: &Candidate) {
     let side = plan.changes;
-    let counts = &mut plan.counts;
     let mut old = HashMap::new();
     for folder in subtree_mut(&mut plan.folders, &one.from) {
-        for action in folder.actions.drain(..) {
-            if let Step::Remove { was } = action.step {
-                counts.removed -= 1;
-                plan.bytes_set_aside -= was.size;
-            }
-        }
+        folder.actions.clear();
         folder.fate = Fate::Stay;
         old.extend(folder.path.below(&one.from).zip(folder.right.take()));
     }
     let mut items = 0;
     for folder in subtree_mut(&mut plan.folders, &one.to) {
-        for action in folder.actions.drain(..) {
-            if let Step::Add { from } = action.step {
-                items += 1;
-                counts.added -= 1;
-                counts.bytes -= from.size;
-            }
-        }
+        let added = |action: &Action| matches!(action.step, Step::Add { .. });
+        items += folder.actions.drain(..).filter(added).count() as u64;
         // Its counterpart comes along, so that its time is set like that of any folder that stays.
         folder.fate = Fate::Stay;
         folder.right = folder.path.below(&one.to).and_then(|below| old.remove(&below));
     }
-    counts.moved += items;
     let Some((parent, name)) = one.to.split() else { return };
     if let Some(folder) = find_folder(plan, &parent) {
         let at = folder.actions.partition_point(|action| action.name < name);
@@ -402,13 +351,7 @@ fn move_file(plan: &mut Plan, one: &Candidate) -> bool {
     };
     let Some(step) = find_step(plan, &one.to, |step| matches!(step, Step::Add { .. })) else { return false };
     let Step::Add { from: to } = step.clone() else { return false };
-    let (size, was_size) = (to.size, was.size);
     *step = Step::Move { from: one.from.clone(), to, was: Box::new(was) };
-    plan.counts.added -= 1;
-    plan.counts.removed -= 1;
-    plan.counts.moved += 1;
-    plan.counts.bytes -= size;
-    plan.bytes_set_aside -= was_size;
     true
 }
 
@@ -471,16 +414,6 @@ mod tests {
     fn plan(folders: Vec<FolderPlan>) -> Plan {
         let mut plan = Plan { folders, ..Plan::default() };
         plan.folders.sort_by(|a, b| a.path.cmp(&b.path));
-        let steps: Vec<Step> = plan
-            .folders
-            .iter()
-            .flat_map(|folder| folder.actions.iter().map(|action| action.step.clone()))
-            .collect();
-        for step in &steps {
-            let bytes = if let Step::Add { from } = step { from.size } else { 0 };
-            plan.counts.count(step, bytes);
-            plan.bytes_set_aside += if let Step::Remove { was } = step { was.size } else { 0 };
-        }
         plan
     }
 
@@ -506,9 +439,9 @@ mod tests {
         assert_eq!(shown(&whole), ["old -> new (3)"]);
         let moves = find(&whole, &EXACT);
         apply(&mut whole, &moves);
-        let counts = &whole.counts;
+        let counts = &whole.counts();
         assert_eq!((counts.added, counts.removed, counts.moved, counts.bytes), (0, 0, 3, 0));
-        assert_eq!((whole.folders_made(), whole.folders_removed(), whole.bytes_set_aside), (0, 0, 0));
+        assert_eq!((whole.folders_made(), whole.folders_removed(), whole.bytes_set_aside()), (0, 0, 0));
         let step = Step::MoveFolder { from: path("old"), items: 3 };
         assert_eq!(
             whole.folders[0].actions,

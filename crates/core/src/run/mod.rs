@@ -423,7 +423,7 @@ const TOLD_WITHIN: Duration = Duration::from_millis(50);
 
 impl<'a> Engine<'a> {
     fn new(plan: &'a Plan, input: &'a RunInput<'a>) -> Engine<'a> {
-        let Counts { same, conflicts, settled, .. } = plan.counts;
+        let Counts { same, conflicts, settled, .. } = plan.counts();
         let counts = Counts { same, conflicts, settled, ..Counts::default() };
         let state = State { counts, ..State::default() };
         Engine {
@@ -459,7 +459,7 @@ impl<'a> Engine<'a> {
 
     fn did_something(&self) -> bool {
         let state = self.state();
-        state.counts.changes() + state.folders_made + state.folders_removed > 0
+        state.counts.changed() + state.folders_made + state.folders_removed > 0
     }
 
     fn work(&self) -> Result<(), Halt> {

@@ -8,6 +8,7 @@
 //! its counterpart on the other side alone.
 
 pub(crate) mod pair;
+mod renames;
 mod settle;
 pub mod two_way;
 
@@ -21,9 +22,11 @@ use crate::filter::{Filter, Inherited, Verdict};
 use crate::memory::{MemoryError, Rotten};
 use crate::path::{Name, RelPath};
 use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by_content};
-use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step, moves};
+use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{Capabilities, FaultKind, Result, Store, StoreError};
+use renames::turn_into_renames;
+
 use pair::{BothSides, Judged, Looked, Met, Pair, Spellings, Spot, merge};
 
 /// What a scan reads.
@@ -127,7 +130,7 @@ pub fn scan(input: &ScanInput<'_>, progress: &ScanProgress) -> Result<Plan, Scan
     let found = visit_all((input.left, input.right), root, progress, visit)?;
     let mut plan = settle::assemble(found);
     let stores = (input.left, input.right);
-    match moves::turn_into_renames(&mut plan, stores, &input.rules.by, input.moves, &progress.stop) {
+    match turn_into_renames(&mut plan, stores, &input.rules.by, input.moves, &progress.stop) {
         true => Ok(plan),
         false => Err(ScanError::Stopped),
     }
@@ -482,7 +485,7 @@ impl<'a> Visit<'a> {
     /// Gives what stands there the spelling that its name has here.
     fn respell(&mut self, name: &Name, other: &Judged) {
         let from = self.visited.plan.path.join(&other.name);
-        self.act(name.clone(), Step::Respell { from, was: Box::new(other.meta.clone()) }, 0);
+        self.act(name.clone(), Step::Respell { from, was: Box::new(other.meta.clone()) });
         self.visited.touched = true;
     }
 
@@ -543,7 +546,7 @@ impl<'a> Visit<'a> {
         }
         let foreign = self.foreign_file_system(&name, &left);
         if let Some(reason) = foreign {
-            self.act(name.clone(), Step::Leave { from: left.clone(), reason }, 0);
+            self.act(name.clone(), Step::Leave { from: left.clone(), reason });
         }
         self.descend(&name, Some(left), right_folder, verdict, chosen);
         if let Some(task) = self.below.last_mut() {
@@ -581,7 +584,7 @@ impl<'a> Visit<'a> {
         self.note_names(&name, &left, right.as_ref(), decision);
         match (decision, right) {
             (Decision::Same, right) => {
-                self.found.plan.counts.same += 1;
+                self.found.plan.same += 1;
                 if let (Some(on_same), Some(right), EntryKind::File) = (self.input.on_same, &right, left.kind)
                 {
                     on_same(&self.visited.plan.path.join(&name), &left, right);
@@ -590,7 +593,7 @@ impl<'a> Visit<'a> {
             (Decision::Add, _) => self.plan_add(name, left),
             (Decision::Update, Some(was)) => self.plan_update(name, left, was),
             (Decision::Metadata, Some(was)) => {
-                self.act(name, Step::Metadata { from: left, was: Box::new(was) }, 0);
+                self.act(name, Step::Metadata { from: left, was: Box::new(was) });
             }
             (Decision::Replace, Some(was)) if was.is_folder() => {
                 // What a line says of the name holds for what stands there now as for what comes.
@@ -607,7 +610,7 @@ impl<'a> Visit<'a> {
             }
             (Decision::Leave(reason), right) => {
                 self.visited.stays |= right.is_some();
-                self.act(name, Step::Leave { from: left, reason }, 0);
+                self.act(name, Step::Leave { from: left, reason });
             }
             (Decision::Problem(code), _) => {
                 self.refuse(
@@ -686,16 +689,13 @@ impl<'a> Visit<'a> {
 
     fn plan_add(&mut self, name: Name, left: Meta) {
         if !self.cannot_hold(&name, &left) {
-            let bytes = left.size;
-            self.act(name, Step::Add { from: left }, bytes);
+            self.act(name, Step::Add { from: left });
         }
     }
 
     fn plan_update(&mut self, name: Name, left: Meta, was: Meta) {
         if !self.cannot_hold(&name, &left) {
-            let bytes = left.size;
-            self.found.plan.bytes_set_aside += was.size;
-            self.act(name, Step::Update { from: left, was: Box::new(was) }, bytes);
+            self.act(name, Step::Update { from: left, was: Box::new(was) });
         }
     }
 
@@ -720,12 +720,10 @@ impl<'a> Visit<'a> {
     }
 
     fn plan_removal(&mut self, name: Name, was: Meta) {
-        self.found.plan.bytes_set_aside += was.size;
-        self.act(name, Step::Remove { was }, 0);
+        self.act(name, Step::Remove { was });
     }
 
-    fn act(&mut self, name: Name, step: Step, bytes: u64) {
-        self.found.plan.counts.count(&step, bytes);
+    fn act(&mut self, name: Name, step: Step) {
         let (side, role, instead_of) = (Side::Right, Role::Plain, None);
         self.visited.plan.actions.push(Action { name, side, step, role, instead_of });
     }
@@ -778,7 +776,6 @@ impl<'a> Visit<'a> {
             // The root of a destination belongs to the person or the drive: its mode is theirs.
             let same_rights = by.same_mode(left, right) && by.same_rights(left, right);
             plan.remode = self.visited.chosen && !plan.path.is_root() && !same_rights;
-            self.found.plan.counts.meta += u64::from(plan.remode);
             let retime = self.visited.chosen && !by.same_time(left, right);
             if plan.actions.is_empty() && !plan.remode && !retime && !self.visited.touched {
                 self.found.plan.folders_seen += 1;

@@ -19,14 +19,13 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
     for part in found {
         named.extend(part.named);
         visited.extend(part.folders);
-        plan.counts.add(&part.plan.counts);
+        plan.same += part.plan.same;
         plan.problems.extend(part.plan.problems);
         plan.leftovers.extend(part.plan.leftovers);
         plan.left_items += part.plan.left_items;
         plan.right_items += part.plan.right_items;
         plan.filtered += part.plan.filtered;
         plan.folders_seen += part.plan.folders_seen;
-        plan.bytes_set_aside += part.plan.bytes_set_aside;
         plan.shifted += part.plan.shifted;
     }
     visited.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
@@ -37,7 +36,6 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
     plan.folders = visited.into_iter().map(|folder| folder.plan).filter(FolderPlan::says_something).collect();
     plan.problems.sort_by(|a, b| a.path.cmp(&b.path));
     plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
-    plan.counts.problems = plan.problems.len() as u64;
     plan
 }
 
@@ -57,7 +55,7 @@ fn settle_names(visited: &mut [Visited], plan: &mut Plan, mut named: Vec<Several
             if first.same && other.same && right_id(first) == right_id(other) {
                 // The first one's metadata is the other's as well.
                 drop_action(visited, plan, other);
-                plan.counts.same += 1;
+                plan.same += 1;
                 continue;
             }
             drop_action(visited, plan, other);
@@ -66,7 +64,6 @@ fn settle_names(visited: &mut [Visited], plan: &mut Plan, mut named: Vec<Several
                 of: of.clone(),
                 was: other.right.clone().map(Box::new),
             };
-            plan.counts.count(&step, 0);
             if let Ok(at) = visited.binary_search_by(|folder| folder.plan.path.cmp(&other.folder)) {
                 visited[at].plan.actions.push(Action {
                     name: other.name.clone(),
@@ -86,19 +83,8 @@ fn drop_action(visited: &mut [Visited], plan: &mut Plan, member: &SeveralNames) 
     let actions = &mut visited[at].plan.actions;
     let brings = |step: &Step| matches!(step, Step::Add { .. } | Step::Update { .. } | Step::Metadata { .. });
     match actions.iter().position(|action| action.name == member.name && brings(&action.step)) {
-        Some(position) => match actions.remove(position).step {
-            Step::Add { from } => {
-                plan.counts.added -= 1;
-                plan.counts.bytes -= from.size;
-            }
-            Step::Update { from, was } => {
-                plan.counts.updated -= 1;
-                plan.counts.bytes -= from.size;
-                plan.bytes_set_aside -= was.size;
-            }
-            _ => plan.counts.meta -= 1,
-        },
-        None => plan.counts.same -= u64::from(member.same),
+        Some(position) => drop(actions.remove(position)),
+        None => plan.same -= u64::from(member.same),
     }
 }
 
@@ -156,10 +142,7 @@ fn refuse_late_add(parent: &mut FolderPlan, path: &RelPath, plan: &mut Plan) {
         .iter()
         .position(|action| action.name.as_bytes() == name && matches!(action.step, Step::Add { .. }));
     let Some(position) = planned else { return };
-    if let Step::Add { from } = parent.actions.remove(position).step {
-        plan.counts.added -= 1;
-        plan.counts.bytes -= from.size;
-        let message = "the folder that stands here holds something that the filter leaves alone";
-        plan.problems.push(Problem::new(Code::Occupied, Side::Right, path.clone(), message));
-    }
+    parent.actions.remove(position);
+    let message = "the folder that stands here holds something that the filter leaves alone";
+    plan.problems.push(Problem::new(Code::Occupied, Side::Right, path.clone(), message));
 }

@@ -93,7 +93,7 @@ impl RunLog {
                 true
             }
             Event::Folder { side, path, was } => {
-                lines::folder(&mut self.line, *side, path, *was);
+                lines::folder(&mut self.line, *side, path, *was, to);
                 false
             }
             _ => return None,

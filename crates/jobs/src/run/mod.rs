@@ -85,7 +85,7 @@ impl Tally {
         self.folders.0 += report.folders_made;
         self.folders.1 += report.folders_removed;
         self.unfinished += report.unfinished;
-        self.begun |= self.counts.changes() + self.folders.0 + self.folders.1 > 0;
+        self.begun |= self.counts.changed() + self.folders.0 + self.folders.1 > 0;
     }
 
     fn outcome(&self) -> RunOutcome {
@@ -288,7 +288,7 @@ impl<'a> Run<'a> {
         let nothing =
             leg.plan.folders.is_empty() && leg.plan.leftovers.is_empty() && leg.plan.problems.is_empty();
         if nothing && !self.after_cut_short && round.job.rules.verify != Verify::All {
-            let counts = leg.plan.counts;
+            let counts = leg.plan.counts();
             return Ok(RunReport::nothing(counts));
         }
         let right = leg.writes.clone();

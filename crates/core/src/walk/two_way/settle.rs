@@ -7,8 +7,9 @@ use crate::entry::{Meta, Side};
 use crate::job::Removals;
 use crate::path::RelPath;
 use crate::plan::two_way::Settled;
-use crate::plan::{Action, Fate, FolderPlan, Plan, Step, moves};
+use crate::plan::{Action, Fate, FolderPlan, Plan, Step};
 use crate::problem::{Code, Problem};
+use crate::walk::renames::turn_into_renames;
 use crate::walk::{ScanError, ScanProgress};
 
 /// Merges what the workers found.
@@ -24,7 +25,7 @@ pub(super) fn assemble(
     for (folder, fates) in all.visited.into_iter().zip(fates) {
         for folder in by_direction(folder, fates) {
             let side = folder.1;
-            add_folder(&mut plans[at(side)], folder.0);
+            plans[at(side)].folders.push(folder.0);
         }
     }
     let [mut to_left, mut to_right] = plans;
@@ -34,19 +35,17 @@ pub(super) fn assemble(
     [to_left.leftovers, to_right.leftovers] = all.leftovers;
     for plan in [&mut to_left, &mut to_right] {
         let stores = (input.store(plan.changes.other()), input.store(plan.changes));
-        if !moves::turn_into_renames(plan, stores, &input.by, input.moves, &progress.stop) {
+        if !turn_into_renames(plan, stores, &input.by, input.moves, &progress.stop) {
             return Err(ScanError::Stopped);
         }
         plan.folders.retain(FolderPlan::says_something);
         plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
     }
     // What concerns both directions stands in the first one.
-    let counts = &mut to_right.counts;
-    counts.same = all.same;
-    counts.problems = all.problems.len() as u64;
+    to_right.same = all.same;
     let held = |conflict: &&Conflict| conflict.settled == Settled::Held;
-    counts.conflicts = all.conflicts.iter().filter(held).count() as u64;
-    counts.settled = all.conflicts.len() as u64 - counts.conflicts;
+    to_right.held = all.conflicts.iter().filter(held).count() as u64;
+    to_right.settled = all.conflicts.len() as u64 - to_right.held;
     all.problems.sort_by(|a, b| a.path.cmp(&b.path));
     to_right.problems = all.problems;
     to_right.filtered = all.filtered;
@@ -198,24 +197,6 @@ fn by_direction(folder: Visited, fates: Fates) -> Vec<(FolderPlan, Side)> {
     folders
 }
 
-fn add_folder(plan: &mut Plan, folder: FolderPlan) {
-    for action in &folder.actions {
-        let bytes = match &action.step {
-            Step::Add { from } | Step::Update { from, .. } => from.size,
-            _ => 0,
-        };
-        plan.counts.count(&action.step, bytes);
-        if let Step::Update { was, .. } = &action.step {
-            plan.bytes_set_aside += was.size;
-        }
-        if let Step::Remove { was } = &action.step {
-            plan.bytes_set_aside += was.size;
-        }
-    }
-    plan.counts.meta += u64::from(folder.remode);
-    plan.folders.push(folder);
-}
-
 /// The plans of the renames that come first.
 fn set_aside(actions: Vec<(RelPath, Action)>) -> [Plan; 2] {
     let mut plans = [Side::Left, Side::Right].map(Plan::changing);
@@ -226,7 +207,7 @@ fn set_aside(actions: Vec<(RelPath, Action)>) -> [Plan; 2] {
     for ((side, path), mut actions) in folders {
         actions.sort_by(|a, b| a.name.cmp(&b.name));
         let folder = FolderPlan { path, fate: Fate::Stay, left: None, right: None, remode: false, actions };
-        add_folder(&mut plans[side], folder);
+        plans[side].folders.push(folder);
     }
     plans.iter_mut().for_each(|plan| plan.folders.sort_by(|a, b| a.path.cmp(&b.path)));
     plans
