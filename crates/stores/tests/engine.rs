@@ -319,7 +319,7 @@ fn what_a_store_cannot_hold_is_not_asked_of_it() {
     let (report, problems) = mirror(&left, &right, "first");
     let codes: Vec<_> = problems.iter().map(|p| p.code.as_str()).collect();
     assert_eq!((report.counts.added, codes), (1, vec!["name-too-long"]));
-    assert_eq!(plan(&left, &right).unwrap().counts.changed(), 0);
+    assert_eq!(plan(&left, &right).unwrap().counts().changed(), 0);
 }
 
 #[test]
@@ -401,7 +401,7 @@ fn a_new_mode_touches_no_time_and_no_edit() {
         }
     }
     let planned = plan(&left, &right).unwrap();
-    assert_eq!(planned.counts.meta, 2);
+    assert_eq!(planned.counts().meta, 2);
     right.overwrite(&path("b"), b"edit", Stamp::new(5000, 0));
     let (report, problems) = carry_out(&left, &right, &planned, "20310504-180000-aaaa");
     assert_eq!((report.counts.meta, problems.len()), (1, 1), "{problems:?}");
@@ -429,7 +429,7 @@ fn moves_that_are_not_proved_are_not_carried_out() {
         rotten: Rot::default(),
     };
     let looked_at = scan(&input, &ScanProgress::default()).unwrap();
-    assert_eq!(looked_at.counts.moved, 1, "it looks like a move");
+    assert_eq!(looked_at.counts().moved, 1, "it looks like a move");
     let (report, problems) = carry_out(&left, &right, &looked_at, "20310504-180000-aaaa");
     assert_eq!((report.counts.moved, problems.len()), (0, 1), "{problems:?}");
     assert_eq!(right.stat(&path("old")).unwrap().map(|meta| meta.size), Some(13));
