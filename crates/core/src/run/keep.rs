@@ -1,0 +1,95 @@
+//! Kept copies of this run: what is replaced or removed is set aside below `.reedhook/kept`, in folders like those that it comes from.
+
+use std::sync::PoisonError;
+
+use super::{Engine, Halt, kept};
+use crate::entry::{Meta, Side};
+use crate::path::RelPath;
+use crate::store::{Attributes, StoreError, StoreExt};
+
+impl Engine<'_> {
+    /// Moves a file or link to the kept copies of this run.
+    pub(super) fn keep(&self, path: &RelPath, was: &Meta) -> Result<(), StoreError> {
+        self.input.right.rename_this(path, &self.kept_path(path)?, was)
+    }
+
+    /// Where the kept copy of a path goes; its folder is made.
+    pub(super) fn kept_path(&self, path: &RelPath) -> Result<RelPath, StoreError> {
+        let kept = self.kept.join_path(path);
+        if let Some(parent) = kept.parent() {
+            self.make_kept_folder_once(&parent)?;
+        }
+        Ok(kept)
+    }
+
+    /// Makes a folder among the kept copies, and those above it, unless that was done. Of several workers that want one at once, one
+    /// makes it and the others wait: servers answer those that come late with all sorts of refusals.
+    pub(super) fn make_kept_folder_once(&self, folder: &RelPath) -> Result<(), StoreError> {
+        let mut state = self.state();
+        loop {
+            if state.kept_folders.contains(folder) {
+                return Ok(());
+            }
+            if state.making.insert(folder.clone()) {
+                break;
+            }
+            state = self.made.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+        drop(state);
+        let above = folder.parent().filter(|above| above.is_within(&self.kept));
+        let made = above
+            .map_or(Ok(()), |above| self.make_kept_folder_once(&above))
+            .and_then(|()| self.make_kept_folder(folder));
+        let mut state = self.state();
+        state.making.remove(folder);
+        if made.is_ok() {
+            state.kept_folders.insert(folder.clone());
+        }
+        drop(state);
+        self.made.notify_all();
+        made
+    }
+
+    pub(super) fn make_kept_folder(&self, folder: &RelPath) -> Result<(), StoreError> {
+        let right = self.input.right;
+        {
+            let mut owned = self.owned.lock().unwrap_or_else(PoisonError::into_inner);
+            if !*owned {
+                kept::write_owner(right, &self.input.run, self.input.owner)?;
+                *owned = true;
+            }
+        }
+        match right.stat(folder) {
+            // An earlier part of this run has finished it.
+            Ok(Some(found)) if found.is_folder() => kept::open_to_us(right, folder, found.mode),
+            _ => right.make_folders(folder),
+        }
+    }
+
+    /// Gives the folders of the kept copies the modes and times of those that they stand for.
+    pub(super) fn finish_kept(&self) -> Result<(), Halt> {
+        let right = self.input.right;
+        let can = right.capabilities();
+        let mut folders: Vec<RelPath> = self.state().kept_folders.iter().cloned().collect();
+        folders.sort();
+        for folder in folders.iter().rev() {
+            let Some(original) = folder.below(&self.kept).filter(|path| !path.is_root()) else { continue };
+            let planned = self.plan.folders.binary_search_by(|planned| planned.path.cmp(&original));
+            let meta = match planned.ok().and_then(|at| self.plan.folders[at].right.clone()) {
+                Some(meta) => Some(meta),
+                None => right.stat(&original).ok().flatten(),
+            };
+            let timed = can.time_precision.is_some() && can.folder_times;
+            let attributes = Attributes {
+                modified: meta.as_ref().and_then(|meta| meta.modified).filter(|_| timed),
+                mode: meta.as_ref().and_then(|meta| meta.mode).filter(|_| can.modes),
+                extra: None,
+            };
+            if attributes != Attributes::default() {
+                // The copies themselves are what counts.
+                self.lost_only(Side::Right, right.set_attributes(folder, None, &attributes))?;
+            }
+        }
+        Ok(())
+    }
+}
