@@ -13,6 +13,24 @@
 //! `path`, `entry`, `compare`, `filter`, `units`, `job` and `plan` never touch a disk, a clock or the environment; `walk`
 //! and `run` touch the world only through the two stores they are given. There is no terminal, no protocol, no database
 //! and no asynchronous code here.
+//!
+//! ```
+//! use reedhook_core::entry::{EntryKind, Meta, Stamp};
+//! use reedhook_core::filter::{Filter, FilterSpec, Verdict};
+//! use reedhook_core::path::{Name, RelPath};
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! let lines = FilterSpec { exclude: vec!["*.tmp".to_owned()], ..FilterSpec::default() };
+//! let filter = Filter::new(&lines, Stamp::new(1_935_850_500, 0))?;
+//! let judge = |name: &str| -> Result<Verdict, Box<dyn std::error::Error>> {
+//!     let (name, meta) = (Name::new(name.as_bytes())?, Meta::bare(EntryKind::File));
+//!     Ok(filter.judge(&RelPath::root(), &name, &meta, filter.root()))
+//! };
+//! assert_eq!(judge("heron.csv")?, Verdict::In);
+//! assert!(matches!(judge("heron.tmp")?, Verdict::Out(_)));
+//! # Ok(())
+//! # }
+//! ```
 
 pub mod baseline;
 pub mod compare;

@@ -123,6 +123,8 @@ impl fmt::Display for Failure {
     }
 }
 
+impl std::error::Error for Failure {}
+
 impl From<RecordError> for Failure {
     fn from(error: RecordError) -> Failure {
         // A newer program's file says itself what to do.

@@ -3,6 +3,34 @@
 //! A [`Desk`](desk::Desk) is what all of it works at. [`look`](look::look) opens a job's places and says what a run would do, a
 //! [`Prospect`](clear::Prospect); clearing it gives a [`Cleared`](clear::Cleared), and a [`Run`](run::Run) carries that out. Nothing here
 //! prints, reads a terminal or knows exit codes: a command line, a service and a full-screen view stand on it alike.
+//!
+//! ```
+//! use reedhook_core::job::Kind;
+//! use reedhook_jobs::desk::{Desk, World};
+//! use reedhook_jobs::home::Home;
+//! use reedhook_jobs::jobfile::{Job, JobKeys};
+//! use reedhook_jobs::look::{Round, look};
+//! use reedhook_jobs::places::Settings;
+//! use reedhook_jobs::run::Run;
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! # let folder = tempfile::tempdir()?;
+//! # let side = |name: &str| vec![folder.path().join(name).display().to_string()];
+//! # std::fs::create_dir(folder.path().join("station"))?;
+//! # std::fs::write(folder.path().join("station/heron.csv"), "heron,3")?;
+//! let world = World::plain();
+//! let home = Home::find(Some(&folder.path().join("home")), &world)?;
+//! let desk = Desk::new(home, Settings::default(), world);
+//! let (from, to) = (side("station"), side("drive"));
+//! let job = Job::new("counts", JobKeys { kind: Some(Kind::Mirror), from, to, ..JobKeys::default() })?;
+//!
+//! let run = Run::begin(&desk, &job)?;
+//! let cleared = look(&desk, &job)?.clear(&desk, &[], &mut |_: &Round, _| Ok(()))?;
+//! let (_, result) = run.carry_out(cleared);
+//! assert_eq!(result.counts.added, 1);
+//! # Ok(())
+//! # }
+//! ```
 
 pub mod alignment;
 pub mod clear;

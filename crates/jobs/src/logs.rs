@@ -9,9 +9,8 @@ use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
-use reedhook_core::plan::Counts;
 use reedhook_core::run::Done;
-use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunPlace, RunRow};
+use reedhook_record::{ProblemGroup, Record, RecordError, RunEnd, RunPlace, RunRow};
 use serde_json::Value;
 
 use crate::desk::Desk;
@@ -114,7 +113,7 @@ pub fn rebuild(home: &Home, record: &mut dyn Record) -> Outcome<u64> {
         for place in &told.places {
             record.add_run_place(id, place).map_err(failed)?;
             // The mark says which store the job wrote to; without it an empty mount point could be taken for it.
-            if !place.mark.is_empty() && told.row.code.is_empty() {
+            if !place.mark.is_empty() && told.row.end.code.is_empty() {
                 record.set_mark(&told.row.job, &place.place, &place.mark).map_err(failed)?;
             }
         }
@@ -140,15 +139,8 @@ impl Told {
             number: 0,
             run: run.to_owned(),
             started_ms: written.map_or(0, |since| i64::try_from(since.as_millis()).unwrap_or(0)),
-            elapsed: Duration::ZERO,
-            outcome: RunOutcome::Unfinished,
-            code: String::new(),
-            message: String::new(),
-            folders_made: 0,
-            folders_removed: 0,
-            counts: Counts::default(),
             keys: String::new(),
-            log_whole: true,
+            end: RunEnd::none(),
         };
         let mut told = Told { row, places: Vec::new(), problems: Vec::new() };
         let mut problems: BTreeMap<String, ProblemGroup> = BTreeMap::new();
@@ -162,12 +154,12 @@ impl Told {
             LogLine::Began { number, started_ms, sort, keys } => {
                 self.row.number = number;
                 self.row.started_ms = started_ms.unwrap_or(self.row.started_ms);
-                (self.row.code, self.row.keys) = (sort, keys);
+                (self.row.end.code, self.row.keys) = (sort, keys);
             }
             LogLine::Place(place) => self.places.push(place),
             LogLine::Did { item, .. } => match item.done {
-                Done::FolderMade => self.row.folders_made += 1,
-                Done::FolderRemoved => self.row.folders_removed += 1,
+                Done::FolderMade => self.row.end.folders_made += 1,
+                Done::FolderRemoved => self.row.end.folders_removed += 1,
                 _ => {}
             },
             LogLine::Problem { code, path, message } => {
@@ -176,9 +168,10 @@ impl Told {
                 problems.entry(code).or_insert(first).count += 1;
             }
             LogLine::Finished { outcome, elapsed, counts, failure } => {
-                (self.row.outcome, self.row.elapsed, self.row.counts) = (outcome, elapsed, counts);
+                (self.row.end.outcome, self.row.end.elapsed, self.row.end.counts) =
+                    (outcome, elapsed, counts);
                 if let Some(why) = failure {
-                    (self.row.code, self.row.message) = why;
+                    (self.row.end.code, self.row.end.message) = why;
                 }
             }
             LogLine::Folder { .. } | LogLine::Other => {}

@@ -45,7 +45,7 @@ impl Undoing {
         let undoing = Undoing { job, row, lock, places, sides, pasts };
         if !undoing.changed_nothing() {
             refuse_incomplete_log(desk, &undoing.row)?;
-        } else if undoing.places.is_empty() && undoing.row.counts.changed() > 0 {
+        } else if undoing.places.is_empty() && undoing.row.end.counts.changed() > 0 {
             let (number, name) = (undoing.row.number, &undoing.row.job);
             let words = format!("which stores run {number} of {name} changed was not remembered");
             return Err(Failure::refused("store-unknown", words)
@@ -102,8 +102,8 @@ impl Undoing {
 
 /// A log that lacks something cannot say what the run did, and one that has been cleared away says nothing.
 fn refuse_incomplete_log(desk: &Desk, row: &RunRow) -> Outcome<()> {
-    let cleared = row.counts.changed() > 0 && !desk.home.run_log(&row.job, &row.run).exists();
-    let why = match row.log_whole {
+    let cleared = row.end.counts.changed() > 0 && !desk.home.run_log(&row.job, &row.run).exists();
+    let why = match row.end.log_whole {
         true if !cleared => return Ok(()),
         true => "is no longer kept",
         false => "could not be written whole",

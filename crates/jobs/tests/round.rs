@@ -103,7 +103,7 @@ fn a_job_is_set_up_looked_at_cleared_run_read_back_and_undone() {
 
     let record = station.desk.home.record().unwrap();
     let row = record.runs(Some("counts"), 10).unwrap().remove(0);
-    assert_eq!((row.run.as_str(), row.number, row.counts.added), (result.run.as_str(), 1, 1));
+    assert_eq!((row.run.as_str(), row.number, row.end.counts.added), (result.run.as_str(), 1, 1));
     let undone = Undoing::look(&station.desk, row).unwrap().carry_out(&station.desk).unwrap();
     assert_eq!(undone.counts.removed, 1);
     assert!(!station.has("right/counts/heron.csv"));

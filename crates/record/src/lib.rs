@@ -18,6 +18,19 @@
 //! | `held` | what was found by trying that can be held on a file system, as mounted then and by that account | `footing` (what tells all that apart), `found` (as the local stores write it), `tried` (ms since 1970) |
 //!
 //! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.
+//!
+//! ```
+//! use reedhook_record::{Outcome, Runs, StateFile};
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! # let folder = tempfile::tempdir()?;
+//! let mut record = StateFile::open(&folder.path().join("state.db"))?;
+//! record.begin_run("counts", "20310504-181500-abcd", 1_935_850_500_000, "")?;
+//! let runs = record.runs(Some("counts"), 10)?;
+//! assert_eq!((runs[0].number, runs[0].end.outcome), (1, Outcome::Unfinished));
+//! # Ok(())
+//! # }
+//! ```
 
 mod baseline;
 mod layout;
@@ -155,32 +168,18 @@ pub struct RunRow {
     pub run: String,
     /// When it began, in milliseconds since 1970.
     pub started_ms: i64,
-    /// How long it took.
-    pub elapsed: Duration,
-    /// How it ended.
-    pub outcome: Outcome,
-    /// Why it was refused or stopped: a stable code, empty otherwise.
-    pub code: String,
-    /// The same as a sentence.
-    pub message: String,
-    /// Folders made.
-    pub folders_made: u64,
-    /// Folders removed.
-    pub folders_removed: u64,
-    /// The numbers.
-    pub counts: Counts,
     /// What a run without a job was told, as a job file; empty for a job's.
     pub keys: String,
-    /// Its log has all that it did.
-    pub log_whole: bool,
+    /// How it ended, as far as it has.
+    pub end: RunEnd,
 }
 
-/// How a run ended, to be remembered.
-#[derive(Debug, Clone)]
+/// How a run ended.
+#[derive(Debug, Clone, PartialEq)]
 pub struct RunEnd {
     /// How long it took.
     pub elapsed: Duration,
-    /// How it ended.
+    /// In a word.
     pub outcome: Outcome,
     /// Why it was refused or stopped: a stable code, empty otherwise.
     pub code: String,
@@ -194,6 +193,22 @@ pub struct RunEnd {
     pub counts: Counts,
     /// The log has all that it did.
     pub log_whole: bool,
+}
+
+impl RunEnd {
+    /// Of a run that has not ended.
+    pub fn none() -> RunEnd {
+        RunEnd {
+            elapsed: Duration::ZERO,
+            outcome: Outcome::Unfinished,
+            code: String::new(),
+            message: String::new(),
+            folders_made: 0,
+            folders_removed: 0,
+            counts: Counts::default(),
+            log_whole: true,
+        }
+    }
 }
 
 /// The problems of one run that have the same cause.
@@ -379,17 +394,7 @@ impl Runs for StateFile {
         if free && run.number > 0 {
             self.db.execute("UPDATE runs SET number = ?1 WHERE id = ?2", [run.number, id])?;
         }
-        let end = RunEnd {
-            elapsed: run.elapsed,
-            outcome: run.outcome,
-            code: run.code.clone(),
-            message: run.message.clone(),
-            folders_made: run.folders_made,
-            folders_removed: run.folders_removed,
-            counts: run.counts,
-            log_whole: run.log_whole,
-        };
-        self.end_run(id, &end, problems)?;
+        self.end_run(id, &run.end, problems)?;
         Ok(id)
     }
 
@@ -525,15 +530,17 @@ fn row_of(row: &Row<'_>) -> rusqlite::Result<RunRow> {
         number: row.get("number")?,
         run: row.get("run")?,
         started_ms: row.get("started")?,
-        elapsed: Duration::try_from_secs_f64(seconds).unwrap_or_default(),
-        outcome: Outcome::parse(&row.get::<_, String>("outcome")?),
-        code: row.get("code")?,
-        message: row.get("message")?,
-        folders_made: number("folders_made")?,
-        folders_removed: number("folders_removed")?,
-        counts: Counts::from_fields(fields),
         keys: row.get("keys")?,
-        log_whole: row.get("log_whole")?,
+        end: RunEnd {
+            elapsed: Duration::try_from_secs_f64(seconds).unwrap_or_default(),
+            outcome: Outcome::parse(&row.get::<_, String>("outcome")?),
+            code: row.get("code")?,
+            message: row.get("message")?,
+            folders_made: number("folders_made")?,
+            folders_removed: number("folders_removed")?,
+            counts: Counts::from_fields(fields),
+            log_whole: row.get("log_whole")?,
+        },
     })
 }
 
@@ -574,7 +581,7 @@ mod tests {
         }
         let record = StateFile::open(&file).unwrap();
         let shown: Vec<_> =
-            record.runs(None, 10).unwrap().iter().map(|r| (r.job.clone(), r.number, r.outcome)).collect();
+            record.runs(None, 10).unwrap().iter().map(|r| (r.job.clone(), r.number, r.end.outcome)).collect();
         let expected = [
             ("counts", 2, Outcome::Refused),
             ("maps", 1, Outcome::Unfinished),
@@ -582,7 +589,7 @@ mod tests {
         ];
         assert_eq!(shown, expected.map(|(job, number, outcome)| (job.to_owned(), number, outcome)));
         let first = record.last_completed("counts").unwrap().unwrap();
-        assert_eq!((first.counts.added, first.counts.bytes, first.folders_made), (5, 77, 2));
+        assert_eq!((first.end.counts.added, first.end.counts.bytes, first.end.folders_made), (5, 77, 2));
         assert_eq!(record.problem_groups(first.id).unwrap(), [group]);
         for which in ["1", "#1", "20310504-180000-aaaa"] {
             assert_eq!(record.find_run("counts", which).unwrap().unwrap().id, first.id, "{which}");

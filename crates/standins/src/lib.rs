@@ -3,6 +3,26 @@
 //! A stand-in behaves well until it is told otherwise ([`Behaviour`]): it can be far away, drop connections, ask for patience, run out of
 //! space, or have a wrong clock. Distance and dropped connections are made by a relay in front of the server, and so are the
 //! same for every protocol.
+//!
+//! ```
+//! use reedhook_standins::{Behaviour, Kind, Settings, Standin};
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! # let folder = tempfile::tempdir()?;
+//! let running = Standin::start(
+//!     Kind::WebDav,
+//!     Settings {
+//!         folder: folder.path().join("archive"),
+//!         port: 0,
+//!         user: "warden".to_owned(),
+//!         secret: "marsh".to_owned(),
+//!         behaviour: Behaviour { drop_after: Some(1_000_000), ..Behaviour::default() },
+//!     },
+//! )?;
+//! assert!(running.location("counts").starts_with("dav://"));
+//! # Ok(())
+//! # }
+//! ```
 
 mod bucket;
 mod ftp;

@@ -77,13 +77,13 @@ fn list(context: &Context, job: Option<&str>, limit: u32) -> Outcome {
 fn run_line(run: &RunRow) -> Value {
     let object = lines::object(json!({
         "event": "run", "job": run.job, "number": run.number, "run": run.run, "started": lines::time(run.started_ms),
-        "outcome": run.outcome.as_str(),
+        "outcome": run.end.outcome.as_str(),
     }));
-    let mut object = lines::with_counts(object, &run.counts);
-    object.insert("seconds".into(), json!(lines::seconds(run.elapsed)));
-    if !run.code.is_empty() {
-        object.insert("code".into(), json!(run.code));
-        object.insert("message".into(), json!(run.message));
+    let mut object = lines::with_counts(object, &run.end.counts);
+    object.insert("seconds".into(), json!(lines::seconds(run.end.elapsed)));
+    if !run.end.code.is_empty() {
+        object.insert("code".into(), json!(run.end.code));
+        object.insert("message".into(), json!(run.end.message));
     }
     Value::Object(object)
 }
@@ -140,7 +140,7 @@ fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
         })?;
         return Ok(0);
     }
-    let sort = match run.code.as_str() {
+    let sort = match run.end.code.as_str() {
         "undo" => ", an undo",
         "restore" => ", a restore",
         "reverse" => ", the other way round",
@@ -152,17 +152,19 @@ fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
         styled(BOLD, job),
         run.number,
         moment(run.started_ms),
-        render::outcome_line(run.outcome, run.elapsed)
+        render::outcome_line(run.end.outcome, run.end.elapsed)
     );
-    if !run.message.is_empty() {
-        text.push_str(&format!("  {}\n", run.message));
+    if !run.end.message.is_empty() {
+        text.push_str(&format!("  {}\n", run.end.message));
     }
-    text.push_str(&render::count_table(&run.counts, run.folders_made, run.folders_removed).render(2));
-    if run.counts.bytes > 0 {
-        text.push_str(&format!("  {} written.\n", bytes(run.counts.bytes)));
+    text.push_str(
+        &render::count_table(&run.end.counts, run.end.folders_made, run.end.folders_removed).render(2),
+    );
+    if run.end.counts.bytes > 0 {
+        text.push_str(&format!("  {} written.\n", bytes(run.end.counts.bytes)));
     }
     text.push_str(&render::problem_groups(&record.problem_groups(run.id)?));
-    if !run.log_whole {
+    if !run.end.log_whole {
         text.push_str(
             "  Its log could not be written whole: items may be missing, and it cannot be undone.\n",
         );

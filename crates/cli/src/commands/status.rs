@@ -43,7 +43,7 @@ pub fn status(context: &Context) -> Outcome {
             continue;
         };
         let result = if running { "running now".to_owned() } else { result_words(&last) };
-        let style = match last.outcome {
+        let style = match last.end.outcome {
             _ if running => anstyle::Style::new(),
             RunOutcome::Done => anstyle::Style::new(),
             RunOutcome::Problems | RunOutcome::Held | RunOutcome::Interrupted => CARE,
@@ -69,13 +69,15 @@ fn is_running(context: &Context, name: &str) -> bool {
 
 /// A run's result in a few words.
 pub fn result_words(run: &RunRow) -> String {
-    let counts = &run.counts;
+    let counts = &run.end.counts;
     let mut parts = Vec::new();
-    match run.outcome {
-        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held if run.code.is_empty() => {}
-        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held => parts.push(format!("{}:", run.code)),
-        RunOutcome::Refused => return format!("refused: {}", run.code),
-        RunOutcome::Stopped => parts.push(format!("stopped: {}", run.code)),
+    match run.end.outcome {
+        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held if run.end.code.is_empty() => {}
+        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held => {
+            parts.push(format!("{}:", run.end.code))
+        }
+        RunOutcome::Refused => return format!("refused: {}", run.end.code),
+        RunOutcome::Stopped => parts.push(format!("stopped: {}", run.end.code)),
         RunOutcome::Interrupted => parts.push("interrupted".to_owned()),
         RunOutcome::Unfinished => return "did not end".to_owned(),
     }
@@ -104,7 +106,7 @@ pub fn result_words(run: &RunRow) -> String {
     if counts.conflicts > 0 {
         parts.push(format!("{} held", count(counts.conflicts, "conflict", "conflicts")));
     }
-    format!("{} in {}", parts.join(", ").replace(":, ", ": "), duration(run.elapsed))
+    format!("{} in {}", parts.join(", ").replace(":, ", ": "), duration(run.end.elapsed))
 }
 
 fn status_line(name: &str, kind: &str, last: Option<&RunRow>, running: bool) -> Value {
@@ -115,6 +117,6 @@ fn status_line(name: &str, kind: &str, last: Option<&RunRow>, running: bool) -> 
     };
     object.insert("run".into(), json!(last.run));
     object.insert("started".into(), json!(lines::time(last.started_ms)));
-    object.insert("outcome".into(), json!(last.outcome.as_str()));
-    Value::Object(lines::with_counts(object, &last.counts))
+    object.insert("outcome".into(), json!(last.end.outcome.as_str()));
+    Value::Object(lines::with_counts(object, &last.end.counts))
 }

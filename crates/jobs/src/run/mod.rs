@@ -607,7 +607,7 @@ fn was_cut_short(record: &dyn Record, job: &str) -> Outcome<bool> {
     /// More refused runs in a row than this are as good as none.
     const ENOUGH: u32 = 50;
     let runs = record.runs(Some(job), ENOUGH)?;
-    let newest = runs.iter().map(|run| run.outcome).find(|outcome| *outcome != RunOutcome::Refused);
+    let newest = runs.iter().map(|run| run.end.outcome).find(|outcome| *outcome != RunOutcome::Refused);
     Ok(matches!(newest, Some(RunOutcome::Unfinished | RunOutcome::Stopped | RunOutcome::Interrupted)))
 }
 
