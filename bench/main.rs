@@ -371,8 +371,16 @@ fn program() -> &'static str {
     PROGRAM.get_or_init(|| {
         let profile = if std::env::args().any(|word| word == "--quick") { "release" } else { "dist" };
         let cargo = std::env::var_os("CARGO").unwrap_or_else(|| "cargo".into());
-        let words = ["build", "--profile", profile, "--quiet", "--package", "reedhook"];
-        let built = Command::new(cargo).args(words).status();
+        // All of the workspace, as everywhere else: with fewer packages their dependencies would have other features, and be built anew.
+        let words = ["build", "--profile", profile, "--quiet", "--workspace", "--bin", "reedhook"];
+        let mut build = Command::new(cargo);
+        // What cargo tells this program of its own package must not reach the build: dependencies that look at it would be built anew.
+        let of_this_package =
+            |name: &str| name.starts_with("CARGO_PKG_") || name.starts_with("CARGO_MANIFEST_");
+        for (name, _) in std::env::vars_os().filter(|(name, _)| name.to_str().is_some_and(of_this_package)) {
+            build.env_remove(name);
+        }
+        let built = build.args(words).status();
         assert!(built.is_ok_and(|status| status.success()), "the program cannot be built");
         let here = std::env::current_exe().expect("a program knows where it is");
         // The benchmark itself is in `release/deps`.
