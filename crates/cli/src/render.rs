@@ -232,12 +232,12 @@ pub fn removal_words(round: &Round, leg: &Leg) -> String {
         None => ("at the source".to_owned(), "at the destination".to_owned()),
     };
     let fate = match round.job.rules.removed {
-        Removed::Keep => format!("They are set aside in {} {here}.", kept_root()),
-        Removed::Trash => "They are moved to the trash.".to_owned(),
-        Removed::Erase => "They are erased for good.".to_owned(),
+        Removed::Keep => format!("set aside in {} {here}", kept_root()),
+        Removed::Trash => "moved to the trash".to_owned(),
+        Removed::Erase => "erased for good".to_owned(),
     };
-    let fate = if plan.counts().removed == 1 { fate.replacen("They are", "It is", 1) } else { fate };
-    format!("{removed} no longer {gone}. {fate}")
+    let they_are = if plan.counts().removed == 1 { "It is" } else { "They are" };
+    format!("{removed} no longer {gone}. {they_are} {fate}.")
 }
 
 fn item_path(folder: &FolderPlan, action: &Action) -> String {

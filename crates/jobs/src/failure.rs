@@ -132,7 +132,7 @@ impl From<RecordError> for Failure {
         Failure {
             halt: Halt::Usage,
             code: if newer { OWN_FILES } else { STATE_FILE },
-            message: with_causes(&error),
+            message: error.told(),
             hint: String::new(),
         }
     }
@@ -140,24 +140,9 @@ impl From<RecordError> for Failure {
 
 impl From<MemoryError> for Failure {
     fn from(error: MemoryError) -> Failure {
-        let message = error.why::<RecordError>().map_or_else(|| with_causes(&error), |why| with_causes(why));
+        let message = error.why().map_or_else(|| error.to_string(), RecordError::told);
         Failure { halt: Halt::Usage, code: STATE_FILE, message, hint: String::new() }
     }
-}
-
-/// An error with what stands behind it.
-fn with_causes(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
-    let mut cause = error.source();
-    while let Some(below) = cause {
-        // SQLite tells the same twice: in its words, then with its number.
-        let said = below.to_string();
-        if !said.starts_with("Error code") {
-            text = format!("{text}: {said}");
-        }
-        cause = below.source();
-    }
-    text
 }
 
 /// The known word nearest to what was typed, when it is near enough to be a slip.

@@ -512,12 +512,9 @@ pub fn load_job(home: &Home, name: &str) -> Outcome<Job> {
     let text = match fs::read_to_string(&file) {
         Ok(text) => text,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            let hint = suggestion(name, &job_names(home), "job");
-            let hint = if hint.starts_with("There is no") {
-                format!("{hint} Set one up with `reedhook job add`.")
-            } else {
-                hint
-            };
+            let known = job_names(home);
+            let way_on = if known.is_empty() { " Set one up with `reedhook job add`." } else { "" };
+            let hint = format!("{}{way_on}", suggestion(name, &known, "job"));
             return Err(Failure {
                 code: "unknown-job",
                 ..Failure::usage(format!("there is no job \"{name}\""))

@@ -91,6 +91,20 @@ impl From<RecordError> for MemoryError {
 }
 
 impl RecordError {
+    /// The whole of it: with what stands behind it.
+    pub fn told(&self) -> String {
+        let mut text = self.to_string();
+        let mut cause = std::error::Error::source(self);
+        while let Some(below) = cause {
+            // SQLite tells the same twice: in its words, then with its number.
+            if !below.is::<rusqlite::ffi::Error>() {
+                text = format!("{text}: {below}");
+            }
+            cause = below.source();
+        }
+        text
+    }
+
     /// Whether the file itself is broken, rather than away, closed to us, or in use.
     pub fn is_damage(&self) -> bool {
         use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};

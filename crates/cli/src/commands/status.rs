@@ -69,15 +69,15 @@ fn is_running(context: &Context, name: &str) -> bool {
 
 /// A run's result in a few words.
 pub fn result_words(run: &RunRow) -> String {
-    let counts = &run.end.counts;
+    let (end, counts) = (&run.end, &run.end.counts);
     let mut parts = Vec::new();
-    match run.end.outcome {
-        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held if run.end.code.is_empty() => {}
-        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held => {
-            parts.push(format!("{}:", run.end.code))
-        }
-        RunOutcome::Refused => return format!("refused: {}", run.end.code),
-        RunOutcome::Stopped => parts.push(format!("stopped: {}", run.end.code)),
+    // A run that is not the job's usual one says so before its numbers.
+    let mut sort = String::new();
+    match end.outcome {
+        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held if end.code.is_empty() => {}
+        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held => sort = format!("{}: ", end.code),
+        RunOutcome::Refused => return format!("refused: {}", end.code),
+        RunOutcome::Stopped => parts.push(format!("stopped: {}", end.code)),
         RunOutcome::Interrupted => parts.push("interrupted".to_owned()),
         RunOutcome::Unfinished => return "did not end".to_owned(),
     }
@@ -97,7 +97,7 @@ pub fn result_words(run: &RunRow) -> String {
     if counts.bytes > 0 {
         parts.push(bytes(counts.bytes));
     }
-    if parts.is_empty() || parts.last().is_some_and(|part| part.ends_with(':')) {
+    if parts.is_empty() {
         parts.push(if counts.problems > 0 { "nothing done" } else { "nothing to do" }.to_owned());
     }
     if counts.problems > 0 {
@@ -106,7 +106,7 @@ pub fn result_words(run: &RunRow) -> String {
     if counts.conflicts > 0 {
         parts.push(format!("{} held", count(counts.conflicts, "conflict", "conflicts")));
     }
-    format!("{} in {}", parts.join(", ").replace(":, ", ": "), duration(run.end.elapsed))
+    format!("{sort}{} in {}", parts.join(", "), duration(end.elapsed))
 }
 
 fn status_line(name: &str, kind: &str, last: Option<&RunRow>, running: bool) -> Value {

@@ -8,6 +8,7 @@
 //! A folder that we make has a marker in it, because otherwise it would vanish with its last file, or never appear.
 
 mod odd;
+mod pending;
 mod service;
 mod transfer;
 
@@ -21,7 +22,6 @@ use bytes::Bytes;
 use futures_util::StreamExt;
 use object_store::aws::{AmazonS3, AmazonS3Builder, Checksum};
 use object_store::list::{PaginatedListOptions, PaginatedListStore};
-use object_store::multipart::{MultipartStore, PartId};
 use object_store::path::Path;
 use object_store::{
     Attribute, Attributes as Tags, GetOptions, GetRange, ObjectMeta, ObjectStore, ObjectStoreExt, PutMode,
@@ -36,6 +36,7 @@ use reedhook_core::store::{
     Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
 };
 
+use self::pending::{Pending, RECORD_SUFFIX, Sent, write_record};
 use self::service::{Answered, Connector};
 use self::transfer::{ObjectDownload, ObjectUpload};
 use super::connect::{ANSWER_WITHIN, Account, Address, ConnectError, Trust, workers_for};
@@ -61,10 +62,8 @@ const MOST_PARTS: u64 = 9_000;
 /// Larger objects are not written again for their metadata.
 const REWRITTEN_UP_TO: u64 = PART;
 
-/// What the name of an upload's own record has behind that of the unfinished file.
-const RECORD_SUFFIX: &str = "-parts";
-
 /// A part of a bucket.
+#[derive(Clone)]
 pub struct Objects {
     shared: Arc<Shared>,
     address: Address,
@@ -81,20 +80,6 @@ struct Shared {
     pending: Mutex<HashMap<RelPath, Pending>>,
     /// The versions that were just made, until somebody asks.
     made: Mutex<HashMap<RelPath, String>>,
-}
-
-enum Pending {
-    Small(Bytes, Tags),
-    Parts(Sent),
-}
-
-/// An upload whose parts are all there.
-#[derive(Clone)]
-struct Sent {
-    key: Path,
-    id: String,
-    parts: Vec<PartId>,
-    size: u64,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -306,127 +291,6 @@ impl Objects {
         self.put_object(path, data, tags, PutMode::Update(version))
     }
 
-    /// Gives a complete upload its place.
-    fn publish(&self, temporary: &RelPath, to: &RelPath, over: Over<'_>, pending: Pending) -> Answer<()> {
-        match pending {
-            Pending::Small(data, tags) => {
-                let mode = match over {
-                    Over::Nothing => PutMode::Create,
-                    Over::This(seen) => PutMode::Update(UpdateVersion {
-                        e_tag: seen.version.as_ref().map(|version| content_tag(&version.tag).to_owned()),
-                        version: None,
-                    }),
-                };
-                let put = match self.put_object(to, data.clone(), tags.clone(), mode) {
-                    Err(trouble)
-                        if matches!(trouble.kind(), FaultKind::Exists | FaultKind::Changed)
-                            && self.is_upload(to, &tags) =>
-                    {
-                        Ok(())
-                    }
-                    put => put,
-                };
-                if put.is_err() {
-                    lock(&self.shared.pending).insert(temporary.clone(), Pending::Small(data, tags));
-                }
-                put
-            }
-            Pending::Parts(sent) => {
-                // Completing has no conditions here; the look just before has to do.
-                if matches!(over, Over::Nothing) && self.head(to)?.is_some() {
-                    lock(&self.shared.pending).insert(temporary.clone(), Pending::Parts(sent));
-                    return Err(Trouble::lasting(FaultKind::Exists, "write", to));
-                }
-                let completing =
-                    self.shared.client.complete_multipart(&sent.key, &sent.id, sent.parts.clone());
-                let result = self.wait("write", to, completing);
-                match result {
-                    Ok(result) => {
-                        if let Some(tag) = result.e_tag {
-                            lock(&self.shared.made).insert(to.clone(), tag);
-                        }
-                        self.forget_record(temporary);
-                        Ok(())
-                    }
-                    Err(trouble) if trouble.again != Again::Never => {
-                        // It may have been completed although the answer was lost: then it is there, as large as it should be.
-                        if matches!(self.head(to), Ok(Some(found)) if found.size == sent.size) {
-                            self.forget_record(temporary);
-                            return Ok(());
-                        }
-                        lock(&self.shared.pending).insert(temporary.clone(), Pending::Parts(sent));
-                        Err(trouble)
-                    }
-                    Err(trouble) => {
-                        self.forget_record(temporary);
-                        Err(trouble)
-                    }
-                }
-            }
-        }
-    }
-
-    /// Whether what stands at a path is this very upload.
-    fn is_upload(&self, path: &RelPath, tags: &Tags) -> bool {
-        let Ok(key) = self.key("examine", path) else { return false };
-        let asking = self.shared.client.get_opts(&key, GetOptions { head: true, ..GetOptions::default() });
-        let own = Attribute::Metadata(UPLOAD.into());
-        match self.wait("examine", path, asking) {
-            Ok(found) => tags.get(&own).is_some_and(|token| found.attributes.get(&own) == Some(token)),
-            Err(_) => false,
-        }
-    }
-
-    fn record_of(&self, temporary: &RelPath) -> Option<RelPath> {
-        let (folder, name) = temporary.split()?;
-        let name = Name::new(&[name.as_bytes(), RECORD_SUFFIX.as_bytes()].concat()).ok()?;
-        Some(folder.join(&name))
-    }
-
-    fn forget_record(&self, temporary: &RelPath) {
-        let Some(record) = self.record_of(temporary) else { return };
-        if let Ok(key) = self.key("clear", &record) {
-            // What stays is cleared by the next run.
-            let _ = self.wait("clear", &record, self.shared.client.delete(&key));
-        }
-    }
-
-    /// What an interrupted run has sent already.
-    fn read_record(&self, temporary: &RelPath) -> Answer<Option<(Sent, u64)>> {
-        let Some(record) = self.record_of(temporary) else { return Ok(None) };
-        let key = self.key("examine", &record)?;
-        let reading = async { self.shared.client.get(&key).await?.bytes().await };
-        match self.wait("examine", &record, reading) {
-            Ok(bytes) => Ok(read_record(&String::from_utf8_lossy(&bytes))),
-            Err(trouble) if trouble.kind() == FaultKind::NotFound => Ok(None),
-            Err(trouble) => Err(trouble),
-        }
-    }
-
-    fn alike(&self) -> Objects {
-        Objects {
-            shared: self.shared.clone(),
-            address: self.address.clone(),
-            bucket: self.bucket.clone(),
-            prefix: self.prefix.clone(),
-            round_trip: self.round_trip,
-        }
-    }
-
-    /// Removes what an unfinished file is made of.
-    fn clear(&self, temporary: &RelPath, pending: Option<Pending>) -> Answer<()> {
-        let sent = match pending {
-            Some(Pending::Small(..)) => return Ok(()),
-            Some(Pending::Parts(sent)) => Some(sent),
-            None => self.read_record(temporary)?.map(|(sent, _)| sent),
-        };
-        if let Some(sent) = sent {
-            let _ = self.wait("clear", temporary, self.shared.client.abort_multipart(&sent.key, &sent.id));
-            self.forget_record(temporary);
-        }
-        Ok(())
-    }
-
     /// Every object below a folder, as paths below the root.
     fn all_below(&self, folder: &RelPath) -> Answer<Vec<RelPath>> {
         let mut found = Vec::new();
@@ -570,20 +434,6 @@ fn is_part(path: &RelPath) -> bool {
     path.file_name().is_some_and(|name| name.starts_with(PART_PREFIX))
 }
 
-/// An upload's record: its key, its number, the size of a part, then a line for each part.
-fn write_record(sent: &Sent, part: u64) -> String {
-    let parts: String = sent.parts.iter().map(|part| format!("{}\n", part.content_id)).collect();
-    format!("{}\n{}\n{part}\n{parts}", sent.key, sent.id)
-}
-
-fn read_record(text: &str) -> Option<(Sent, u64)> {
-    let mut lines = text.lines();
-    let (key, id, part) = (lines.next()?, lines.next()?, lines.next()?.parse::<u64>().ok()?);
-    let parts: Vec<PartId> = lines.map(|line| PartId { content_id: line.to_owned() }).collect();
-    let size = part * parts.len() as u64;
-    Some((Sent { key: Path::parse(key).ok()?, id: id.to_owned(), parts, size }, part))
-}
-
 impl Wire for Objects {
     fn address(&self) -> String {
         self.address.shown()
@@ -689,14 +539,14 @@ impl Wire for Objects {
             Err(trouble) if offset > 0 => match self.head(path)? {
                 Some(meta) if meta.size == offset => {
                     let stream = futures_util::stream::empty().boxed();
-                    return Ok(Box::new(ObjectDownload::new(self.alike(), meta, path, stream)));
+                    return Ok(Box::new(ObjectDownload::new(self.clone(), meta, path, stream)));
                 }
                 _ => return Err(trouble),
             },
             Err(trouble) => return Err(trouble),
         };
         let meta = meta_of(&found.meta, Some(&found.attributes));
-        Ok(Box::new(ObjectDownload::new(self.alike(), meta, path, found.into_stream())))
+        Ok(Box::new(ObjectDownload::new(self.clone(), meta, path, found.into_stream())))
     }
 
     fn write(
@@ -713,7 +563,7 @@ impl Wire for Objects {
             Some(size) => PART.max(size.div_ceil(MOST_PARTS).next_multiple_of(1 << 20)),
             None => PART,
         };
-        let mut upload = ObjectUpload::new(self.alike(), path, target, hint, part);
+        let mut upload = ObjectUpload::new(self.clone(), path, target, hint, part);
         if let Some(at) = at.filter(|at| *at > 0) {
             let unable = || Trouble::lasting(FaultKind::Unsupported, "write", path);
             let (mut sent, part) = self.read_record(path)?.ok_or_else(unable)?;
@@ -845,22 +695,5 @@ fn note(gather: &mut Gather<'_>, key: &Path, meta: Meta, prefix: &str) {
         Some(name) if gather.has(name) => gather.refuse_both(name, BOTH),
         Some(name) => gather.take(name.as_bytes(), Some(meta)),
         None => gather.refuse(None, format!("it names \"{key}\", which is not in this folder")),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn an_uploads_record_survives_as_text() {
-        let part = |id: &str| PartId { content_id: id.to_owned() };
-        let key = Path::parse("archive/nest one.bin").expect("a key");
-        let sent =
-            Sent { key, id: "u-1".to_owned(), parts: vec![part("\"a\""), part("\"b\"")], size: 2 * PART };
-        let (again, size) = read_record(&write_record(&sent, PART)).expect("a record");
-        assert_eq!((again.key, again.id, again.size, size), (sent.key, sent.id, 2 * PART, PART));
-        assert_eq!(again.parts[1].content_id, "\"b\"");
-        assert!(read_record("archive/x\n").is_none());
     }
 }
