@@ -151,7 +151,7 @@ fn totals(round: &Round, leg: &Leg) -> String {
             table.row(vec![section.word.into(), grouped(files), noun(files), size, note]);
         }
     }
-    let same = plan.counts().same;
+    let same = plan.same;
     if round.both.is_none() {
         table.row(vec!["same".into(), grouped(same), noun(same), String::new(), String::new()]);
     }
@@ -226,7 +226,8 @@ fn section_text(round: &Round, leg: &Leg, section: &Section, all: bool) -> Strin
 /// What a run would remove, in plain words.
 pub fn removal_words(round: &Round, leg: &Leg) -> String {
     let plan = &leg.plan;
-    let removed = count(plan.counts().removed, "file that is", "files that are");
+    let number = plan.counts().removed;
+    let removed = count(number, "file that is", "files that are");
     let (gone, here) = match &round.both {
         Some(_) => (format!("at the {}", plan.changes.other()), format!("at the {}", plan.changes)),
         None => ("at the source".to_owned(), "at the destination".to_owned()),
@@ -236,7 +237,7 @@ pub fn removal_words(round: &Round, leg: &Leg) -> String {
         Removed::Trash => "moved to the trash".to_owned(),
         Removed::Erase => "erased for good".to_owned(),
     };
-    let they_are = if plan.counts().removed == 1 { "It is" } else { "They are" };
+    let they_are = if number == 1 { "It is" } else { "They are" };
     format!("{removed} no longer {gone}. {they_are} {fate}.")
 }
 

@@ -79,6 +79,11 @@ impl Cleared {
         &self.round
     }
 
+    /// What it would have been, when it is not carried out.
+    pub(crate) fn unused(self) -> Round {
+        self.round
+    }
+
     /// Hands it over to be carried out. First of all, what was gone and comes back is forgotten: it must not be taken for what was
     /// there all the time.
     pub(crate) fn begin(self, desk: &Desk) -> (Round, Outcome<()>) {
@@ -160,8 +165,12 @@ fn prepared(round: Round, desk: &Desk, lifted: &[Lift], consent: &mut dyn Consen
     if made.is_none() && !other_than_assumed {
         return Ok(round);
     }
-    let agreed_to = round.counts().removed;
-    let round = passed(look_with(desk, &job, Moves::Proved)?, desk, lifted)?;
+    let (agreed_to, before) = (round.counts().removed, round);
+    let mut round = passed(look_with(desk, &job, Moves::Proved)?, desk, lifted)?;
+    // What had to be made then and is there now was made in between, by us.
+    for leg in round.legs.iter_mut().filter(|leg| !leg.to_be_made) {
+        leg.made = before.legs.iter().any(|old| old.to_be_made && old.to.written == leg.to.written);
+    }
     // Knowing better what a place holds may have led to more removals than were agreed to.
     if round.counts().removed > agreed_to {
         let need = need(desk, &round, Purpose::Job)?;
@@ -179,7 +188,7 @@ fn make_the_rest(round: &mut Round, desk: &Desk, lifted: &[Lift]) -> Outcome<()>
             refuse_nested(&round.ends, &desk.home)?;
             let leg = &mut round.legs[at];
             leg.facts = facts(&leg.plan, leg.reads.as_ref(), made.as_ref(), Vec::new());
-            (leg.writes, leg.to_be_made) = (made, false);
+            (leg.writes, leg.to_be_made, leg.made) = (made, false, true);
             if let Some(refusal) = round.refusal(lifted, &desk.home) {
                 return Err(refusal);
             }

@@ -44,6 +44,8 @@ pub struct Leg {
     pub writes: Arc<dyn Store>,
     /// The destination has to be made.
     pub to_be_made: bool,
+    /// It was made for this run: it is the job's own from then on, even when there is nothing to bring.
+    pub(crate) made: bool,
     /// It is a job's destination: it is locked, bears an identity, and old kept copies are pruned. Where a person restores
     /// to is not.
     pub ours: bool,
@@ -319,15 +321,24 @@ pub(crate) fn scan_leg(
         |name: &&Name| !holds_anything(from, filter, &RelPath::from(*name), filter.inherit(Verdict::In));
     let empty: Vec<Name> = names.iter().filter(lost).filter(is_empty).cloned().collect();
     let facts = facts(&plan, from, to_store, empty);
-    Ok(Leg { reads: left.clone(), to: to.clone(), writes: right, to_be_made, ours: true, plan, facts })
+    Ok(Leg {
+        reads: left.clone(),
+        to: to.clone(),
+        writes: right,
+        to_be_made,
+        made: false,
+        ours: true,
+        plan,
+        facts,
+    })
 }
 
 /// What the guards have to know. Holes are looked for only when the sizes would not fit.
 pub(crate) fn facts(plan: &Plan, left: &dyn Store, right: &dyn Store, empty_sources: Vec<Name>) -> Facts {
     let space = right.space().ok().flatten();
-    let tight = space.is_some_and(|space| plan.counts().bytes > space.free);
-    let needed =
-        if tight && right.capabilities().holes { data_bytes(plan, left) } else { plan.counts().bytes };
+    let bytes = plan.counts().bytes;
+    let tight = space.is_some_and(|space| bytes > space.free);
+    let needed = if tight && right.capabilities().holes { data_bytes(plan, left) } else { bytes };
     Facts { space, needed, empty_sources }
 }
 

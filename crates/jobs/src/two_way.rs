@@ -265,6 +265,7 @@ fn legs(
             to: place.clone(),
             writes: changed.clone(),
             to_be_made: to_be_made && to_right,
+            made: false,
             // Both sides are locked and marked together.
             ours: false,
             facts,

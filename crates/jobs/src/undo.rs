@@ -173,21 +173,13 @@ fn worked_on(pasts: &[Past]) -> Vec<RelPath> {
 }
 
 fn undone_counts(done: &[Undone]) -> (Counts, (u64, u64)) {
-    let mut counts = Counts::default();
-    let (mut made, mut removed) = (0, 0);
-    counts.problems = done.iter().map(|one| one.problems.len() as u64).sum();
-    counts.same = done.iter().map(|one| one.as_before).sum();
-    for item in done.iter().flat_map(|one| &one.items) {
-        match item.done {
-            Done::Added | Done::Revived => counts.added += 1,
-            Done::Updated => counts.updated += 1,
-            Done::Removed => counts.removed += 1,
-            Done::Moved => counts.moved += item.items.unwrap_or(1),
-            Done::Metadata => counts.meta += 1,
-            Done::FolderMade => made += 1,
-            Done::FolderRemoved => removed += 1,
-            Done::Left => {}
-        }
-    }
-    (counts, (made, removed))
+    let mut counts = Counts {
+        problems: done.iter().map(|one| one.problems.len() as u64).sum(),
+        same: done.iter().map(|one| one.as_before).sum(),
+        ..Counts::default()
+    };
+    let items = || done.iter().flat_map(|one| &one.items);
+    items().for_each(|item| item.count_in(&mut counts));
+    let folders = |what: Done| items().filter(|item| item.done == what).count() as u64;
+    (counts, (folders(Done::FolderMade), folders(Done::FolderRemoved)))
 }

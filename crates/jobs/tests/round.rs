@@ -132,3 +132,31 @@ fn only_what_was_cleared_can_be_run_and_one_run_of_a_job_at_a_time() {
     let busy = Run::begin(&station.desk, &job).err().unwrap();
     assert_eq!((busy.code, busy.halt), ("already-running", Halt::Refused));
 }
+
+/// A folder that the run made is the job's own from then on, also when there was nothing to bring: the next run must not take what
+/// stands there then for it.
+#[test]
+fn a_destination_that_was_made_is_marked_though_nothing_was_brought() {
+    let station = Station::new();
+    let job = station.mirror("right/counts");
+    assert_eq!(station.run(&job, &[]).1.outcome, Outcome::Done);
+    assert!(station.has("right/counts/.reedhook/identity"));
+    fs::remove_dir_all(station.folder.path().join("right/counts")).unwrap();
+    let vanished = look(&station.desk, &job).err().unwrap();
+    assert_eq!((vanished.code, vanished.halt), ("destination-missing", Halt::Refused));
+}
+
+/// A run holds the lock of its own job, and of no other.
+#[test]
+fn what_was_cleared_for_another_job_is_not_carried_out() {
+    let station = Station::new();
+    let job = station.mirror("right");
+    station.write("left/heron.csv", "heron,3");
+    let other = Job::new("levels", job.keys.clone()).unwrap();
+    let run = Run::begin(&station.desk, &other).unwrap();
+    let mut agree = |_: &Round, _| Ok(());
+    let cleared = look(&station.desk, &job).unwrap().clear(&station.desk, &[], &mut agree).unwrap();
+    let (_, result) = run.carry_out(cleared);
+    assert_eq!(result.outcome, Outcome::Refused);
+    assert!(!station.has("right/heron.csv"));
+}

@@ -70,7 +70,7 @@ fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) 
             text.push_str(&format!("  {sentence}\n"));
         }
         if render::nothing_to_do(leg) {
-            let same = crate::text::count(leg.plan.counts().same, "file is", "files are");
+            let same = crate::text::count(leg.plan.same, "file is", "files are");
             text.push_str(&format!("  Nothing to do: {same} the same on both sides.\n"));
         } else {
             text.push_str(&render::plan(round, leg, home, all));

@@ -169,10 +169,11 @@ impl fmt::Display for Refusal {
 
 /// Checks a plan against the guards, in the order in which they matter; the lifted ones are passed over.
 pub fn check(plan: &Plan, rules: &JobRules, facts: &Facts, lifted: &[Lift]) -> Option<Refusal> {
+    let counts = plan.counts();
     [
-        empty_source(plan, rules, facts),
-        too_many_removals(plan, rules),
-        too_many_changes(plan, rules),
+        empty_source(plan, &counts, rules, facts),
+        too_many_removals(plan, &counts, rules),
+        too_many_changes(plan, &counts, rules),
         too_little_space(facts),
     ]
     .into_iter()
@@ -180,8 +181,8 @@ pub fn check(plan: &Plan, rules: &JobRules, facts: &Facts, lifted: &[Lift]) -> O
     .find(|refusal| !lifted.contains(&refusal.lift()))
 }
 
-fn empty_source(plan: &Plan, rules: &JobRules, facts: &Facts) -> Option<Refusal> {
-    if rules.kind == Kind::Copy || plan.counts().removed == 0 {
+fn empty_source(plan: &Plan, counts: &Counts, rules: &JobRules, facts: &Facts) -> Option<Refusal> {
+    if rules.kind == Kind::Copy || counts.removed == 0 {
         return None;
     }
     if plan.left_items == 0 {
@@ -211,8 +212,8 @@ fn changes(step: &Step) -> u64 {
     }
 }
 
-fn too_many_removals(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
-    let Counts { removed, .. } = plan.counts();
+fn too_many_removals(plan: &Plan, counts: &Counts, rules: &JobRules) -> Option<Refusal> {
+    let removed = counts.removed;
     let (of, limit) = (plan.right_items, rules.max_removals);
     let nearly_all = removed > FEW && removed * 10 > of * 9;
     ((removed > SMALL_CHANGE || nearly_all) && limit.is_exceeded(removed, of)).then(|| Refusal::Removals {
@@ -223,8 +224,8 @@ fn too_many_removals(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
     })
 }
 
-fn too_many_changes(plan: &Plan, rules: &JobRules) -> Option<Refusal> {
-    let Counts { removed, updated, moved, .. } = plan.counts();
+fn too_many_changes(plan: &Plan, counts: &Counts, rules: &JobRules) -> Option<Refusal> {
+    let Counts { removed, updated, moved, .. } = *counts;
     let changed = removed + updated + moved;
     let (of, limit) = (plan.right_items, rules.max_changes);
     (changed > SMALL_CHANGE && limit.is_exceeded(changed, of)).then(|| Refusal::Changes {

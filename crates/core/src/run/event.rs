@@ -3,7 +3,7 @@
 use crate::content::Hash;
 use crate::entry::{Meta, Side, Stamp};
 use crate::path::RelPath;
-use crate::plan::{Action, Role, Step};
+use crate::plan::{Action, Counts, Role, Step};
 use crate::problem::Problem;
 
 /// What the engine tells while it works. The progress view, the log, and `--json` read the same events.
@@ -96,6 +96,19 @@ pub struct Item {
 }
 
 impl Item {
+    /// Adds what was done to the numbers of a run. Folders are not counted, nor bytes: a transfer alone knows how many it moved.
+    pub fn count_in(&self, counts: &mut Counts) {
+        match self.done {
+            Done::Added | Done::Revived => counts.added += 1,
+            Done::Updated => counts.updated += 1,
+            Done::Removed => counts.removed += 1,
+            Done::Moved => counts.moved += self.items.unwrap_or(1),
+            Done::Metadata => counts.meta += 1,
+            Done::Left => counts.skipped += 1,
+            Done::FolderMade | Done::FolderRemoved => {}
+        }
+    }
+
     pub(super) fn new(done: Done, path: RelPath, size: u64) -> Item {
         let (now, was) = (Mark::default(), Mark::default());
         let (read, moved_from, items, hash, gone) = (None, None, None, None, Gone::Kept);

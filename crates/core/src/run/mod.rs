@@ -221,7 +221,7 @@ const TOLD_WITHIN: Duration = Duration::from_millis(50);
 
 impl<'a> Engine<'a> {
     fn new(plan: &'a Plan, input: &'a RunInput<'a>) -> Engine<'a> {
-        let Counts { same, conflicts, settled, .. } = plan.counts();
+        let (same, conflicts, settled) = (plan.same, plan.held, plan.settled);
         let counts = Counts { same, conflicts, settled, ..Counts::default() };
         let state = State { counts, ..State::default() };
         Engine {

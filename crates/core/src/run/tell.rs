@@ -3,7 +3,7 @@
 use std::sync::PoisonError;
 use std::time::Instant;
 
-use super::{Done, Engine, Event, Halt, Item, Outbox, TOLD_TOGETHER, TOLD_WITHIN, real_side};
+use super::{Engine, Event, Halt, Item, Outbox, TOLD_TOGETHER, TOLD_WITHIN, real_side};
 use crate::entry::Side;
 use crate::path::RelPath;
 use crate::problem::{Code, Problem};
@@ -50,15 +50,7 @@ impl Engine<'_> {
     pub(super) fn done(&self, item: Item, written: u64) {
         {
             let counts = &mut self.state().counts;
-            match item.done {
-                Done::Added | Done::Revived => counts.added += 1,
-                Done::Updated => counts.updated += 1,
-                Done::Removed => counts.removed += 1,
-                Done::Moved => counts.moved += item.items.unwrap_or(1),
-                Done::Metadata => counts.meta += 1,
-                Done::Left => counts.skipped += 1,
-                Done::FolderMade | Done::FolderRemoved => {}
-            }
+            item.count_in(counts);
             counts.bytes += written;
         }
         self.send(Event::Item(item));

@@ -20,7 +20,7 @@ use reedhook_core::memory::Checksum;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
 use reedhook_core::problem::{Code, Problem};
-use reedhook_core::run::{Ended, Event as Done, Item, RunInput, RunReport, execute, tidy};
+use reedhook_core::run::{Ended, Event as Deed, Item, RunInput, RunReport, execute, tidy};
 use reedhook_core::store::{Store, StoreError};
 use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunEnd, RunPlace};
 use serde_json::json;
@@ -180,6 +180,11 @@ impl<'a> Run<'a> {
 
     /// Carries out what was cleared, leg by leg; gives it back, for whoever tells of it.
     pub fn carry_out(mut self, cleared: Cleared) -> (Round, RunResult) {
+        if cleared.round().job.name != self.job {
+            let message = format!("what was cleared is no run of {}; this is a fault in Reedhook", self.job);
+            let round = cleared.unused();
+            return (round, self.refuse(Failure::refused("internal", message)));
+        }
         let (round, begun) = cleared.begin(self.desk);
         self.two_way = round.both.is_some();
         let mut tally = Tally::default();
@@ -237,6 +242,7 @@ impl<'a> Run<'a> {
 
     /// A run came to its end: these stores are known to each other now, and what was rotten and is no longer is forgotten.
     fn remember_what_went_well(&self, round: &Round) -> Outcome<()> {
+        let removed_something = round.counts().removed > 0;
         let mut record = self.desk.home.record()?;
         let mended: Vec<RelPath> = round.rotten.iter().map(|rotten| &rotten.path).cloned().collect();
         let mended: Vec<RelPath> = mended.into_iter().filter(|path| !self.troubled.contains(path)).collect();
@@ -247,7 +253,7 @@ impl<'a> Run<'a> {
             return Ok(());
         }
         for (left, right) in round.pairs(record.as_ref())? {
-            record.remember_pair(&left, &right, round.counts().removed > 0)?;
+            record.remember_pair(&left, &right, removed_something)?;
         }
         drop(record);
         if round.is_still_where_it_was(self.desk) {
@@ -287,7 +293,7 @@ impl<'a> Run<'a> {
     fn carry_out_leg(&mut self, round: &Round, leg: &Leg) -> Outcome<RunReport> {
         let nothing =
             leg.plan.folders.is_empty() && leg.plan.leftovers.is_empty() && leg.plan.problems.is_empty();
-        if nothing && !self.after_cut_short && round.job.rules.verify != Verify::All {
+        if nothing && !leg.made && !self.after_cut_short && round.job.rules.verify != Verify::All {
             let counts = leg.plan.counts();
             return Ok(RunReport::nothing(counts));
         }
@@ -421,17 +427,17 @@ impl<'a> Run<'a> {
     }
 
     /// Takes over what was done outside the engine, as if the engine had done it.
-    pub fn note(&mut self, events: impl IntoIterator<Item = Done>, to: Option<&str>) -> Outcome<()> {
+    pub fn note(&mut self, events: impl IntoIterator<Item = Deed>, to: Option<&str>) -> Outcome<()> {
         self.log.open()?;
         events.into_iter().for_each(|event| self.take(&event, to));
         Ok(())
     }
 
     /// Takes note of something that was done, and lets everybody hear it.
-    fn take(&mut self, event: &Done, to: Option<&str>) {
+    fn take(&mut self, event: &Deed, to: Option<&str>) {
         match event {
-            Done::Item(item) => self.remember(item),
-            Done::Problem(problem) => {
+            Deed::Item(item) => self.remember(item),
+            Deed::Problem(problem) => {
                 self.group(problem);
                 self.troubled.insert(problem.path.clone());
             }
@@ -470,7 +476,7 @@ impl<'a> Run<'a> {
             Err(failure) => {
                 report.counts.problems += 1;
                 let problem = Problem::new(Code::VerifyFailed, Side::Right, RelPath::root(), failure.text());
-                return self.note([Done::Problem(problem)], round.to_key(leg).as_deref());
+                return self.note([Deed::Problem(problem)], round.to_key(leg).as_deref());
             }
         };
         let stopped = self.desk.is_stopped();
@@ -484,7 +490,7 @@ impl<'a> Run<'a> {
             Problem::new(failed, side, difference.path.clone(), difference.sentence())
         });
         let unread = found.unread.iter().map(|(side, error)| Problem::from_error(*side, error));
-        let problems: Vec<Done> = different.chain(unread).map(Done::Problem).collect();
+        let problems: Vec<Deed> = different.chain(unread).map(Deed::Problem).collect();
         report.counts.problems += problems.len() as u64;
         self.note(problems, round.to_key(leg).as_deref())
     }
@@ -495,7 +501,7 @@ impl<'a> Run<'a> {
     }
 
     /// Reads the engine's events until it is done: the log, the problem groups and whoever listens each take what they need.
-    fn listen(&mut self, events: &Receiver<Vec<Done>>, to: Option<&str>) {
+    fn listen(&mut self, events: &Receiver<Vec<Deed>>, to: Option<&str>) {
         let tick = Duration::from_millis(100);
         loop {
             match events.recv_timeout(tick) {

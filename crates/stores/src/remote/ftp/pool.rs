@@ -70,11 +70,16 @@ impl From<Undialed> for ConnectError {
 
 /// The certificates to trust, as TLS wants them. TLS 1.2 is used where the server has it: its sessions can be gone on with as often
 /// as needed, which many servers insist on for data connections, while a ticket of 1.3 serves once.
-pub(super) fn tls(trust: &Trust, newest: bool) -> Result<Security, ConnectError> {
+pub(super) fn tls(trust: &Trust, newest: bool, shown: &str) -> Result<Security, ConnectError> {
     let mut roots = rustls::RootCertStore::empty();
     let system = rustls_native_certs::load_native_certs();
     roots.add_parsable_certificates(system.certs);
     roots.add_parsable_certificates(tls::authorities(trust)?);
+    if roots.is_empty() {
+        // As on a rescue system, or in a small container.
+        let why = "this machine has no certificates of authorities to check it by".to_owned();
+        return Err(ConnectError::Untrusted { address: shown.to_owned(), why });
+    }
     let versions: &[&rustls::SupportedProtocolVersion] =
         if newest { rustls::ALL_VERSIONS } else { &[&rustls::version::TLS12] };
     let builder = rustls::ClientConfig::builder_with_provider(tls::provider());
