@@ -12,7 +12,8 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 
 use common::{Station, number, tree, write};
-use places::{in_folder, of_server};
+use places::{in_folder, know_standin, of_server, standin};
+use reedhook_standins::{Behaviour, Kind};
 
 /// Several workers make the same folder among the kept copies; the server tells those that come late that they may not.
 #[test]
@@ -613,5 +614,30 @@ fn a_full_disk_at_a_server_is_said_as_such() {
         assert!(problems.iter().all(|problem| problem["code"] == "no-space"), "{kind}: {}", ran.out);
         assert!(problems.iter().any(|problem| problem["path"] == "large.bin"), "{kind}: {}", ran.out);
         common::assert_no_leftovers(&server.root());
+    }
+}
+
+/// A certificate that nobody known vouches for is told as such over every protocol, also where the machine knows nobody at all, as a
+/// rescue system does. Without TLS nobody has to be known.
+#[test]
+fn distrust_is_told_as_such_and_only_tls_needs_certificates() {
+    let bare = [("SSL_CERT_FILE", "/dev/null"), ("SSL_CERT_DIR", "/nowhere")];
+    for (kind, scheme) in [("proftpd-tls", "ftps"), ("apache-tls", "davs")] {
+        let Some(server) = servers::Server::start(kind) else { return };
+        let location = format!("{scheme}://localhost:{}/", server.port);
+        for (machine, words) in [(&[][..], "UnknownIssuer"), (&bare, "no certificates of authorities")] {
+            let station = Station::new();
+            let mut check = station.command(&["store", "check", &location]);
+            check.env("REEDHOOK_SECRET", servers::PASSWORD).envs(machine.iter().copied());
+            let told = common::Ran::of(&check.output().unwrap()).expect(3);
+            assert!(told.err.contains("is not trusted") && told.err.contains(words), "{kind}: {}", told.err);
+        }
+    }
+    for kind in [Kind::WebDav, Kind::Object] {
+        let station = Station::new();
+        let running = standin(&station, kind, Behaviour::default());
+        know_standin(&station, &running);
+        let mut check = station.command(&["store", "check", "archive", "--write"]);
+        common::Ran::of(&check.envs(bare).output().unwrap()).expect(0);
     }
 }

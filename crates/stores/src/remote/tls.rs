@@ -11,12 +11,15 @@ use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, Server
 use rustls::crypto::CryptoProvider;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
-use rustls::{CertificateError, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use rustls::{
+    CertificateError, ClientConfig, DigitallySignedStruct, OtherError, RootCertStore, SignatureScheme,
+    SupportedProtocolVersion,
+};
 
 use super::connect::{CONNECT_WITHIN, ConnectError, Trust};
 
 /// The cryptography of all connections: one implementation for all protocols, and the one that is quickest to build.
-pub(super) fn provider() -> Arc<CryptoProvider> {
+fn provider() -> Arc<CryptoProvider> {
     if CryptoProvider::get_default().is_none() {
         // What is built upon the HTTP client asks for it there. Another thread may have been first: it said the same.
         let _ = rustls::crypto::ring::default_provider().install_default();
@@ -27,7 +30,7 @@ pub(super) fn provider() -> Arc<CryptoProvider> {
 }
 
 /// The certificates that are trusted besides the system's; none when no file was given.
-pub(super) fn authorities(trust: &Trust) -> Result<Vec<CertificateDer<'static>>, ConnectError> {
+fn authorities(trust: &Trust) -> Result<Vec<CertificateDer<'static>>, ConnectError> {
     let Some(file) = &trust.authorities else { return Ok(Vec::new()) };
     let found = CertificateDer::pem_file_iter(file).map_err(|error| unusable(file, error))?;
     let certificates = found.collect::<Result<Vec<_>, _>>().map_err(|error| unusable(file, error))?;
@@ -44,11 +47,12 @@ fn unusable(file: &Path, why: impl ToString) -> ConnectError {
 /// Why a connection failed for want of trust in the other's certificate; nothing when it failed otherwise.
 pub(super) fn distrust(error: &(dyn Error + 'static)) -> Option<String> {
     let mut cause = Some(error);
-    while let Some(current) = cause {
-        // The connector wraps it in the system's error, which hides its inner one from the chain.
-        let hidden = current.downcast_ref::<io::Error>().and_then(io::Error::get_ref);
-        let hidden = hidden.and_then(|inner| inner.downcast_ref());
-        if let Some(rustls::Error::InvalidCertificate(why)) = current.downcast_ref().or(hidden) {
+    while let Some(mut current) = cause {
+        // Connectors wrap errors in the system's, more than once, which hide their inner ones from the chain.
+        while let Some(inner) = current.downcast_ref::<io::Error>().and_then(io::Error::get_ref) {
+            current = inner;
+        }
+        if let Some(rustls::Error::InvalidCertificate(why)) = current.downcast_ref() {
             return Some(not_good(why));
         }
         cause = current.source();
@@ -57,27 +61,65 @@ pub(super) fn distrust(error: &(dyn Error + 'static)) -> Option<String> {
 }
 
 fn not_good(why: &CertificateError) -> String {
-    format!("its certificate is not good: {why}")
+    match why {
+        CertificateError::Other(OtherError(why)) => why.to_string(),
+        why => format!("its certificate is not good: {why}"),
+    }
 }
 
-/// Checks certificates, and remembers why one was refused: a client in between tells of it in words only.
+/// Nobody is known who could vouch for a server, as on a rescue system or in a small container.
+#[derive(Debug, thiserror::Error)]
+#[error("this machine has no certificates of authorities to check it by")]
+struct NoAuthorities;
+
+/// How connections are secured, and who sees the certificates.
+pub(super) struct Security {
+    pub config: ClientConfig,
+    pub witness: Arc<Witness>,
+}
+
+/// Connections over these versions of TLS, to whoever the system's authorities vouch for, or those of the file. Where there are none, that is
+/// said of the first certificate: connections without TLS need nobody.
+pub(super) fn security(
+    trust: &Trust,
+    versions: &[&'static SupportedProtocolVersion],
+) -> Result<Security, ConnectError> {
+    let mut roots = RootCertStore::empty();
+    roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+    roots.add_parsable_certificates(authorities(trust)?);
+    let setup = |why: String| ConnectError::Setup(why);
+    let check = match roots.is_empty() {
+        true => None,
+        false => {
+            let check = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider()).build();
+            Some(check.map_err(|error| setup(error.to_string()))?)
+        }
+    };
+    let witness = Arc::new(Witness { check, refused: Mutex::default() });
+    let builder = ClientConfig::builder_with_provider(provider()).with_protocol_versions(versions);
+    // It checks as rustls itself does; it only remembers what came of it.
+    let builder = builder.map_err(|error| setup(error.to_string()))?.dangerous();
+    let config = builder.with_custom_certificate_verifier(witness.clone()).with_no_client_auth();
+    Ok(Security { config, witness })
+}
+
+/// Checks certificates, and remembers why one was refused: a client in between may tell of it in words only.
 #[derive(Debug)]
 pub(super) struct Witness {
-    check: Arc<WebPkiServerVerifier>,
+    check: Option<Arc<WebPkiServerVerifier>>,
     refused: Mutex<Option<CertificateError>>,
 }
 
 impl Witness {
-    pub(super) fn new(roots: RootCertStore) -> Result<Arc<Witness>, ConnectError> {
-        let check = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider()).build();
-        let check = check.map_err(|error| ConnectError::Setup(error.to_string()))?;
-        Ok(Arc::new(Witness { check, refused: Mutex::default() }))
-    }
-
     /// Why the last certificate was refused, once.
     pub(super) fn refused(&self) -> Option<String> {
         let refused = self.refused.lock().unwrap_or_else(PoisonError::into_inner).take();
         refused.map(|why| not_good(&why))
+    }
+
+    fn check(&self) -> Result<&WebPkiServerVerifier, rustls::Error> {
+        let nobody = || CertificateError::Other(OtherError(Arc::new(NoAuthorities)));
+        self.check.as_deref().ok_or_else(|| rustls::Error::InvalidCertificate(nobody()))
     }
 }
 
@@ -90,8 +132,9 @@ impl ServerCertVerifier for Witness {
         ocsp_response: &[u8],
         now: UnixTime,
     ) -> Result<ServerCertVerified, rustls::Error> {
-        let verified =
-            self.check.verify_server_cert(end_entity, intermediates, server_name, ocsp_response, now);
+        let verified = self
+            .check()
+            .and_then(|it| it.verify_server_cert(end_entity, intermediates, server_name, ocsp_response, now));
         if let Err(rustls::Error::InvalidCertificate(why)) = &verified {
             *self.refused.lock().unwrap_or_else(PoisonError::into_inner) = Some(why.clone());
         }
@@ -104,7 +147,7 @@ impl ServerCertVerifier for Witness {
         certificate: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        self.check.verify_tls12_signature(message, certificate, signed)
+        self.check()?.verify_tls12_signature(message, certificate, signed)
     }
 
     fn verify_tls13_signature(
@@ -113,26 +156,22 @@ impl ServerCertVerifier for Witness {
         certificate: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        self.check.verify_tls13_signature(message, certificate, signed)
+        self.check()?.verify_tls13_signature(message, certificate, signed)
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.check.supported_verify_schemes()
+        provider().signature_verification_algorithms.supported_schemes()
     }
 }
 
 /// An HTTP client as all our protocols over HTTP want it: it follows nobody elsewhere, and keeps its connections.
 pub(super) fn http_client(trust: &Trust) -> Result<reqwest::ClientBuilder, ConnectError> {
-    provider();
-    let certificates = authorities(trust)?;
-    let certificates: Result<Vec<_>, _> =
-        certificates.iter().map(|certificate| reqwest::Certificate::from_der(certificate)).collect();
-    let certificates = certificates.map_err(|error| ConnectError::Setup(error.to_string()))?;
-    let builder = reqwest::Client::builder()
+    let security = security(trust, rustls::ALL_VERSIONS)?;
+    Ok(reqwest::Client::builder()
+        .tls_backend_preconfigured(security.config)
         .redirect(redirect::Policy::none())
         .connect_timeout(CONNECT_WITHIN)
         .pool_max_idle_per_host(64)
         .tcp_nodelay(true)
-        .http1_only();
-    Ok(if certificates.is_empty() { builder } else { builder.tls_certs_merge(certificates) })
+        .http1_only())
 }

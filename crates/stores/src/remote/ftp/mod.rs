@@ -88,12 +88,12 @@ impl Ftp {
                 why: "over ftp: the password could be read by everybody on the way; use ftps:".to_owned(),
             });
         }
-        let tls = if secure { Some(pool::tls(trust, false, &address.shown())?) } else { None };
+        let tls = if secure { Some(pool::security(trust, false)?) } else { None };
         let mut dialer = Dialer { address, account, tls, extended: true };
         let mut ftp = match dialer.dial() {
             // A server that has only the newest TLS.
             Err(pool::Undialed::NoTls(_)) => {
-                dialer.tls = Some(pool::tls(trust, true, &dialer.address.shown())?);
+                dialer.tls = Some(pool::security(trust, true)?);
                 dialer.dial()?
             }
             dialed => dialed?,

@@ -11,7 +11,7 @@ use suppaftp::{Encoding, FtpError, Mode, RustlsConnector, RustlsFtpStream, Statu
 
 use super::facts;
 use crate::remote::connect::{ANSWER_WITHIN, Account, Address, CONNECT_WITHIN, ConnectError, Trust};
-use crate::remote::tls::{self, Witness};
+use crate::remote::tls::{self, Security, Witness};
 
 /// Names travel as bytes.
 #[derive(Debug)]
@@ -40,12 +40,6 @@ pub(super) struct Dialer {
     pub(super) extended: bool,
 }
 
-/// How a connection is secured, and who saw its certificates.
-pub(super) struct Security {
-    config: rustls::ClientConfig,
-    witness: Arc<Witness>,
-}
-
 /// Why there is no connection.
 pub(super) enum Undialed {
     /// The two found no way to speak TLS.
@@ -68,27 +62,13 @@ impl From<Undialed> for ConnectError {
     }
 }
 
-/// The certificates to trust, as TLS wants them. TLS 1.2 is used where the server has it: its sessions can be gone on with as often
-/// as needed, which many servers insist on for data connections, while a ticket of 1.3 serves once.
-pub(super) fn tls(trust: &Trust, newest: bool, shown: &str) -> Result<Security, ConnectError> {
-    let mut roots = rustls::RootCertStore::empty();
-    let system = rustls_native_certs::load_native_certs();
-    roots.add_parsable_certificates(system.certs);
-    roots.add_parsable_certificates(tls::authorities(trust)?);
-    if roots.is_empty() {
-        // As on a rescue system, or in a small container.
-        let why = "this machine has no certificates of authorities to check it by".to_owned();
-        return Err(ConnectError::Untrusted { address: shown.to_owned(), why });
+/// How to be secure. TLS 1.2 is used where the server has it: its sessions can be gone on with as often as needed, which many servers
+/// insist on for data connections, while a ticket of 1.3 serves once.
+pub(super) fn security(trust: &Trust, newest: bool) -> Result<Security, ConnectError> {
+    match newest {
+        true => tls::security(trust, rustls::ALL_VERSIONS),
+        false => tls::security(trust, &[&rustls::version::TLS12]),
     }
-    let versions: &[&rustls::SupportedProtocolVersion] =
-        if newest { rustls::ALL_VERSIONS } else { &[&rustls::version::TLS12] };
-    let builder = rustls::ClientConfig::builder_with_provider(tls::provider());
-    let builder = builder.with_protocol_versions(versions);
-    let builder = builder.map_err(|error| ConnectError::Setup(error.to_string()))?;
-    let witness = Witness::new(roots)?;
-    // It checks as rustls itself does; it only remembers what came of it.
-    let builder = builder.dangerous().with_custom_certificate_verifier(witness.clone());
-    Ok(Security { config: builder.with_no_client_auth(), witness })
 }
 
 impl Dialer {
