@@ -356,3 +356,23 @@ fn what_a_run_without_a_job_kept_is_reached() {
         "the loser is reached"
     );
 }
+
+/// Of a run to several destinations each gets back what its own folders had, not what another's had.
+#[test]
+fn each_of_several_destinations_gets_its_own_folder_times_back() {
+    let station = Station::new();
+    station.write("north/heron.csv", "heron,3", 1000);
+    let sides = ["job", "add", "counts", "mirror", "left", "right", "--to", "other", "--yes"];
+    station.run(&sides).expect(0);
+    station.run_job(&["--yes"]).expect(0);
+    let folders = [station.path("right/north"), station.path("other/north")];
+    let before = [2000, 3000];
+    folders.iter().zip(before).for_each(|(folder, seconds)| set_folder_time(folder, seconds));
+    set_folder_time(&station.left().join("north"), 4000);
+    station.write("heron.csv", "heron,4", 1000);
+    station.run_job(&["--yes"]).expect(0);
+    let times = || [0, 1].map(|at| fs::metadata(&folders[at]).unwrap().mtime());
+    assert_eq!(times(), [4000, 4000]);
+    station.run(&["undo", "counts", "last", "--yes"]).expect(0);
+    assert_eq!(times(), [2000, 3000]);
+}
