@@ -8,13 +8,14 @@
 //! its counterpart on the other side alone.
 
 pub(crate) mod pair;
+mod queue;
 mod renames;
 mod settle;
 pub mod two_way;
 
 use std::collections::{HashMap, HashSet};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64};
 
 use crate::content::{self, Held};
 use crate::entry::{EntryKind, FileId, Meta, Side};
@@ -25,6 +26,7 @@ use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{Capabilities, FaultKind, Result, Store, StoreError};
+use queue::visit_all;
 use renames::turn_into_renames;
 
 use pair::{BothSides, Judged, Looked, Met, Pair, Spellings, Spot, merge};
@@ -181,32 +183,6 @@ pub fn decide_path(
     Ok(Some(PathDecision { decision, read, withheld, problems: found.plan.problems }))
 }
 
-/// Visits a root and everything below it on as many threads as the stores can use; each gathers what it finds by itself.
-fn visit_all<T: Send, F: Default + Send>(
-    (left, right): (&dyn Store, &dyn Store),
-    root: T,
-    progress: &ScanProgress,
-    visit: impl Fn(&mut F, T) -> Result<Vec<T>, ScanError> + Sync,
-) -> Result<Vec<F>, ScanError> {
-    let queue = Queue::new(root);
-    let threads = left.capabilities().workers.max(right.capabilities().workers).max(1);
-    let found = std::thread::scope(|scope| {
-        let one = || {
-            let mut found = F::default();
-            queue.work(progress, |task| visit(&mut found, task));
-            found
-        };
-        let workers: Vec<_> = (0..threads).map(|_| scope.spawn(one)).collect();
-        workers.into_iter().map(|worker| worker.join().unwrap_or_default()).collect::<Vec<_>>()
-    });
-    match queue.into_failure() {
-        Some(failure) => Err(failure),
-        // What was being compared when the word came has come to no answer.
-        None if progress.stop.load(Ordering::Relaxed) => Err(ScanError::Stopped),
-        None => Ok(found),
-    }
-}
-
 fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {
     let examine =
         |store: &dyn Store, side| store.stat(&RelPath::root()).map_err(|error| ScanError::Store(side, error));
@@ -236,77 +212,6 @@ impl Task {
     fn of(path: RelPath, (left, right): (Option<Meta>, Option<Meta>), inherited: Inherited) -> Task {
         let right_at = path.clone();
         Task { path, right_at, left, right, inherited, chosen: true, hollow: false, anothers: false }
-    }
-}
-
-/// The common stack of folders. A worker that finds it empty waits, because another may still add to it.
-struct Queue<T> {
-    state: Mutex<QueueState<T>>,
-    changed: Condvar,
-}
-
-struct QueueState<T> {
-    tasks: Vec<T>,
-    busy: usize,
-    failure: Option<ScanError>,
-}
-
-impl<T> Queue<T> {
-    fn new(root: T) -> Queue<T> {
-        let state = QueueState { tasks: vec![root], busy: 0, failure: None };
-        Queue { state: Mutex::new(state), changed: Condvar::new() }
-    }
-
-    fn take(&self) -> Option<T> {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        loop {
-            if state.failure.is_some() {
-                return None;
-            }
-            if let Some(task) = state.tasks.pop() {
-                state.busy += 1;
-                return Some(task);
-            }
-            if state.busy == 0 {
-                return None;
-            }
-            state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
-        }
-    }
-
-    /// Ends one task: its subfolders follow, or the whole scan fails.
-    fn finish(&self, outcome: Result<Vec<T>, ScanError>) {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        state.busy -= 1;
-        match outcome {
-            Ok(tasks) => state.tasks.extend(tasks),
-            Err(failure) => state.failure = Some(state.failure.take().unwrap_or(failure)),
-        }
-        drop(state);
-        self.changed.notify_all();
-    }
-
-    /// Takes tasks until there are none left; each visit hands back the tasks below it.
-    fn work(&self, progress: &ScanProgress, mut visit: impl FnMut(T) -> Result<Vec<T>, ScanError>) {
-        while let Some(task) = self.take() {
-            let outcome = if progress.stop.load(Ordering::Relaxed) {
-                Err(ScanError::Stopped)
-            } else {
-                // A panic here must not leave the other workers waiting for ever.
-                std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| visit(task))).unwrap_or_else(|_| {
-                    let error = StoreError::new(FaultKind::Io, "examine", &RelPath::root());
-                    Err(ScanError::Store(
-                        Side::Left,
-                        error.because("a worker failed; this is a fault in Reedhook"),
-                    ))
-                })
-            };
-            self.finish(outcome);
-        }
-    }
-
-    fn into_failure(self) -> Option<ScanError> {
-        self.state.into_inner().unwrap_or_else(PoisonError::into_inner).failure
     }
 }
 
