@@ -165,7 +165,7 @@ impl Facts {
         let desk = &context.desk;
         let decided = decide(desk, job, (ends, to), (left, right), path, found)?;
         let Some(PathDecision { decision, read, withheld, problems }) = decided else {
-            self.say("There is nothing to decide.");
+            self.say("Neither side has it: is the path right?");
             return Ok(());
         };
         if let (true, Some(ours), Some(theirs)) = (read, found.0, found.1) {
