@@ -9,7 +9,7 @@ use console::Term;
 use dialoguer::theme::Theme;
 use dialoguer::{Confirm, Input, Password, Select};
 
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome};
 use crate::text::{elided_end, wrapped};
 
 /// Room for an answer behind a question.
@@ -88,7 +88,7 @@ fn unanswered(error: dialoguer::Error) -> Failure {
         std::io::ErrorKind::Interrupted => String::new(),
         _ => format!(" ({error})"),
     };
-    Failure::interrupted("unanswered", format!("no answer{why}; nothing was done"))
+    Failure::interrupted(Cause::Unanswered, format!("no answer{why}; nothing was done"))
 }
 
 /// Questions end in their own mark, and the answer follows.

@@ -2,7 +2,7 @@
 
 use serde_json::Value;
 
-pub use reedhook_jobs::failure::{Failure, Halt, suggestion};
+pub use reedhook_jobs::failure::{Cause, Failure, Halt, suggestion};
 
 /// Wrong usage or configuration; nothing was touched.
 pub const USAGE: u8 = 2;
@@ -28,5 +28,5 @@ pub fn exit_of(failure: &Failure) -> u8 {
 
 /// The line that programs get.
 pub fn line_of(failure: &Failure) -> Value {
-    serde_json::json!({"event": "failure", "code": failure.code, "message": failure.text(), "exit": exit_of(failure)})
+    serde_json::json!({"event": "failure", "code": failure.code(), "message": failure.text(), "exit": exit_of(failure)})
 }

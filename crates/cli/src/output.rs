@@ -14,7 +14,7 @@ use serde_json::Value;
 
 use reedhook_jobs::lines::JSON_VERSION;
 
-use crate::failure::Failure;
+use crate::failure::{Cause, Failure};
 
 static FAILED: Mutex<Option<io::Error>> = Mutex::new(None);
 
@@ -62,6 +62,6 @@ pub fn note(outcome: io::Result<()>) {
 pub fn failure() -> Option<Failure> {
     note(io::stdout().flush());
     let error = FAILED.lock().unwrap_or_else(PoisonError::into_inner).take()?;
-    let failure = Failure::stopped("output", format!("the output could not be written: {error}"));
+    let failure = Failure::stopped(Cause::Output, format!("the output could not be written: {error}"));
     Some(failure.hint("What was to be done was done; only what was to be read is not complete."))
 }

@@ -432,7 +432,12 @@ fn oddities(station: &Station, drive: &mut Drive) {
     assert_eq!(fs::read(drive.path("odd/before.txt")).unwrap(), b"new", "{what}");
     let why = station.run(&["why", "odd", "link"]).expect(0).out;
     assert_eq!(why.contains("cannot hold links"), !kind.links, "{what}: {why}");
+}
 
+/// Names that a drive refuses, written there in a spelling of ours.
+fn spelled(station: &Station, drive: &Drive) {
+    let (kind, what) = (drive.kind, drive.kind.name);
+    let (odd, dos) = (station.left().join("odd"), kind.dos);
     // Spelled there, and read back: in the job, at a restore, and in a mirror down.
     write(&odd.join("trailing."), b"dot", 1_900_000_002);
     write(&odd.join("a:b%3A"), b"both", 1_900_000_004);
@@ -570,6 +575,7 @@ fn round(kind: &'static Kind) {
     both_ways(&station, &mut drive);
     another_case_there(&station, &drive);
     oddities(&station, &mut drive);
+    spelled(&station, &drive);
 }
 
 #[test]

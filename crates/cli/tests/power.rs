@@ -82,6 +82,50 @@ fn age(versions: &Versions, path: &Path, content: &[u8]) -> usize {
     versions[path].iter().position(|known| known == content).unwrap()
 }
 
+/// What both sides hold before the first run.
+fn first_versions(station: &Station, versions: &mut Versions) {
+    let left = station.left();
+    for number in 0..30 {
+        let path = format!("d{}/f{number}", number % 3);
+        save(&left, &path, format!("first {number}").repeat(50).into_bytes(), 1000, versions);
+    }
+    save(&left, "thesis.txt", b"v1".to_vec(), 1000, versions);
+}
+
+/// What people save before the run that is cut; at the right too, when `both`.
+fn second_versions(station: &Station, both: bool, versions: &mut Versions) {
+    let (left, right) = (station.left(), station.right());
+    save(&left, "thesis.txt", b"v2, saved a moment ago".to_vec(), 2000, versions);
+    for number in 0..12 {
+        let path = format!("d{}/f{number}", number % 3);
+        let size = 20_000 * (1 + number as usize % 5);
+        save(&left, &path, format!("second {number} ").into_bytes().repeat(size / 9), 2000, versions);
+        save(&left, &format!("new/n{number}"), vec![b'n'; 30_000], 2000, versions);
+        if both {
+            let path = format!("d{}/f{}", number % 3, 12 + number);
+            save(&right, &path, format!("third {number} ").into_bytes().repeat(4000), 2100, versions);
+        }
+    }
+}
+
+/// What a side held when the power went at the other: none of it is gone or older. A mirror's right may always be made anew.
+#[track_caller]
+fn assert_nothing_older(
+    side: &Path,
+    before: &BTreeMap<PathBuf, Vec<u8>>,
+    kind: &str,
+    versions: &Versions,
+    what: &str,
+) {
+    let (now, kept) = (files(side), kept(side));
+    for (path, content) in before {
+        let found = now.get(path).unwrap_or_else(|| panic!("{what}: {} went", path.display()));
+        let older = age(versions, path, found) < age(versions, path, content);
+        assert!(!older, "{what}: an old version took the place of a new one at {}", path.display());
+        assert!(found == content || kind == "mirror" || !kept.is_empty() || age(versions, path, found) > 0);
+    }
+}
+
 /// Cuts the power of one side of a job, at a moment of a run or after it.
 fn cut_once(kind: &str, cut_left: bool, moment: Option<Duration>) {
     let what = format!("{kind}, {} cut, {moment:?}", if cut_left { "left" } else { "right" });
@@ -93,27 +137,13 @@ fn cut_once(kind: &str, cut_left: bool, moment: Option<Duration>) {
     let _ = fs::remove_dir(drive.at.join("lost+found"));
     let station = station.job(kind, &["--max-changes", "off", "--max-removals", "off", "--verify", "none"]);
     let mut versions = Versions::new();
-    for number in 0..30 {
-        let path = format!("d{}/f{number}", number % 3);
-        save(&left, &path, format!("first {number}").repeat(50).into_bytes(), 1000, &mut versions);
-    }
-    save(&left, "thesis.txt", b"v1".to_vec(), 1000, &mut versions);
+    first_versions(&station, &mut versions);
     station.run_job(&["--yes"]).expect(0);
     tool(&["sync", "-f", left.to_str().unwrap()]);
     tool(&["sync", "-f", right.to_str().unwrap()]);
 
-    save(&left, "thesis.txt", b"v2, saved a moment ago".to_vec(), 2000, &mut versions);
-    for number in 0..12 {
-        let path = format!("d{}/f{number}", number % 3);
-        let size = 20_000 * (1 + number as usize % 5);
-        save(&left, &path, format!("second {number} ").into_bytes().repeat(size / 9), 2000, &mut versions);
-        save(&left, &format!("new/n{number}"), vec![b'n'; 30_000], 2000, &mut versions);
-        // Without these nothing is written to the left at all: nobody but its owner has a reason to make it durable.
-        if kind == "two-way" && !cut_left {
-            let path = format!("d{}/f{}", number % 3, 12 + number);
-            save(&right, &path, format!("third {number} ").into_bytes().repeat(4000), 2100, &mut versions);
-        }
-    }
+    // Unless both save, nothing is written to the left at all: nobody but its owner has a reason to make it durable.
+    second_versions(&station, kind == "two-way" && !cut_left, &mut versions);
     let mut child = station
         .command(&["run", "counts", "--yes", "--quiet"])
         .stdout(Stdio::null())
@@ -147,18 +177,8 @@ fn cut_once(kind: &str, cut_left: bool, moment: Option<Duration>) {
     for side in [&left, &right] {
         assert_whole(side, &versions, &what);
     }
-    let (now, other_kept) = (files(other), kept(other));
-    for (path, content) in &before {
-        // A mirror's right may always be made anew; what a two-way side held must neither go nor become older.
-        if kind == "mirror" && cut_left {
-            continue;
-        }
-        let found = now.get(path).unwrap_or_else(|| panic!("{what}: {} went", path.display()));
-        let older = age(&versions, path, found) < age(&versions, path, content);
-        assert!(!older, "{what}: an old version took the place of a new one at {}", path.display());
-        assert!(
-            found == content || kind == "mirror" || !other_kept.is_empty() || age(&versions, path, found) > 0
-        );
+    if !(kind == "mirror" && cut_left) {
+        assert_nothing_older(other, &before, kind, &versions, &what);
     }
     if kind == "two-way" && ran.code == 0 {
         assert_eq!(files(&left), files(&right), "{what}");

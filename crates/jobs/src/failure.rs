@@ -1,10 +1,13 @@
-//! How work on a job ends before it is done: how far it had come, one sentence, and what to do.
+//! How work on a job ends before it is done: how far it had come, why, one sentence, and what to do.
 
 use std::fmt;
 use std::path::Path;
 
 use reedhook_core::memory::MemoryError;
+use reedhook_core::plan::guard::Refusal;
+use reedhook_core::store::FaultKind;
 use reedhook_record::RecordError;
+use reedhook_stores::remote::connect::ConnectError;
 
 /// How far something had come when it ended before it was done.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -19,18 +22,158 @@ pub enum Halt {
     Interrupted,
 }
 
-/// Reedhook's own files cannot be used.
-const OWN_FILES: &str = "own-files";
-/// The state file cannot be used.
-const STATE_FILE: &str = "state-file";
+/// Why something ended before it was done.
+#[derive(Debug)]
+pub enum Cause {
+    /// It was not said in a way that can be understood, or asks for what does not go together.
+    Usage,
+    /// Reedhook's own files cannot be used, or belong to a newer program.
+    OwnFiles,
+    /// The state file cannot be used.
+    StateFile,
+    /// A store of that name is not set up.
+    UnknownStore,
+    /// A job of that name is not set up.
+    UnknownJob,
+    /// A job file, or the settings, cannot be understood.
+    BadFile,
+    /// Two keys of a job leave nothing between them.
+    Contradiction,
+    /// A line of a filter cannot be understood.
+    Filter,
+    /// No kept copy of it is there.
+    NotKept,
+    /// No such conflict is held.
+    NoConflict,
+    /// The job is running.
+    AlreadyRunning,
+    /// Another run writes there.
+    DestinationInUse,
+    /// The destination is not there.
+    DestinationMissing,
+    /// The destination is not the store that it was.
+    DestinationForeign,
+    /// Something that is no folder stands where the destination should be.
+    DestinationNoFolder,
+    /// The destination cannot be worked with.
+    DestinationUnusable,
+    /// The source is not there.
+    SourceMissing,
+    /// The source is not the store that it was.
+    SourceForeign,
+    /// The source cannot be read.
+    SourceUnreadable,
+    /// A side of a two-way job is not the store that it was.
+    SideForeign,
+    /// The store is not the one that a run changed.
+    StoreForeign,
+    /// The store that a run changed is not there.
+    StoreMissing,
+    /// Which stores a run changed is not known.
+    StoreUnknown,
+    /// The drive is not connected.
+    DriveAbsent,
+    /// There is nothing of that name.
+    NotFound,
+    /// A side cannot be read.
+    Unreadable,
+    /// One side lies in the other.
+    Nested,
+    /// The log of a run does not tell all of it.
+    LogIncomplete,
+    /// A person said no.
+    NotAgreed,
+    /// Nobody has said yes to what would be removed.
+    RemovalsNotAgreed,
+    /// Nobody has said yes to a reversed run.
+    ReverseNotAgreed,
+    /// A question got no answer.
+    Unanswered,
+    /// A person stopped it.
+    Interrupted,
+    /// What was to be read could not be written.
+    Output,
+    /// Reedhook contradicts itself.
+    Internal,
+    /// A guard stands before it.
+    Guard(Refusal),
+    /// A server could not be reached, or does not let us in.
+    Connect(Box<ConnectError>),
+    /// A store failed so.
+    Store(FaultKind),
+}
+
+impl Cause {
+    /// The stable word for programs.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Cause::Usage => "usage",
+            Cause::OwnFiles => "own-files",
+            Cause::StateFile => "state-file",
+            Cause::UnknownStore => "unknown-store",
+            Cause::UnknownJob => "unknown-job",
+            Cause::BadFile => "bad-file",
+            Cause::Contradiction => "contradiction",
+            Cause::Filter => "filter",
+            Cause::NotKept => "not-kept",
+            Cause::NoConflict => "no-conflict",
+            Cause::AlreadyRunning => "already-running",
+            Cause::DestinationInUse => "destination-in-use",
+            Cause::DestinationMissing => "destination-missing",
+            Cause::DestinationForeign => "destination-foreign",
+            Cause::DestinationNoFolder => "destination-no-folder",
+            Cause::DestinationUnusable => "destination-unusable",
+            Cause::SourceMissing => "source-missing",
+            Cause::SourceForeign => "source-foreign",
+            Cause::SourceUnreadable => "source-unreadable",
+            Cause::SideForeign => "side-foreign",
+            Cause::StoreForeign => "store-foreign",
+            Cause::StoreMissing => "store-missing",
+            Cause::StoreUnknown => "store-unknown",
+            Cause::DriveAbsent => "drive-absent",
+            Cause::NotFound => "not-found",
+            Cause::Unreadable => "unreadable",
+            Cause::Nested => "nested",
+            Cause::LogIncomplete => "log-incomplete",
+            Cause::NotAgreed => "not-agreed",
+            Cause::RemovalsNotAgreed => "removals-not-agreed",
+            Cause::ReverseNotAgreed => "reverse-not-agreed",
+            Cause::Unanswered => "unanswered",
+            Cause::Interrupted => "interrupted",
+            Cause::Output => "output",
+            Cause::Internal => "internal",
+            Cause::Guard(refusal) => refusal.code(),
+            Cause::Connect(error) => error.code(),
+            Cause::Store(kind) => kind.code(),
+        }
+    }
+}
+
+impl From<Refusal> for Cause {
+    fn from(refusal: Refusal) -> Cause {
+        Cause::Guard(refusal)
+    }
+}
+
+impl From<ConnectError> for Cause {
+    fn from(error: ConnectError) -> Cause {
+        Cause::Connect(Box::new(error))
+    }
+}
+
+impl From<FaultKind> for Cause {
+    fn from(kind: FaultKind) -> Cause {
+        Cause::Store(kind)
+    }
+}
 
 /// Something that did not do what it was asked to.
 #[derive(Debug)]
 pub struct Failure {
     /// How far it had come.
     pub halt: Halt,
-    /// A stable word for the cause.
-    pub code: &'static str,
+    /// Why.
+    pub cause: Cause,
     /// What, where and why, in one sentence without a final stop.
     pub message: String,
     /// What to do about it, in one sentence; may be empty.
@@ -43,12 +186,12 @@ pub type Outcome<T> = Result<T, Failure>;
 impl Failure {
     /// Wrong usage.
     pub fn usage(message: impl Into<String>) -> Failure {
-        Failure { halt: Halt::Usage, code: "usage", message: message.into(), hint: String::new() }
+        Failure { halt: Halt::Usage, cause: Cause::Usage, message: message.into(), hint: String::new() }
     }
 
     /// A run that must not start.
-    pub fn refused(code: &'static str, message: impl Into<String>) -> Failure {
-        Failure { halt: Halt::Refused, code, message: message.into(), hint: String::new() }
+    pub fn refused(cause: impl Into<Cause>, message: impl Into<String>) -> Failure {
+        Failure { halt: Halt::Refused, cause: cause.into(), message: message.into(), hint: String::new() }
     }
 
     /// Reedhook's own files cannot be used. It is the machine's configuration that is wrong, until a run has begun to change
@@ -56,7 +199,7 @@ impl Failure {
     pub fn own_files(what: &str, cause: impl fmt::Display) -> Failure {
         Failure {
             halt: Halt::Usage,
-            code: OWN_FILES,
+            cause: Cause::OwnFiles,
             message: format!("{what}: {cause}"),
             hint: "Check the rights and the free space there; `reedhook doctor` looks at all of it."
                 .to_owned(),
@@ -65,7 +208,7 @@ impl Failure {
 
     /// Whether it is about Reedhook's own files.
     pub fn is_about_own_files(&self) -> bool {
-        [OWN_FILES, STATE_FILE].contains(&self.code)
+        matches!(self.cause, Cause::OwnFiles | Cause::StateFile)
     }
 
     /// The same before a run has changed anything.
@@ -84,13 +227,18 @@ impl Failure {
 
     /// Names the state file, which knows nothing of its path.
     pub fn about_state_file(mut self, file: &Path) -> Failure {
-        if self.code == STATE_FILE && self.hint.is_empty() {
+        if matches!(self.cause, Cause::StateFile) && self.hint.is_empty() {
             self.message = format!("{}: {}", file.display(), self.message);
             self.hint =
                 "`reedhook doctor` says what is wrong; `reedhook doctor --mend` puts a broken one aside and builds a new one."
                     .to_owned();
         }
         self
+    }
+
+    /// The stable word for why, for programs.
+    pub fn code(&self) -> &'static str {
+        self.cause.code()
     }
 
     /// The same with advice.
@@ -100,13 +248,13 @@ impl Failure {
     }
 
     /// On the way: what was done is whole.
-    pub fn stopped(code: &'static str, message: impl Into<String>) -> Failure {
-        Failure { halt: Halt::Stopped, code, message: message.into(), hint: String::new() }
+    pub fn stopped(cause: impl Into<Cause>, message: impl Into<String>) -> Failure {
+        Failure { halt: Halt::Stopped, cause: cause.into(), message: message.into(), hint: String::new() }
     }
 
     /// Broken off by a person.
-    pub fn interrupted(code: &'static str, message: impl Into<String>) -> Failure {
-        Failure { halt: Halt::Interrupted, code, message: message.into(), hint: String::new() }
+    pub fn interrupted(cause: impl Into<Cause>, message: impl Into<String>) -> Failure {
+        Failure { halt: Halt::Interrupted, cause: cause.into(), message: message.into(), hint: String::new() }
     }
 
     /// The sentence and the advice.
@@ -131,7 +279,7 @@ impl From<RecordError> for Failure {
         let newer = matches!(error, RecordError::TooNew { .. });
         Failure {
             halt: Halt::Usage,
-            code: if newer { OWN_FILES } else { STATE_FILE },
+            cause: if newer { Cause::OwnFiles } else { Cause::StateFile },
             message: error.told(),
             hint: String::new(),
         }
@@ -141,7 +289,7 @@ impl From<RecordError> for Failure {
 impl From<MemoryError> for Failure {
     fn from(error: MemoryError) -> Failure {
         let message = error.why().map_or_else(|| error.to_string(), RecordError::told);
-        Failure { halt: Halt::Usage, code: STATE_FILE, message, hint: String::new() }
+        Failure { halt: Halt::Usage, cause: Cause::StateFile, message, hint: String::new() }
     }
 }
 

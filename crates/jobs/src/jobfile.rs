@@ -19,7 +19,7 @@ use reedhook_core::plan::two_way::Policies;
 use reedhook_core::units::{Age, Moment, Room, Share, Size, UnitError};
 use serde::{Deserialize, Deserializer, Serialize};
 
-use crate::failure::{Failure, Outcome, nearest, suggestion};
+use crate::failure::{Cause, Failure, Outcome, nearest, suggestion};
 use crate::home::{Home, write_file};
 
 /// The name under which runs without a job are remembered.
@@ -331,7 +331,7 @@ fn check_limits(name: &str, keys: &JobKeys) -> Outcome<()> {
         _ => return Ok(()),
     };
     Err(Failure {
-        code: "contradiction",
+        cause: Cause::Contradiction,
         ..Failure::usage(format!("job \"{name}\": {one} and {other} leave nothing between them"))
     }
     .hint("No file would take part: change one of the two."))
@@ -411,14 +411,14 @@ impl Job {
             older_than: keys.older_than.clone(),
         };
         Filter::new(&filter, Stamp::new(0, 0)).map_err(|error| Failure {
-            code: "filter",
+            cause: Cause::Filter,
             ..Failure::usage(format!("job \"{name}\": {error}"))
         })?;
         let by_path =
             keys.conflict_for.iter().map(|ConflictFor(line, policy)| (line.clone(), *policy)).collect();
         let conflict = Conflicts { by_path, otherwise: keys.conflict.unwrap_or(ConflictPolicy::Hold) };
         Policies::new(&conflict).map_err(|error| Failure {
-            code: "filter",
+            cause: Cause::Filter,
             ..Failure::usage(format!("job \"{name}\", conflict_for: {error}"))
         })?;
         let rules = rules(&keys, kind, filter, conflict);
@@ -516,7 +516,7 @@ pub fn load_job(home: &Home, name: &str) -> Outcome<Job> {
             let way_on = if known.is_empty() { " Set one up with `reedhook job add`." } else { "" };
             let hint = format!("{}{way_on}", suggestion(name, &known, "job"));
             return Err(Failure {
-                code: "unknown-job",
+                cause: Cause::UnknownJob,
                 ..Failure::usage(format!("there is no job \"{name}\""))
             }
             .hint(hint));
@@ -536,7 +536,7 @@ pub fn parse(text: &str, file: &Path) -> Outcome<JobKeys> {
 pub fn toml_failure(error: &toml::de::Error, text: &str, file: &Path) -> Failure {
     let line = error.span().map_or(1, |span| line_of(text, span.start));
     let message = error.message().lines().collect::<Vec<_>>().join("; ");
-    Failure { code: "bad-file", ..Failure::usage(format!("{}, line {line}: {message}", file.display())) }
+    Failure { cause: Cause::BadFile, ..Failure::usage(format!("{}, line {line}: {message}", file.display())) }
 }
 
 fn line_of(text: &str, at: usize) -> usize {
@@ -556,7 +556,7 @@ fn check_known(text: &str, file: &Path, known: &[&str]) -> Outcome<()> {
             None => format!("A job file has: {}.", known.join(", ")),
         };
         let message = format!("{}, line {}: there is no key \"{key}\"", file.display(), line_of(text, at));
-        return Err(Failure { code: "bad-file", ..Failure::usage(message) }.hint(hint));
+        return Err(Failure { cause: Cause::BadFile, ..Failure::usage(message) }.hint(hint));
     }
     Ok(())
 }

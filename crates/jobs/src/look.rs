@@ -25,7 +25,7 @@ use reedhook_stores::gathered::Gathered;
 
 use crate::clear::Prospect;
 use crate::desk::{Desk, Event};
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome};
 use crate::held::Manner;
 use crate::home::Home;
 use crate::jobfile::{Job, ONCE};
@@ -377,7 +377,7 @@ pub fn open_sources(desk: &Desk, ends: &Ends, manner: Manner) -> Outcome<Arc<dyn
 
 pub(crate) fn refuse_nested(ends: &Ends, home: &Home) -> Outcome<()> {
     match nested(ends, home) {
-        Some(sentence) => Err(Failure::refused("nested", sentence).hint("Choose sides that lie apart.")),
+        Some(sentence) => Err(Failure::refused(Cause::Nested, sentence).hint("Choose sides that lie apart.")),
         None => Ok(()),
     }
 }
@@ -443,19 +443,19 @@ pub(crate) fn scan_failure(
         ScanError::Stopped => interrupted(),
         ScanError::Baseline(error) => error.into(),
         ScanError::Store(side, error) => {
-            let (code, store) = match side {
-                Side::Left => ("source-unreadable", left),
-                Side::Right => ("destination-unusable", right),
+            let (cause, store) = match side {
+                Side::Left => (Cause::SourceUnreadable, left),
+                Side::Right => (Cause::DestinationUnusable, right),
             };
             let why = if error.path.is_root() { error.kind.words().to_owned() } else { error.to_string() };
-            Failure::refused(code, format!("the {} {} cannot be read: {why}", word(side), store.name()))
+            Failure::refused(cause, format!("the {} {} cannot be read: {why}", word(side), store.name()))
         }
     }
 }
 
 /// Broken off before anything was changed.
 pub fn interrupted() -> Failure {
-    Failure::interrupted("interrupted", "interrupted; nothing was changed")
+    Failure::interrupted(Cause::Interrupted, "interrupted; nothing was changed")
 }
 
 /// A guard's refusal as a failure with the way on.
@@ -501,7 +501,7 @@ fn guard_failure(job: &Job, leg: &Leg, refusal: &Refusal, home: &Home) -> Failur
         format!("reedhook run {} --allow {lift}", job.name)
     };
     let hint = format!("{advice} If it is right: {way}.");
-    Failure::refused(refusal.code(), message).hint(hint)
+    Failure::refused(refusal.clone(), message).hint(hint)
 }
 
 #[cfg(test)]

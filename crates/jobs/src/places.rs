@@ -15,7 +15,7 @@ use reedhook_stores::remote::connect::ConnectError;
 use serde::{Deserialize, Serialize};
 
 use crate::desk::Desk;
-use crate::failure::{Failure, Outcome, suggestion};
+use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::held::{self, Manner};
 use crate::home::{Home, write_file};
 use crate::jobfile::{Job, toml_failure};
@@ -124,7 +124,7 @@ impl Settings {
     pub fn store(&self, name: &str) -> Outcome<&StoreEntry> {
         self.stores.get(name).ok_or_else(|| {
             let known: Vec<String> = self.stores.keys().cloned().collect();
-            Failure { code: "unknown-store", ..Failure::usage(format!("there is no store \"{name}\"")) }
+            Failure { cause: Cause::UnknownStore, ..Failure::usage(format!("there is no store \"{name}\"")) }
                 .hint(suggestion(name, &known, "store"))
         })
     }
@@ -388,20 +388,20 @@ impl Ends {
 /// Opens a source, or a side of a two-way job; `word` is what it is called.
 pub fn open_source(desk: &Desk, located: &Located, manner: Manner, word: &str) -> Outcome<Arc<dyn Store>> {
     let shown = || located.shown(&desk.home);
-    let missing = || Failure::refused("source-missing", format!("the {word} {} is not there", shown()));
+    let missing = || Failure::refused(Cause::SourceMissing, format!("the {word} {} is not there", shown()));
     match &located.means {
         Means::Absent(why) => Err(drive_absent(located, why)),
         Means::Server(reach) => match reach.open(desk) {
             Ok(store) => Ok(held::at_server(store, manner)),
             Err(ConnectError::NoFolder { .. }) => Err(missing().hint("The server answers; check the path.")),
-            Err(error) => Err(reach.failure(desk, &error)),
+            Err(error) => Err(reach.failure(desk, error)),
         },
         Means::Folder { path, store_root } => {
             held::open(path, manner, &desk.home).map_err(|error| match error.kind {
                 FaultKind::NotFound => missing().hint(absent_hint(located, path, store_root.as_deref())),
                 kind => {
                     let words = format!("the {word} {} cannot be read: {}", shown(), kind.words());
-                    Failure::refused("source-unreadable", words)
+                    Failure::refused(Cause::SourceUnreadable, words)
                 }
             })
         }
@@ -416,7 +416,7 @@ pub fn open_destination(desk: &Desk, located: &Located, manner: Manner) -> Outco
             return match reach.open(desk) {
                 Ok(store) => Ok(Some(held::at_server(store, manner))),
                 Err(ConnectError::NoFolder { .. }) => Ok(None),
-                Err(error) => Err(reach.failure(desk, &error)),
+                Err(error) => Err(reach.failure(desk, error)),
             };
         }
         Means::Folder { path, store_root } => (path, store_root.as_deref()),
@@ -429,21 +429,18 @@ pub fn open_destination(desk: &Desk, located: &Located, manner: Manner) -> Outco
     if missing && !path.exists() && can_be_made(located) {
         return Ok(None);
     }
-    let (code, words) = match error.kind {
-        FaultKind::NotFound if path.exists() => ("destination-no-folder", "is no folder".to_owned()),
-        FaultKind::NotFound => ("destination-missing", "is not there".to_owned()),
-        kind => ("destination-unusable", format!("cannot be used: {}", kind.words())),
+    let (cause, words) = match error.kind {
+        FaultKind::NotFound if path.exists() => (Cause::DestinationNoFolder, "is no folder".to_owned()),
+        FaultKind::NotFound => (Cause::DestinationMissing, "is not there".to_owned()),
+        kind => (Cause::DestinationUnusable, format!("cannot be used: {}", kind.words())),
     };
-    let failure = Failure::refused(code, format!("the destination {} {words}", located.shown(&desk.home)));
-    Err(if code == "destination-missing" {
-        failure.hint(absent_hint(located, path, store_root))
-    } else {
-        failure
-    })
+    let is_missing = matches!(cause, Cause::DestinationMissing);
+    let failure = Failure::refused(cause, format!("the destination {} {words}", located.shown(&desk.home)));
+    Err(if is_missing { failure.hint(absent_hint(located, path, store_root)) } else { failure })
 }
 
 fn drive_absent(located: &Located, why: &str) -> Failure {
-    Failure::refused("drive-absent", format!("{}: {why}", located.written))
+    Failure::refused(Cause::DriveAbsent, format!("{}: {why}", located.written))
         .hint("Connect it and run again; `reedhook drives` shows what is connected.")
 }
 
@@ -484,7 +481,7 @@ pub fn make_destination(desk: &Desk, located: &Located, manner: Manner) -> Outco
     };
     let failed = |why: String| {
         let words = format!("the folder {} cannot be made: {why}", path.display());
-        Failure::refused("destination-missing", words)
+        Failure::refused(Cause::DestinationMissing, words)
     };
     fs::create_dir_all(path).map_err(|error| failed(error.to_string()))?;
     let made = held::open(path, manner, &desk.home);
@@ -505,7 +502,7 @@ pub fn not_there_yet(desk: &Desk, located: &Located, manner: Manner) -> Outcome<
         Means::Folder { path, .. } => path,
     };
     let above = path.ancestors().skip(1).find(|above| above.is_dir());
-    let missing = || Failure::refused("destination-missing", format!("{} is not there", path.display()));
+    let missing = || Failure::refused(Cause::DestinationMissing, format!("{} is not there", path.display()));
     let above = above.and_then(|above| held::open(above, manner, &desk.home).ok()).ok_or_else(missing)?;
     let space = above.space().ok().flatten();
     Ok(Arc::new(Gathered::empty(above.capabilities().clone(), space)))

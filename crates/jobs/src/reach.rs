@@ -22,7 +22,7 @@ use reedhook_stores::remote::{Options, Remote, SCHEMES};
 use serde::{Deserialize, Serialize};
 
 use crate::desk::Desk;
-use crate::failure::{Failure, Outcome, nearest};
+use crate::failure::{Cause, Failure, Outcome, nearest};
 use crate::places::StoreEntry;
 use crate::secrets;
 
@@ -229,7 +229,7 @@ impl Reach {
                     address: self.address.shown(),
                     path: String::from_utf8_lossy(&self.address.path).into_owned(),
                 };
-                return Err(self.failure(desk, &missing));
+                return Err(self.failure(desk, missing));
             }
             missing.insert(0, name);
             let address = Address { path: above.clone(), ..self.address.clone() };
@@ -241,7 +241,7 @@ impl Reach {
                     return Ok((store, below));
                 }
                 Err(ConnectError::NoFolder { .. }) => {}
-                Err(error) => return Err(self.failure(desk, &error)),
+                Err(error) => return Err(self.failure(desk, error)),
             }
         }
     }
@@ -251,23 +251,23 @@ impl Reach {
         match self.open(desk) {
             Ok(store) => return Ok(store),
             Err(ConnectError::NoFolder { .. }) => {}
-            Err(error) => return Err(self.failure(desk, &error)),
+            Err(error) => return Err(self.failure(desk, error)),
         }
         let (above, below) = self.open_above(desk)?;
         above.make_folders(&below).map_err(|error| {
             let shown = self.address.shown();
             Failure::refused(
-                "destination-missing",
+                Cause::DestinationMissing,
                 format!("the folder {shown} cannot be made: {}", error.reason()),
             )
         })?;
-        self.open(desk).map_err(|error| self.failure(desk, &error))
+        self.open(desk).map_err(|error| self.failure(desk, error))
     }
 
     /// Why a connection came to nothing, and what to do about it.
-    pub fn failure(&self, desk: &Desk, error: &ConnectError) -> Failure {
+    pub fn failure(&self, desk: &Desk, error: ConnectError) -> Failure {
         let name = if is_address(&self.kept_as) { self.address.shown() } else { self.kept_as.clone() };
-        let hint = match error {
+        let hint = match &error {
             ConnectError::Unreachable { .. } => "Check the network, the address, and whether the server is running.".to_owned(),
             ConnectError::UnknownHost { fingerprint, .. } => format!(
                 "Compare it with what the server's owner tells you; if it is the same: reedhook store check {name} --accept {fingerprint}."
@@ -298,7 +298,8 @@ impl Reach {
             ConnectError::Overloaded { .. } => "Run again later.".to_owned(),
             ConnectError::Unusable { .. } | ConnectError::Setup(_) => String::new(),
         };
-        Failure::refused(error.code(), error.to_string()).hint(hint)
+        let message = error.to_string();
+        Failure::refused(error, message).hint(hint)
     }
 }
 

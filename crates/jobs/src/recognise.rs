@@ -14,7 +14,7 @@ use reedhook_record::{KnownPlace, RunPlace};
 use reedhook_stores::drives;
 
 use crate::desk::Desk;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome};
 use crate::jobfile::{Job, ONCE};
 use crate::places::{Ends, Located};
 
@@ -66,11 +66,11 @@ impl Part {
         format!("reedhook job edit {job} {option} '{place}'")
     }
 
-    fn foreign(self) -> &'static str {
+    fn foreign(self) -> Cause {
         match self {
-            Part::Source => "source-foreign",
-            Part::Destination => "destination-foreign",
-            Part::Left | Part::Right => "side-foreign",
+            Part::Source => Cause::SourceForeign,
+            Part::Destination => Cause::DestinationForeign,
+            Part::Left | Part::Right => Cause::SideForeign,
         }
     }
 }
@@ -137,9 +137,9 @@ pub fn refuse_other_ground(desk: &Desk, job: &Job, place: &Located, part: Part) 
         return Ok(());
     }
     let shown = place.shown(&desk.home);
-    let refused = |code, message: String| {
+    let refused = |cause, message: String| {
         let accept = part.accept(&job.name, &place.written);
-        Err(Failure::refused(code, message)
+        Err(Failure::refused(cause, message)
             .hint(format!("Connect the right drive. If this is right from now on: {accept}.")))
     };
     let is_other = |now: Option<Ground>, then: &Ground| now.is_some_and(|now| now.is_other(then));
@@ -167,7 +167,7 @@ pub fn refuse_vanished(desk: &Desk, job: &Job, place: &Located, part: Part) -> O
     let known = desk.home.record()?.place(&job.name, &place.written)?;
     if known.is_some_and(|known| known.there) {
         let message = format!("the {} {} was there before and is gone", part.word(), place.shown(&desk.home));
-        return Err(Failure::refused("destination-missing", message)
+        return Err(Failure::refused(Cause::DestinationMissing, message)
             .hint("Connect the drive; or, if the folder is meant to be new, make it and run again."));
     }
     refuse_other_ground(desk, job, place, part)
@@ -184,7 +184,7 @@ pub fn refuse_foreign(desk: &Desk, job: &Job, place: &Located, store: &dyn Store
     let shown = place.shown(&desk.home);
     let found = identity::read(store).map_err(|error| {
         Failure::refused(
-            "destination-foreign",
+            Cause::DestinationForeign,
             format!("the mark of {shown} cannot be read: {}", error.reason()),
         )
     })?;
@@ -194,7 +194,7 @@ pub fn refuse_foreign(desk: &Desk, job: &Job, place: &Located, store: &dyn Store
         None => "its mark is missing: is the drive not connected, or is this another one?",
     };
     Err(Failure::refused(
-        "destination-foreign",
+        Cause::DestinationForeign,
         format!("{shown} is not the place this job last wrote to; {what}"),
     )
     .hint(format!(
@@ -254,7 +254,7 @@ pub fn refuse_another_store(desk: &Desk, past: &RunPlace, place: &Located, store
     let shown = place.shown(&desk.home);
     let refused = |why: &str| {
         Err(Failure::refused(
-            "store-foreign",
+            Cause::StoreForeign,
             format!("{shown} is not the store that this run changed: {why}"),
         )
         .hint("Nothing was touched. Connect the right one, or bring things back by hand."))

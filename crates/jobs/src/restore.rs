@@ -20,7 +20,7 @@ use reedhook_stores::layered::{Layer, Layered};
 
 use crate::clear::Prospect;
 use crate::desk::Desk;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome};
 use crate::held::Manner;
 use crate::jobfile::{Job, ONCE, known_job};
 use crate::look::{How, Round, scan_leg};
@@ -47,8 +47,9 @@ fn holders(desk: &Desk, job: &Job) -> Outcome<Vec<Holder>> {
     let left = ends.from.into_iter().filter(|_| two_way).map(|place| (Side::Left, place));
     let places = ends.to.into_iter().take(1).map(|place| (Side::Right, place)).chain(left);
     let open = |(side, place): (Side, Located)| {
-        let missing =
-            || Failure::refused("destination-missing", format!("{} is not there", place.shown(&desk.home)));
+        let missing = || {
+            Failure::refused(Cause::DestinationMissing, format!("{} is not there", place.shown(&desk.home)))
+        };
         let store = open_destination(desk, &place, Manner::of(job))?.ok_or_else(missing)?;
         let part = Some(Part::of(job.rules.kind, side == Side::Left));
         Ok(Holder { side, place, store, part })
@@ -84,7 +85,7 @@ pub fn all_holders(desk: &Desk, job: &Job) -> Outcome<Vec<Holder>> {
 
 /// Kept copies that cannot be read.
 pub fn unreadable(error: &StoreError) -> Failure {
-    Failure::refused("destination-unusable", format!("the kept copies cannot be read: {error}"))
+    Failure::refused(Cause::DestinationUnusable, format!("the kept copies cannot be read: {error}"))
 }
 
 /// The runs with kept copies at a store, in the order in which they ran.
@@ -256,7 +257,7 @@ fn not_kept(paths: &[RelPath], to: To, named: bool) -> Failure {
     } else {
         "is not in the kept copies"
     };
-    Failure { code: "not-kept", ..Failure::usage(format!("{path} {words}")) }
+    Failure { cause: Cause::NotKept, ..Failure::usage(format!("{path} {words}")) }
         .hint("`reedhook kept list JOB RUN` shows what was kept.")
 }
 

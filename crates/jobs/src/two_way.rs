@@ -20,7 +20,7 @@ use reedhook_record::{Record, RecordError};
 
 use crate::clear::Prospect;
 use crate::desk::Desk;
-use crate::failure::{Failure, Halt, Outcome};
+use crate::failure::{Cause, Failure, Halt, Outcome};
 use crate::held::Manner;
 use crate::jobfile::{Job, ONCE};
 use crate::look::{Leg, Round, comparison, facts, refuse_nested, scan_failure, watched};
@@ -112,7 +112,7 @@ fn marks(left: &dyn Store, right: &dyn Store) -> Outcome<Option<(String, String)
     let read = |store: &dyn Store| {
         identity::read(store).map_err(|error| {
             Failure::refused(
-                "side-foreign",
+                Cause::SideForeign,
                 format!("the mark of {} cannot be read: {}", store.name(), error.reason()),
             )
         })
@@ -160,7 +160,7 @@ fn is_current(left: &dyn Store, right: &dyn Store, marks: (&str, &str), runs: &[
     let says = |store: &dyn Store| {
         identity::last_run(store, marks).map_err(|error| {
             Failure::refused(
-                "side-foreign",
+                Cause::SideForeign,
                 format!("what {} says of its last run cannot be read: {}", store.name(), error.reason()),
             )
         })
@@ -292,7 +292,7 @@ pub fn remember(
     let by = comparison(desk, job, left.capabilities(), right.capabilities());
     let stopped = |error: StoreError| Failure {
         halt: Halt::Stopped,
-        code: error.kind.code(),
+        cause: Cause::Store(error.kind),
         message: format!("what was done cannot be looked at: {error}"),
         hint: "What was done is whole. Run again; the job goes on where it stopped.".to_owned(),
     };

@@ -9,7 +9,7 @@ use reedhook_core::run::{Done, Event};
 use reedhook_record::{Outcome as RunOutcome, RunPlace, RunRow};
 
 use crate::desk::Desk;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome};
 use crate::held::Manner;
 use crate::jobfile::{Job, ONCE, known_job};
 use crate::logs;
@@ -48,7 +48,7 @@ impl Undoing {
         } else if undoing.places.is_empty() && undoing.row.end.counts.changed() > 0 {
             let (number, name) = (undoing.row.number, &undoing.row.job);
             let words = format!("which stores run {number} of {name} changed was not remembered");
-            return Err(Failure::refused("store-unknown", words)
+            return Err(Failure::refused(Cause::StoreUnknown, words)
                 .hint("Bring things back by hand: reedhook kept list, kept restore."));
         }
         Ok(undoing)
@@ -112,14 +112,15 @@ fn refuse_incomplete_log(desk: &Desk, row: &RunRow) -> Outcome<()> {
 }
 
 fn incomplete_log(row: &RunRow, why: &str) -> Failure {
-    Failure::refused("log-incomplete", format!("the log of run {} of {} {why}", row.number, row.job))
+    Failure::refused(Cause::LogIncomplete, format!("the log of run {} of {} {why}", row.number, row.job))
         .hint("Bring things back by hand: reedhook kept list, kept restore.")
 }
 
 /// Opens a store that a run changed; anything else that is there now is refused.
 fn changed_store(desk: &Desk, job: &Job, past: &RunPlace) -> Outcome<Holder> {
     let place = locate(&desk.home, &desk.settings, &past.place)?;
-    let missing = || Failure::refused("store-missing", format!("{} is not there", place.shown(&desk.home)));
+    let missing =
+        || Failure::refused(Cause::StoreMissing, format!("{} is not there", place.shown(&desk.home)));
     let store = open_destination(desk, &place, Manner::of(job))?.ok_or_else(missing)?;
     recognise::refuse_another_store(desk, past, &place, store.as_ref())?;
     Ok(Holder { side: past.side, place, store, part: None })
@@ -159,7 +160,7 @@ fn undo_everywhere(
     let owner = owner(&job.name);
     let undo_one = |(Holder { store, .. }, past): (&Holder, &Past)| {
         undo_run(store.as_ref(), past, (&own, &owner)).map_err(|error| {
-            Failure::stopped(error.kind.code(), format!("the undo stopped on the way: {error}"))
+            Failure::stopped(error.kind, format!("the undo stopped on the way: {error}"))
                 .hint("What was done is whole; undo the same run again.")
         })
     };

@@ -11,7 +11,7 @@ use reedhook_core::store::Store;
 use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
 
 use crate::desk::Desk;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome};
 use crate::jobfile::Job;
 use crate::look::{comparison, interrupted, one_way_rules};
 use crate::places::Ends;
@@ -90,7 +90,7 @@ fn unreadable(error: ScanError) -> Failure {
         ScanError::Stopped => interrupted(),
         ScanError::Baseline(error) => error.into(),
         ScanError::Store(side, error) => {
-            Failure::refused("unreadable", format!("the {side} side cannot be read: {error}"))
+            Failure::refused(Cause::Unreadable, format!("the {side} side cannot be read: {error}"))
         }
     }
 }

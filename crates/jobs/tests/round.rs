@@ -119,7 +119,7 @@ fn only_what_was_cleared_can_be_run_and_one_run_of_a_job_at_a_time() {
     // Nothing that takes part at the left, and everything gone at the right.
     let (_, refused) = station.run(&job, &[]);
     assert_eq!(refused.outcome, Outcome::Refused);
-    assert_eq!(refused.failure.unwrap().code, "empty-source");
+    assert_eq!(refused.failure.unwrap().code(), "empty-source");
     assert!(station.has("right/0.csv"));
 
     station.write("left/heron.csv", "heron,3");
@@ -130,7 +130,7 @@ fn only_what_was_cleared_can_be_run_and_one_run_of_a_job_at_a_time() {
 
     let _held = JobLock::take(&station.desk.home, "counts").unwrap();
     let busy = Run::begin(&station.desk, &job).err().unwrap();
-    assert_eq!((busy.code, busy.halt), ("already-running", Halt::Refused));
+    assert_eq!((busy.code(), busy.halt), ("already-running", Halt::Refused));
 }
 
 /// A folder that the run made is the job's own from then on, also when there was nothing to bring: the next run must not take what
@@ -143,7 +143,7 @@ fn a_destination_that_was_made_is_marked_though_nothing_was_brought() {
     assert!(station.has("right/counts/.reedhook/identity"));
     fs::remove_dir_all(station.folder.path().join("right/counts")).unwrap();
     let vanished = look(&station.desk, &job).err().unwrap();
-    assert_eq!((vanished.code, vanished.halt), ("destination-missing", Halt::Refused));
+    assert_eq!((vanished.code(), vanished.halt), ("destination-missing", Halt::Refused));
 }
 
 /// A run holds the lock of its own job, and of no other.

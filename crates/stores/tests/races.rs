@@ -15,8 +15,10 @@ use proptest::prelude::*;
 use reedhook_core::entry::{EntryKind, Side, Stamp};
 use reedhook_core::job::{ConflictPolicy, Removed, Replaced};
 use reedhook_core::path::RelPath;
+use reedhook_core::plan::Counts;
 use reedhook_core::plan::two_way::Settled;
 use reedhook_core::store::{Attributes, FaultKind, Store};
+use reedhook_core::walk::two_way::TwoWayPlan;
 use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
 use reedhook_testing::{clear, make_way, path, put};
 
@@ -109,6 +111,17 @@ struct World {
 impl World {
     fn store(&self, side: Side) -> SimulatedStore {
         self.stores[usize::from(side == Side::Right)].clone()
+    }
+
+    /// What is done before a run, and what is to come in it.
+    fn begin(&mut self, shift: &Shift) {
+        shift.before.iter().for_each(|(side, deed)| self.act(*side, deed));
+        self.calls = 0;
+        self.during = BTreeMap::new();
+        for (at, side, deed) in &shift.during {
+            self.during.entry(*at).or_default().push((*side, deed.clone()));
+        }
+        self.killed = shift.killed;
     }
 
     /// A call to one of the stores: what is due happens before it.
@@ -234,15 +247,7 @@ fn check(shifts: &[Shift], policy: ConflictPolicy, keep: bool) {
         killed: None,
     }));
     for shift in shifts {
-        let mut now = world.lock().unwrap();
-        shift.before.iter().for_each(|(side, deed)| now.act(*side, deed));
-        now.calls = 0;
-        now.during = BTreeMap::new();
-        for (at, side, deed) in &shift.during {
-            now.during.entry(*at).or_default().push((*side, deed.clone()));
-        }
-        now.killed = shift.killed;
-        drop(now);
+        world.lock().unwrap().begin(shift);
         for store in [&pair.left, &pair.right] {
             let world = world.clone();
             // What people do calls the stores too: those calls are not counted.
@@ -263,16 +268,20 @@ fn check(shifts: &[Shift], policy: ConflictPolicy, keep: bool) {
     pair.run().unwrap();
     let (plan, counts) = pair.run().unwrap();
 
-    let there = everything(&pair);
-    let missing: Vec<String> = world
-        .lock()
-        .unwrap()
-        .missed
-        .difference(&there)
-        .map(|version| String::from_utf8_lossy(version).into_owned())
-        .collect();
-    assert!(missing.is_empty(), "nobody removed {missing:?}, and they are nowhere");
+    assert_nothing_missing(&pair, &world.lock().unwrap().missed);
+    assert_alike(&pair, &plan, &counts);
+}
 
+/// What nobody removed is somewhere.
+fn assert_nothing_missing(pair: &Pair, missed: &BTreeSet<Vec<u8>>) {
+    let there = everything(pair);
+    let missing: Vec<String> =
+        missed.difference(&there).map(|version| String::from_utf8_lossy(version).into_owned()).collect();
+    assert!(missing.is_empty(), "nobody removed {missing:?}, and they are nowhere");
+}
+
+/// Both sides hold the same, but for what the last run said of itself.
+fn assert_alike(pair: &Pair, plan: &TwoWayPlan, counts: &Counts) {
     let held: BTreeSet<&RelPath> = plan
         .conflicts
         .iter()
@@ -292,15 +301,14 @@ fn check(shifts: &[Shift], policy: ConflictPolicy, keep: bool) {
     );
 }
 
-/// What has cost somebody a file once: each at every step of the run, and each run cut short at every step.
-#[test]
-fn known_misfortunes_at_every_step() {
+/// What is done before a run, what happens in it, and what is done before the next one.
+type Misfortune = (Vec<(Side, Deed)>, (Side, Deed), Vec<(Side, Deed)>);
+
+/// What has cost somebody a file once.
+fn misfortunes() -> Vec<Misfortune> {
     let at = |text: &str| path(text);
     let (left, right) = (Side::Left, Side::Right);
-    let begin: Vec<_> = ["a", "b", "d/a", "d/b", "d/e/a"].map(|text| (left, Deed::Save(at(text)))).into();
-    // What is done before the run, what happens in it, and what is done before the next one.
-    type Misfortune = (Vec<(Side, Deed)>, (Side, Deed), Vec<(Side, Deed)>);
-    let misfortunes: Vec<Misfortune> = vec![
+    vec![
         // A new time or mode is on its way, and somebody writes there.
         (
             vec![(left, Deed::Touch(at("a")))],
@@ -352,8 +360,15 @@ fn known_misfortunes_at_every_step() {
             (right, Deed::Save(at("d/c"))),
             vec![(left, Deed::Save(at("d")))],
         ),
-    ];
-    for (before, meanwhile, after) in misfortunes {
+    ]
+}
+
+/// What has cost somebody a file once: each at every step of the run, and each run cut short at every step.
+#[test]
+fn known_misfortunes_at_every_step() {
+    let begin: Vec<_> =
+        ["a", "b", "d/a", "d/b", "d/e/a"].map(|text| (Side::Left, Deed::Save(path(text)))).into();
+    for (before, meanwhile, after) in misfortunes() {
         for step in 0..CALLS {
             for killed in [None, Some(step + 1), Some(step + 9)] {
                 let shift = |before: &[(Side, Deed)], during: Vec<_>, killed| Shift {

@@ -113,88 +113,121 @@ fn times(store: &SimulatedStore) -> BTreeMap<RelPath, Option<Stamp>> {
     store.snapshot().into_iter().map(|(path, (meta, _))| (path, meta.modified)).collect()
 }
 
+/// Both sides at one moment.
+struct Moment {
+    left: Tree,
+    right: Tree,
+    times: [BTreeMap<RelPath, Option<Stamp>>; 2],
+}
+
+impl Moment {
+    fn of(pair: &Pair) -> Moment {
+        let times = [times(&pair.left), times(&pair.right)];
+        Moment { left: tree(&pair.left), right: tree(&pair.right), times }
+    }
+
+    /// Nothing anywhere.
+    fn none() -> Moment {
+        Moment { left: Tree::new(), right: Tree::new(), times: [BTreeMap::new(), BTreeMap::new()] }
+    }
+}
+
+/// A run that fails on the way, and perhaps the power with it.
+fn suffer(pair: &mut Pair, mishap: &Mishap) {
+    let times = (mishap.kind != FaultKind::Lost).then_some(1);
+    let fault = Fault::new(Operation::List, None, mishap.kind);
+    pair.store(mishap.side).fail(Fault { operation: None, skip: mishap.skip, times, ..fault });
+    pair.run();
+    if mishap.power {
+        pair.store(mishap.side).power_cut();
+    }
+    pair.left.heal();
+    pair.right.heal();
+}
+
+/// Outside of what is held both sides are the same.
+#[track_caller]
+fn assert_alike(now: &Moment, held: &BTreeSet<RelPath>, what: &str) {
+    let within = |path: &RelPath| held.iter().any(|held| path.is_within(held));
+    let apart = |tree: &Tree| -> Tree {
+        tree.iter().filter(|(path, _)| !within(path)).map(|(p, c)| (p.clone(), c.clone())).collect()
+    };
+    assert_eq!(
+        apart(&now.left),
+        apart(&now.right),
+        "{what}: both sides are the same outside of held conflicts"
+    );
+}
+
+/// Each plain path holds what follows from its own past, whatever the rest of the tree did.
+#[track_caller]
+fn assert_each_path(
+    before: &Moment,
+    found: &Moment,
+    now: &Moment,
+    held: &BTreeSet<RelPath>,
+    policy: ConflictPolicy,
+    what: &str,
+) {
+    let all: BTreeSet<&RelPath> =
+        found.left.keys().chain(found.right.keys()).chain(before.left.keys()).collect();
+    // A file that was written anew with what it held counts as changed, unless its hash happens to be remembered.
+    let same_again = |path: &RelPath| {
+        [&found.left, &found.right].into_iter().zip(found.times.iter().zip(&before.times)).any(
+            |(tree, (now, then))| {
+                tree.get(path).is_some_and(|content| before.left.get(path) == Some(content))
+                    && now.get(path) != then.get(path)
+            },
+        )
+    };
+    let plain = |path: &RelPath| is_plain(path, [&before.left, &found.left, &found.right]);
+    for path in all.into_iter().filter(|path| plain(path) && !same_again(path)) {
+        let content = |tree: &Tree| tree.get(path).cloned().flatten();
+        let (now_left, now_right) = (content(&now.left), content(&now.right));
+        let (found_left, found_right) = (content(&found.left), content(&found.right));
+        match expected(content(&before.left).as_ref(), found_left.as_ref(), found_right.as_ref()) {
+            Ok(expected) => assert_eq!((&now_left, &now_right), (&expected, &expected), "{what}: {path}"),
+            Err(()) if policy == ConflictPolicy::Hold => {
+                assert!(held.contains(path), "{what}: {path} is a conflict");
+                assert_eq!((now_left, now_right), (found_left, found_right), "{what}: {path} is held");
+            }
+            Err(()) => assert!(now_left.is_some(), "{what}: {path} has a winner"),
+        }
+    }
+}
+
 fn check(rounds: &[Round], policy: ConflictPolicy) {
     let mut pair = Pair::new(policy);
-    let mut before = Tree::new();
-    let mut times_before = [BTreeMap::new(), BTreeMap::new()];
+    let mut before = Moment::none();
     for (number, round) in rounds.iter().enumerate() {
         round.edits.iter().for_each(|(side, edit)| pair.edit(*side, edit));
         pair.left.sync().unwrap();
         pair.right.sync().unwrap();
-        let (left, right) = (tree(&pair.left), tree(&pair.right));
-        let times_now = [times(&pair.left), times(&pair.right)];
+        let found = Moment::of(&pair);
         if let Some(mishap) = &round.mishap {
-            let times = (mishap.kind != FaultKind::Lost).then_some(1);
-            let fault = Fault::new(Operation::List, None, mishap.kind);
-            pair.store(mishap.side).fail(Fault { operation: None, skip: mishap.skip, times, ..fault });
-            pair.run();
-            if mishap.power {
-                pair.store(mishap.side).power_cut();
-            }
-            pair.left.heal();
-            pair.right.heal();
+            suffer(&mut pair, mishap);
         }
         let what = format!("round {number}");
         let (plan, _) = pair.run().unwrap();
-        let (ours, theirs) = (tree(&pair.left), tree(&pair.right));
+        let now = Moment::of(&pair);
 
-        let missing: Vec<_> = files([&left, &right]).difference(&everything(&pair)).cloned().collect();
+        let missing: Vec<_> =
+            files([&found.left, &found.right]).difference(&everything(&pair)).cloned().collect();
         assert!(missing.is_empty(), "{what}: versions lost: {missing:?}");
-
-        let held: BTreeSet<RelPath> = plan
-            .conflicts
-            .iter()
-            .filter(|one| one.settled == Settled::Held)
-            .map(|one| one.path.clone())
-            .collect();
-        let within = |path: &RelPath| held.iter().any(|held| path.is_within(held));
-        let apart = |tree: &Tree| -> Tree {
-            tree.iter().filter(|(path, _)| !within(path)).map(|(p, c)| (p.clone(), c.clone())).collect()
-        };
-        assert_eq!(apart(&ours), apart(&theirs), "{what}: both sides are the same outside of held conflicts");
-
-        let all: BTreeSet<&RelPath> = left.keys().chain(right.keys()).chain(before.keys()).collect();
-        // A file that was written anew with what it held counts as changed, unless its hash happens to be remembered.
-        let same_again = |path: &RelPath| {
-            [&left, &right].into_iter().zip(times_now.iter().zip(&times_before)).any(|(tree, (now, then))| {
-                tree.get(path).is_some_and(|content| before.get(path) == Some(content))
-                    && now.get(path) != then.get(path)
-            })
-        };
-        for path in
-            all.into_iter().filter(|path| is_plain(path, [&before, &left, &right]) && !same_again(path))
-        {
-            let content = |tree: &Tree| tree.get(path).cloned().flatten();
-            let (now_left, now_right) = (content(&ours), content(&theirs));
-            let expected =
-                expected(content(&before).as_ref(), content(&left).as_ref(), content(&right).as_ref());
-            match expected {
-                Ok(expected) => assert_eq!((&now_left, &now_right), (&expected, &expected), "{what}: {path}"),
-                Err(()) if policy == ConflictPolicy::Hold => {
-                    assert!(held.contains(path), "{what}: {path} is a conflict");
-                    assert_eq!(
-                        (now_left, now_right),
-                        (content(&left), content(&right)),
-                        "{what}: {path} is held"
-                    );
-                }
-                Err(()) => assert!(now_left.is_some(), "{what}: {path} has a winner"),
-            }
-        }
+        let conflicts = plan.conflicts.iter().filter(|one| one.settled == Settled::Held);
+        let held: BTreeSet<RelPath> = conflicts.map(|one| one.path.clone()).collect();
+        assert_alike(&now, &held, &what);
+        assert_each_path(&before, &found, &now, &held, policy, &what);
 
         let (again, counts) = pair.run().unwrap();
+        let settled = again.to_right.counts().settled;
+        assert_eq!(counts.changed() + counts.problems, settled, "{what}: a second run does nothing");
+        before = Moment::of(&pair);
         assert_eq!(
-            counts.changed() + counts.problems,
-            again.to_right.counts().settled,
-            "{what}: a second run does nothing"
-        );
-        assert_eq!(
-            (tree(&pair.left), tree(&pair.right)),
-            (ours.clone(), theirs),
+            (&before.left, &before.right),
+            (&now.left, &now.right),
             "{what}: nor does it change anything"
         );
-        before = ours;
-        times_before = [times(&pair.left), times(&pair.right)];
         // What is held has no common past to go by.
         if !held.is_empty() {
             return;

@@ -18,7 +18,7 @@ use similar::{ChangeTag, TextDiff};
 use super::run::told;
 use crate::ask;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome, suggestion};
+use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::json as lines;
 use crate::text::{Align, BOLD, CARE, Columns, DIM, bytes, count, moment, styled};
 use reedhook_jobs::jobfile::{Job, known_job};
@@ -232,7 +232,7 @@ fn chosen<'a>(held: &[&'a Conflict], paths: &[PathBuf], name: &str) -> Outcome<V
             None => {
                 let known: Vec<String> = held.iter().map(|conflict| conflict.path.to_string()).collect();
                 let message = format!("{path} is not in conflict");
-                return Err(Failure { code: "no-conflict", ..Failure::usage(message) }.hint(
+                return Err(Failure { cause: Cause::NoConflict, ..Failure::usage(message) }.hint(
                     if known.is_empty() {
                         format!("{name} has no conflicts.")
                     } else {

@@ -12,7 +12,7 @@ use serde_json::json;
 
 use crate::clock;
 use crate::context::Context;
-use crate::failure::{Failure, Halt, Outcome};
+use crate::failure::{Cause, Failure, Halt, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BAD, CARE, Columns, bytes, count, moment, wrapped};
 use reedhook_jobs::jobfile::{job_names, load_job};
@@ -394,7 +394,7 @@ fn refuse_while_running(context: &Context) -> Outcome<()> {
             let job = lock.path().file_stem().unwrap_or_default().to_string_lossy().into_owned();
             return Err(Failure {
                 halt: Halt::Refused,
-                code: "already-running",
+                cause: Cause::AlreadyRunning,
                 ..Failure::usage(format!("the job \"{job}\" is running"))
             }
             .hint("Wait for it to end, or stop it with Ctrl-C; then mend."));

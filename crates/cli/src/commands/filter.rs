@@ -6,7 +6,7 @@ use serde_json::json;
 
 use super::job::change_file;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
 use reedhook_jobs::held::Manner;
@@ -146,7 +146,7 @@ fn look(context: &Context, job: &Job) -> Outcome<(Filter, Survey)> {
         filter = filter.with_top_level(names);
     }
     let found = survey(source.as_ref(), &filter).map_err(|error| {
-        Failure::refused("source-unreadable", format!("the source cannot be read: {error}"))
+        Failure::refused(Cause::SourceUnreadable, format!("the source cannot be read: {error}"))
     })?;
     Ok((filter, found))
 }

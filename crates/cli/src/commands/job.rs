@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use crate::args::JobCommand;
 use crate::ask;
 use crate::context::{Context, print_text};
-use crate::failure::{Failure, Outcome, exit_of};
+use crate::failure::{Cause, Failure, Outcome, exit_of};
 use crate::json as lines;
 use crate::render;
 use crate::text::{Align, BOLD, Columns, styled};
@@ -166,7 +166,7 @@ fn checked(context: &Context, name: &str, mut keys: JobKeys) -> Outcome<Job> {
 fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
     if let Some(sentence) = nested(ends, &context.desk.home) {
         return Err(
-            Failure { code: "nested", ..Failure::usage(sentence) }.hint("Choose sides that lie apart.")
+            Failure { cause: Cause::Nested, ..Failure::usage(sentence) }.hint("Choose sides that lie apart.")
         );
     }
     ends.landing_names()?;
@@ -176,7 +176,7 @@ fn refuse_bad_ends(context: &Context, ends: &Ends) -> Outcome<()> {
             let question = format!("{shown} is not there now. Set the job up all the same?");
             if !(context.can_ask() && ask::yes(&question, false)?) {
                 return Err(Failure {
-                    code: "source-missing",
+                    cause: Cause::SourceMissing,
                     ..Failure::usage(format!("the source {shown} is not there"))
                 }
                 .hint("Check the path, or connect the drive; --yes sets the job up all the same."));
@@ -192,7 +192,7 @@ fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
     let shown = to.shown(&context.desk.home);
     let refused = |why: &str| {
         Err(Failure {
-            code: "destination-unusable",
+            cause: Cause::DestinationUnusable,
             ..Failure::usage(format!("the destination {shown} {why}"))
         })
     };
@@ -210,7 +210,7 @@ fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
     }
     let above = path.parent().unwrap_or(Path::new("/")).display();
     let message = format!("the destination {shown} is not there, nor is {above}");
-    Err(Failure { code: "destination-missing", ..Failure::usage(message) }
+    Err(Failure { cause: Cause::DestinationMissing, ..Failure::usage(message) }
         .hint("Check the path, make the folder, or connect the drive; --yes sets the job up all the same."))
 }
 

@@ -121,7 +121,7 @@ fn print_json(round: &Round, refusal: Option<&Failure>) {
     let mut object = lines::with_counts(object, &round.counts());
     if let Some(failure) = refusal {
         debug_assert_eq!(exit_of(failure), REFUSED);
-        object.insert("code".into(), json!(failure.code));
+        object.insert("code".into(), json!(failure.code()));
         object.insert("message".into(), json!(failure.text()));
     }
     lines::print(&Value::Object(object));

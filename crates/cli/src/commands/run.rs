@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 use crate::args::{Allow, Guard};
 use crate::ask;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome, REFUSED, STOPPED, exit_of};
+use crate::failure::{Cause, Failure, Outcome, REFUSED, STOPPED, exit_of};
 use crate::json as lines;
 use crate::render;
 use crate::text::{BOLD, styled};
@@ -93,7 +93,7 @@ fn agree_to_reverse(context: &Context, round: &Round, need: Need) -> Outcome<()>
     }
     let counts = round.counts();
     let words = format!("it would replace {} and remove {} at the left", counts.updated, counts.removed);
-    Err(Failure::refused("reverse-not-agreed", words).hint("If that is right, add --yes."))
+    Err(Failure::refused(Cause::ReverseNotAgreed, words).hint("If that is right, add --yes."))
 }
 
 /// Does the same as a job without saving one.
@@ -180,7 +180,7 @@ fn agree_to_removals(context: &Context, round: &Round, need: Need) -> Outcome<()
         }
         return match ask::yes("Go on, and remove these?", false)? {
             true => Ok(()),
-            false => Err(Failure::refused("not-agreed", "nothing was changed, as you wished")),
+            false => Err(Failure::refused(Cause::NotAgreed, "nothing was changed, as you wished")),
         };
     }
     if need == Need::FirstRemoval {
@@ -192,7 +192,7 @@ fn agree_to_removals(context: &Context, round: &Round, need: Need) -> Outcome<()
         .find(|leg| leg.plan.counts().removed > 0)
         .map(|leg| render::removal_words(round, leg));
     Err(Failure::refused(
-        "removals-not-agreed",
+        Cause::RemovalsNotAgreed,
         format!("this first run between these two places would remove {}", words.unwrap_or_default()),
     )
     .hint("Look at the preview, then run with --yes."))
@@ -261,7 +261,7 @@ fn not_begun(context: &Context, job: &Job, failure: Failure) -> Outcome {
         }));
         let mut object = lines::with_counts(object, &reedhook_core::plan::Counts::default());
         object.insert("seconds".into(), json!(0.0));
-        object.insert("code".into(), json!(failure.code));
+        object.insert("code".into(), json!(failure.code()));
         object.insert("message".into(), json!(failure.text()));
         lines::print(&Value::Object(object));
     } else {

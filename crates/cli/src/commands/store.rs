@@ -15,7 +15,7 @@ use serde_json::{Value, json};
 use crate::args::StoreCommand;
 use crate::ask;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
 use reedhook_jobs::held;
@@ -217,8 +217,8 @@ fn check_server(
         context.desk.home.make_known_hosts()?;
     }
     reach.accept = accept;
-    let store = reach.open(&context.desk).map_err(|error| reach.failure(&context.desk, &error))?;
-    let refused = |error: StoreError| Failure::refused(error.kind.code(), error.to_string());
+    let store = reach.open(&context.desk).map_err(|error| reach.failure(&context.desk, error))?;
+    let refused = |error: StoreError| Failure::refused(error.kind, error.to_string());
     let round_trip = store.round_trip().map_err(refused)?;
     let space = store.space().map_err(refused)?;
     let tried = if write { Some(store.try_writing()) } else { None };
@@ -281,7 +281,7 @@ fn check(context: &Context, name: &str, write: bool, accept: Option<String>) -> 
         _ if accept.is_some() => {
             Err(Failure::usage(format!("{written} is on this machine and shows no fingerprint")))
         }
-        Means::Absent(why) => Err(Failure::refused("drive-absent", format!("{written}: {why}"))
+        Means::Absent(why) => Err(Failure::refused(Cause::DriveAbsent, format!("{written}: {why}"))
             .hint("`reedhook drives` shows what is connected.")),
         Means::Folder { path, .. } => check_folder(context, &written, &path, write),
     }
@@ -317,15 +317,15 @@ struct Checked {
 impl Checked {
     fn find(context: &Context, written: &str, path: &Path, write: bool) -> Outcome<Checked> {
         let refused = |error: StoreError| {
-            let (code, words) = match error.kind {
-                FaultKind::NotFound => ("not-found", "there is no such folder"),
-                kind => (kind.code(), kind.words()),
+            let (cause, words) = match error.kind {
+                FaultKind::NotFound => (Cause::NotFound, "there is no such folder"),
+                kind => (Cause::Store(kind), kind.words()),
             };
             let correct = match written.strip_prefix('@') {
                 Some(_) => ", or correct the place with `reedhook store add --yes`",
                 None => ", or the spelling",
             };
-            Failure::refused(code, format!("{}: {words}", path.display()))
+            Failure::refused(cause, format!("{}: {words}", path.display()))
                 .hint(format!("Connect the drive, check the rights{correct}."))
         };
         let (store, tried_out) = held::look(path, &context.desk.home).map_err(refused)?;

@@ -9,7 +9,7 @@ use reedhook_core::run::verify::Verified;
 use serde_json::json;
 
 use crate::context::Context;
-use crate::failure::{Failure, INTERRUPTED, Outcome};
+use crate::failure::{Cause, Failure, INTERRUPTED, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, grouped, rate, styled};
 use reedhook_jobs::held::Manner;
@@ -30,7 +30,10 @@ pub fn verify(context: &Context, name: &str) -> Outcome {
     let mut code = 0;
     for to in &ends.to {
         let missing = || {
-            Failure::refused("destination-missing", format!("{} is not there", to.shown(&context.desk.home)))
+            Failure::refused(
+                Cause::DestinationMissing,
+                format!("{} is not there", to.shown(&context.desk.home)),
+            )
         };
         let right = open_destination(&context.desk, to, Manner::of(&job))?.ok_or_else(missing)?;
         recognise::refuse_foreign(&context.desk, &job, to, right.as_ref(), Part::of(job.rules.kind, false))?;

@@ -68,7 +68,7 @@ impl Facts {
         path: &RelPath,
     ) -> Outcome<Facts> {
         let stat = |store: &dyn Store| {
-            store.stat(path).map_err(|error| Failure::refused(error.kind.code(), error.to_string()))
+            store.stat(path).map_err(|error| Failure::refused(error.kind, error.to_string()))
         };
         let ours = stat(left)?;
         let theirs = stat(right)?;

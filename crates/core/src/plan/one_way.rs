@@ -139,6 +139,16 @@ mod tests {
     use crate::store::Limits;
     use crate::testing::{arrived, file, folder, link, moded};
 
+    const BY: Comparison = Comparison {
+        precision: Some(Duration::from_nanos(1)),
+        limits: Limits::NONE,
+        finer: None,
+        local: None,
+        link_times: true,
+        modes: true,
+        full: false,
+    };
+
     /// The whole table, a row each: left, right, what a copy does, what a mirror does.
     #[test]
     fn the_table_row_by_row() {
@@ -181,22 +191,22 @@ mod tests {
             (Some(pipe()), Some(folder()), special(), special()),
             (f(5, 1), Some(pipe()), differs(), Replace),
         ];
-        let by = Comparison {
-            precision: Some(Duration::from_nanos(1)),
-            limits: Limits::NONE,
-            finer: None,
-            local: None,
-            link_times: true,
-            modes: true,
-            full: false,
-        };
         for (left, right, copy, mirror) in rows {
             for (kind, expected) in [(Kind::Copy, copy), (Kind::Mirror, mirror)] {
-                let rules = OneWayRules { kind, newer: Newer::Leave, preserve: Preserve::Standard, by };
+                let rules = OneWayRules { kind, newer: Newer::Leave, preserve: Preserve::Standard, by: BY };
                 let found = decide(&rules, left.as_ref(), right.as_ref());
                 assert_eq!(found, expected, "{kind:?} {left:?} {right:?}");
             }
         }
+    }
+
+    /// What the table does not show: content that had to be read, and other options.
+    #[test]
+    fn options_and_content_decide_too() {
+        use Decision::*;
+        let by = BY;
+        let pipe = Meta { kind: EntryKind::Special(Special::Fifo), ..file(0, 5) };
+        let newer = || Leave(LeaveReason::Newer);
         let unsure = OneWayRules { kind: Kind::Copy, newer: Newer::Leave, preserve: Preserve::Standard, by };
         let by_content = |rules: &OneWayRules, right, same| {
             decide_by_content(rules, &file(5, 5), &arrived(file(5, right)), same)
@@ -208,8 +218,8 @@ mod tests {
         let eager = OneWayRules { kind: Kind::Copy, newer: Newer::Update, preserve: Preserve::Standard, by };
         assert_eq!(decide(&eager, Some(&file(5, 1)), Some(&file(5, 9))), Update);
         let bare = OneWayRules { kind: Kind::Mirror, preserve: Preserve::Content, ..eager };
-        assert_eq!(decide(&bare, Some(&link("x", 1)), f(5, 1).as_ref()), Leave(LeaveReason::Link));
+        assert_eq!(decide(&bare, Some(&link("x", 1)), Some(&file(5, 1))), Leave(LeaveReason::Link));
         let full = OneWayRules { by: Comparison { full: true, ..by }, preserve: Preserve::Full, ..eager };
-        assert_eq!(decide(&full, Some(&pipe()), None), Add);
+        assert_eq!(decide(&full, Some(&pipe), None), Add);
     }
 }

@@ -4,7 +4,7 @@ use std::fs::{self, File};
 
 use reedhook_core::store::{FaultKind, Store};
 
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome};
 use crate::home::{Home, closed, make_folder};
 use crate::jobfile::ONCE;
 use crate::places::Located;
@@ -28,7 +28,7 @@ impl JobLock {
         match file.try_lock() {
             Ok(()) => Ok(JobLock(Some(file))),
             Err(fs::TryLockError::WouldBlock) => {
-                Err(Failure::refused("already-running", format!("the job \"{job}\" is already running"))
+                Err(Failure::refused(Cause::AlreadyRunning, format!("the job \"{job}\" is already running"))
                     .hint("Wait for it to end; `reedhook status` shows it."))
             }
             Err(fs::TryLockError::Error(error)) => Err(failed(error)),
@@ -43,14 +43,14 @@ pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome
         match error.kind {
             FaultKind::InUse => {
                 let who = error.cause.as_ref().map(|cause| format!(": {cause}")).unwrap_or_default();
-                Failure::refused("destination-in-use", format!("another run is writing to {shown}{who}"))
+                Failure::refused(Cause::DestinationInUse, format!("another run is writing to {shown}{who}"))
                     .hint("Wait for it to end, then run again.")
             }
             // What a server says is all there is to go by; a file system's error is told by its kind.
             kind if right.capabilities().remote => {
-                Failure::refused(kind.code(), format!("{shown} cannot be reserved: {}", error.reason()))
+                Failure::refused(kind, format!("{shown} cannot be reserved: {}", error.reason()))
             }
-            kind => Failure::refused(kind.code(), format!("{shown} cannot be written: {}", kind.words()))
+            kind => Failure::refused(kind, format!("{shown} cannot be written: {}", kind.words()))
                 .hint("Nothing was changed. Check the rights, or how the drive is mounted."),
         }
     })

@@ -30,7 +30,7 @@ use self::log::RunLog;
 use self::retention::{owner, prune};
 use crate::clear::Cleared;
 use crate::desk::{Desk, Event};
-use crate::failure::{Failure, Halt, Outcome};
+use crate::failure::{Cause, Failure, Halt, Outcome};
 use crate::jobfile::{Job, ONCE};
 use crate::lines::{self, Began};
 use crate::logs;
@@ -183,7 +183,7 @@ impl<'a> Run<'a> {
         if cleared.round().job.name != self.job {
             let message = format!("what was cleared is no run of {}; this is a fault in Reedhook", self.job);
             let round = cleared.unused();
-            return (round, self.refuse(Failure::refused("internal", message)));
+            return (round, self.refuse(Failure::refused(Cause::Internal, message)));
         }
         let (round, begun) = cleared.begin(self.desk);
         self.two_way = round.both.is_some();
@@ -392,10 +392,7 @@ impl<'a> Run<'a> {
 
     fn mark(&self, store: &dyn Store, place: &Located) -> Outcome<String> {
         identity::ensure(store, &self.name).map_err(|error| {
-            Failure::refused(
-                error.kind.code(),
-                format!("{} cannot be marked: {}", place.written, error.reason()),
-            )
+            Failure::refused(error.kind, format!("{} cannot be marked: {}", place.written, error.reason()))
         })
     }
 
@@ -414,7 +411,7 @@ impl<'a> Run<'a> {
     fn tidy(&self, store: &dyn Store, place: &Located, round: &Round) -> Outcome<()> {
         let gone = |error: StoreError| {
             let message = format!("{} went away", place.shown(&self.desk.home));
-            Failure::refused(error.kind.code(), message).hint("Connect it and run again.")
+            Failure::refused(error.kind, message).hint("Connect it and run again.")
         };
         tidy::clear_own(store).map_err(gone)?;
         if self.after_cut_short {
@@ -576,7 +573,7 @@ impl<'a> Run<'a> {
         let end = RunEnd {
             elapsed: result.elapsed,
             outcome: result.outcome,
-            code: failure.map_or(self.special, |failure| failure.code).to_owned(),
+            code: failure.map_or(self.special, |failure| failure.code()).to_owned(),
             message: failure.map_or(String::new(), Failure::text),
             folders_made: result.folders_made,
             folders_removed: result.folders_removed,
@@ -602,7 +599,7 @@ pub fn finished(job: &str, result: &RunResult) -> serde_json::Value {
     let mut object = lines::with_counts(object, &result.counts);
     object.insert("seconds".into(), json!(lines::seconds(result.elapsed)));
     if let Some(failure) = &result.failure {
-        object.insert("code".into(), json!(failure.code));
+        object.insert("code".into(), json!(failure.code()));
         object.insert("message".into(), json!(failure.text()));
     }
     object.into()
@@ -638,7 +635,7 @@ struct Claimed {
 
 fn engine_failed() -> Failure {
     let message = "the engine failed; this is a fault in Reedhook, and what it had done is whole";
-    Failure::stopped("internal", message).hint("Run again; it goes on.")
+    Failure::stopped(Cause::Internal, message).hint("Run again; it goes on.")
 }
 
 fn lost(side: Side, leg: &Leg, error: &StoreError) -> Failure {
@@ -646,7 +643,7 @@ fn lost(side: Side, leg: &Leg, error: &StoreError) -> Failure {
         Side::Left => leg.reads.name(),
         Side::Right => leg.to.written.clone(),
     };
-    Failure::stopped(error.kind.code(), format!("{store} went away while the job was running"))
+    Failure::stopped(error.kind, format!("{store} went away while the job was running"))
         .hint("What was done is whole. Connect it and run again; the job goes on where it stopped.")
 }
 

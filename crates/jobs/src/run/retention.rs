@@ -19,9 +19,8 @@ pub fn prune(
     current: Option<&str>,
     keep_for: Option<Duration>,
 ) -> Outcome<Vec<Amount>> {
-    let failed = |error: StoreError| {
-        Failure::stopped(error.kind.code(), format!("kept copies cannot be pruned: {error}"))
-    };
+    let failed =
+        |error: StoreError| Failure::stopped(error.kind, format!("kept copies cannot be pruned: {error}"));
     let runs = kept_in_order(desk, right).map_err(|failure| match failure {
         KeptError::Store(error) => failed(error),
         KeptError::Record(failure) => failure,

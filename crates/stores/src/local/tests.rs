@@ -153,6 +153,35 @@ fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
     assert_eq!(get(&store, "precious"), b"precious");
 }
 
+/// One of the four things that a run does to a file that is there: what has to be made ready for it is, before `start`.
+fn deed(
+    store: &LocalStore,
+    which: usize,
+    file: &RelPath,
+    kept: &RelPath,
+    expected: &Meta,
+    start: impl FnOnce(),
+) -> Result<()> {
+    let keep_as = match which {
+        0 => Some(kept.clone()),
+        1 => None,
+        2 => {
+            start();
+            return store.remove(file, expected);
+        }
+        _ => {
+            start();
+            return store.rename_this(file, kept, expected);
+        }
+    };
+    let mut stage = store.stage(file, None)?;
+    stage.write(b"the run's")?;
+    let attributes = Attributes { modified: Some(Stamp::new(2_000, 0)), ..Attributes::default() };
+    let sealed = stage.seal(&attributes)?;
+    start();
+    store.publish(sealed, &Publish { expect: Expect::This(expected.clone()), keep_as })
+}
+
 /// An editor saves (a new file, renamed over the old one) in the very moment in which a run replaces or removes the file. Whoever
 /// comes first: what was saved is there afterwards, at its path or set aside.
 #[test]
@@ -177,34 +206,9 @@ fn what_is_saved_between_a_look_and_a_rename_is_not_lost() {
                 (0..(round * 7) % 4001).for_each(|_| std::hint::spin_loop());
                 std::fs::rename(at("draft"), at("work/thesis")).unwrap();
             });
-            let sealed = || {
-                let mut stage = store.stage(&file, None).unwrap();
-                stage.write(b"the run's").unwrap();
-                stage
-                    .seal(&Attributes { modified: Some(Stamp::new(2_000, 0)), ..Attributes::default() })
-                    .unwrap()
-            };
-            let how = |keep_as| Publish { expect: Expect::This(expected.clone()), keep_as };
-            match round % 4 {
-                0 => {
-                    let sealed = sealed();
-                    start.wait();
-                    store.publish(sealed, &how(Some(kept.clone())))
-                }
-                1 => {
-                    let sealed = sealed();
-                    start.wait();
-                    store.publish(sealed, &how(None))
-                }
-                2 => {
-                    start.wait();
-                    store.remove(&file, &expected)
-                }
-                _ => {
-                    start.wait();
-                    store.rename_this(&file, &kept, &expected)
-                }
-            }
+            deed(&store, round % 4, &file, &kept, &expected, || {
+                start.wait();
+            })
         });
         let saved = format!("saved {round}");
         let holds = |folder: &str| {

@@ -31,7 +31,7 @@ pub(super) struct Sent {
 }
 
 impl Objects {
-    /// Gives a complete upload its place.
+    /// Gives a complete upload its place. What could not be published stays pending.
     pub(super) fn publish(
         &self,
         temporary: &RelPath,
@@ -40,61 +40,72 @@ impl Objects {
         pending: Pending,
     ) -> Answer<()> {
         match pending {
-            Pending::Small(data, tags) => {
-                let mode = match over {
-                    Over::Nothing => PutMode::Create,
-                    Over::This(seen) => PutMode::Update(UpdateVersion {
-                        e_tag: seen.version.as_ref().map(|version| content_tag(&version.tag).to_owned()),
-                        version: None,
-                    }),
-                };
-                let put = match self.put_object(to, data.clone(), tags.clone(), mode) {
-                    Err(trouble)
-                        if matches!(trouble.kind(), FaultKind::Exists | FaultKind::Changed)
-                            && self.is_upload(to, &tags) =>
-                    {
-                        Ok(())
-                    }
-                    put => put,
-                };
-                if put.is_err() {
-                    lock(&self.shared.pending).insert(temporary.clone(), Pending::Small(data, tags));
-                }
-                put
+            Pending::Small(data, tags) => self.publish_small(temporary, to, over, data, tags),
+            Pending::Parts(sent) => self.complete(temporary, to, over, sent),
+        }
+    }
+
+    fn publish_small(
+        &self,
+        temporary: &RelPath,
+        to: &RelPath,
+        over: Over<'_>,
+        data: Bytes,
+        tags: Tags,
+    ) -> Answer<()> {
+        let mode = match over {
+            Over::Nothing => PutMode::Create,
+            Over::This(seen) => PutMode::Update(UpdateVersion {
+                e_tag: seen.version.as_ref().map(|version| content_tag(&version.tag).to_owned()),
+                version: None,
+            }),
+        };
+        let put = match self.put_object(to, data.clone(), tags.clone(), mode) {
+            Err(trouble)
+                if matches!(trouble.kind(), FaultKind::Exists | FaultKind::Changed)
+                    && self.is_upload(to, &tags) =>
+            {
+                Ok(())
             }
-            Pending::Parts(sent) => {
-                // Completing has no conditions here; the look just before has to do.
-                if matches!(over, Over::Nothing) && self.head(to)?.is_some() {
-                    lock(&self.shared.pending).insert(temporary.clone(), Pending::Parts(sent));
-                    return Err(Trouble::lasting(FaultKind::Exists, "write", to));
+            put => put,
+        };
+        if put.is_err() {
+            self.keep_pending(temporary, Pending::Small(data, tags));
+        }
+        put
+    }
+
+    /// Completing has no conditions here; the look just before has to do.
+    fn complete(&self, temporary: &RelPath, to: &RelPath, over: Over<'_>, sent: Sent) -> Answer<()> {
+        if matches!(over, Over::Nothing) && self.head(to)?.is_some() {
+            self.keep_pending(temporary, Pending::Parts(sent));
+            return Err(Trouble::lasting(FaultKind::Exists, "write", to));
+        }
+        let completing = self.shared.client.complete_multipart(&sent.key, &sent.id, sent.parts.clone());
+        match self.wait("write", to, completing) {
+            Ok(result) => {
+                if let Some(tag) = result.e_tag {
+                    lock(&self.shared.made).insert(to.clone(), tag);
                 }
-                let completing =
-                    self.shared.client.complete_multipart(&sent.key, &sent.id, sent.parts.clone());
-                let result = self.wait("write", to, completing);
-                match result {
-                    Ok(result) => {
-                        if let Some(tag) = result.e_tag {
-                            lock(&self.shared.made).insert(to.clone(), tag);
-                        }
-                        self.forget_record(temporary);
-                        Ok(())
-                    }
-                    Err(trouble) if trouble.again != Again::Never => {
-                        // It may have been completed although the answer was lost: then it is there, as large as it should be.
-                        if matches!(self.head(to), Ok(Some(found)) if found.size == sent.size) {
-                            self.forget_record(temporary);
-                            return Ok(());
-                        }
-                        lock(&self.shared.pending).insert(temporary.clone(), Pending::Parts(sent));
-                        Err(trouble)
-                    }
-                    Err(trouble) => {
-                        self.forget_record(temporary);
-                        Err(trouble)
-                    }
+            }
+            // It may have been completed although the answer was lost: then it is there, as large as it should be.
+            Err(trouble) if trouble.again != Again::Never => {
+                if !matches!(self.head(to), Ok(Some(found)) if found.size == sent.size) {
+                    self.keep_pending(temporary, Pending::Parts(sent));
+                    return Err(trouble);
                 }
+            }
+            Err(trouble) => {
+                self.forget_record(temporary);
+                return Err(trouble);
             }
         }
+        self.forget_record(temporary);
+        Ok(())
+    }
+
+    fn keep_pending(&self, temporary: &RelPath, pending: Pending) {
+        lock(&self.shared.pending).insert(temporary.clone(), pending);
     }
 
     /// Whether what stands at a path is this very upload.
