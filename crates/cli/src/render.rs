@@ -22,7 +22,7 @@ use reedhook_jobs::run::RunResult;
 use reedhook_jobs::two_way::Both;
 
 /// Lists longer than this are folded by folder.
-const FOLD_OVER: usize = 30;
+pub const FOLD_OVER: usize = 30;
 
 /// Where things land, in plain words.
 pub fn mapping(kind: Kind, ends: &Ends, home: &Home) -> Vec<String> {
@@ -317,7 +317,8 @@ fn gather(items: &[(&FolderPlan, &Action)], depth: usize) -> BTreeMap<RelPath, (
     folded
 }
 
-fn problem_list(problems: &[Problem], all: bool) -> String {
+/// What could not be looked at, or is impossible.
+pub fn problem_list(problems: &[Problem], all: bool) -> String {
     if problems.is_empty() {
         return String::new();
     }

@@ -44,8 +44,17 @@ pub fn rate(total: u64, length: Duration) -> String {
 
 /// A moment in local time: `2031-05-04 18:15`.
 pub fn moment(ms: i64) -> String {
+    written(ms, "%Y-%m-%d %H:%M")
+}
+
+/// The same to the second.
+pub fn moment_exactly(ms: i64) -> String {
+    written(ms, "%Y-%m-%d %H:%M:%S")
+}
+
+fn written(ms: i64, form: &str) -> String {
     match Timestamp::from_millisecond(ms) {
-        Ok(timestamp) => timestamp.to_zoned(crate::clock::zone()).strftime("%Y-%m-%d %H:%M").to_string(),
+        Ok(timestamp) => timestamp.to_zoned(crate::clock::zone()).strftime(form).to_string(),
         Err(_) => "?".to_owned(),
     }
 }
@@ -133,6 +142,13 @@ impl Columns {
     /// A table with these columns.
     pub fn new(align: &[Align]) -> Columns {
         Columns { align: align.to_vec(), rows: Vec::new() }
+    }
+
+    /// Aligns the first column otherwise.
+    pub fn align_first(&mut self, align: Align) {
+        if let Some(first) = self.align.first_mut() {
+            *first = align;
+        }
     }
 
     /// Adds a heading.

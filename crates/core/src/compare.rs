@@ -159,6 +159,95 @@ pub fn compare(left: &Meta, right: &Meta, by: &Comparison) -> Difference {
     if metadata_differs || !by.same_rights(left, right) { Difference::Metadata } else { Difference::None }
 }
 
+crate::units::keywords! {
+    /// What tells two files of one name apart when trees are compared.
+    pub enum Basis {
+        /// Size and time.
+        Time = "time",
+        /// Size alone.
+        Size = "size",
+        /// What they hold, byte by byte.
+        Content = "content",
+    }
+}
+
+crate::units::keywords! {
+    /// How an entry of two compared trees differs.
+    pub enum State {
+        /// Only the left has it.
+        OnlyLeft = "only-left",
+        /// Only the right has it.
+        OnlyRight = "only-right",
+        /// Both have it, and the left one was changed later.
+        LeftNewer = "left-newer",
+        /// Both have it, and the right one was changed later.
+        RightNewer = "right-newer",
+        /// Both have it, and it differs; its time does not tell which is newer.
+        Differs = "differs",
+        /// Both have it, at different paths.
+        Moved = "moved",
+        /// One has a file, folder or link where the other has something else.
+        Kind = "kind",
+    }
+}
+
+impl State {
+    /// Every state, in the order in which they are told.
+    pub const ALL: [State; 7] = [
+        State::OnlyLeft,
+        State::OnlyRight,
+        State::LeftNewer,
+        State::RightNewer,
+        State::Differs,
+        State::Moved,
+        State::Kind,
+    ];
+
+    /// How two versions that differ stand to each other.
+    pub fn by_time(left: &Meta, right: &Meta, by: &Comparison) -> State {
+        let known = left.modified.is_some() && right.modified.is_some() && by.precision.is_some();
+        if !known || by.same_time(left, right) || left.is_arrival() || right.is_arrival() {
+            return State::Differs;
+        }
+        if left.modified > right.modified { State::LeftNewer } else { State::RightNewer }
+    }
+}
+
+/// What is known of two entries with one path before either is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Likeness {
+    /// They are the same.
+    Same,
+    /// Only what they hold can tell.
+    Read,
+    /// They differ so.
+    Different(State),
+}
+
+/// How two entries with one path are alike; at most one of them is a folder. Modes and owners do not count.
+pub fn likeness(left: &Meta, right: &Meta, by: &Comparison, basis: Basis) -> Likeness {
+    if left.kind != right.kind {
+        return Likeness::Different(State::Kind);
+    }
+    let different = || Likeness::Different(State::by_time(left, right, by));
+    if left.kind != EntryKind::File {
+        let same = left.target == right.target && device(left) == device(right);
+        return if same { Likeness::Same } else { different() };
+    }
+    match basis {
+        _ if left.size != right.size => different(),
+        Basis::Size => Likeness::Same,
+        _ if left.size == 0 && basis == Basis::Content => Likeness::Same,
+        Basis::Content => Likeness::Read,
+        Basis::Time => match compare(left, right, by) {
+            Difference::None | Difference::Metadata => Likeness::Same,
+            Difference::Unsure => Likeness::Read,
+            Difference::Kind => Likeness::Different(State::Kind),
+            Difference::Content(_) => different(),
+        },
+    }
+}
+
 fn device(meta: &Meta) -> Option<(u32, u32)> {
     meta.extra.as_ref().and_then(|extra| extra.device)
 }

@@ -160,6 +160,11 @@ pub struct Age(u64);
 const AGE_EXPECTED: &str = "a length of time such as \"12 hours\", \"30 days\" or \"6 weeks\"";
 
 impl Age {
+    /// How long it is.
+    pub fn length(self) -> std::time::Duration {
+        std::time::Duration::from_secs(self.0)
+    }
+
     /// So many days.
     pub fn from_days(days: u32) -> Age {
         Age(u64::from(days) * 86_400)

@@ -34,6 +34,7 @@
 
 pub mod alignment;
 pub mod clear;
+pub mod compare;
 pub mod desk;
 pub mod failure;
 pub mod held;

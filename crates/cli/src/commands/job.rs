@@ -61,6 +61,7 @@ fn add(
     });
     let (left, right) = asked_for_sides(context, &mut keys, left, right)?;
     place_sides(&mut keys, left, right);
+    ask_where_it_lands(context, &mut keys)?;
     let job = checked(context, &name, keys)?;
     let ends = Ends::of(&job, &context.desk.home, &context.desk.settings)?;
     refuse_bad_ends(context, &ends)?;
@@ -153,6 +154,28 @@ fn readable(context: &Context, typed: &str) -> Outcome<()> {
     } else {
         Err(Failure::usage(format!("{} is no folder", located.location())))
     }
+}
+
+/// Where the destination is not called like the source, people often mean a folder of that name in it: asked, where somebody is there.
+fn ask_where_it_lands(context: &Context, keys: &mut JobKeys) -> Outcome<()> {
+    let (home, settings) = (&context.desk.home, &context.desk.settings);
+    let ([from], [to]) = (keys.from.as_slice(), keys.to.as_slice()) else { return Ok(()) };
+    if !context.can_ask() || context.global.yes {
+        return Ok(());
+    }
+    let (source, destination) = (locate(home, settings, from)?, locate(home, settings, to)?);
+    let Some(name) = source.name().filter(|name| destination.name().as_ref() != Some(name)) else {
+        return Ok(());
+    };
+    let Some(name) = name.to_str() else { return Ok(()) };
+    let inside = format!("{}/{name}", to.trim_end_matches('/'));
+    let shown = destination.short(home);
+    let items = [format!("directly in {shown}"), format!("in a folder \"{name}\" there: {inside}")];
+    let question = format!("Where is what is in {} to land?", source.short(home));
+    if ask::choice(&question, &items)? == 1 {
+        keys.to = vec![inside];
+    }
+    Ok(())
 }
 
 /// The job with its places written so that they hold from any working folder.
@@ -271,13 +294,13 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
     for line in render::mapping(job.rules.kind, ends, &context.desk.home) {
         context.say(line);
     }
-    for warning in second_looks(context, ends).into_iter().chain(job.idle_keys()) {
+    for warning in second_looks(context, job.rules.kind, ends).into_iter().chain(job.idle_keys()) {
         context.warn(warning);
     }
 }
 
 /// Destinations that are often a slip.
-fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
+fn second_looks(context: &Context, kind: Kind, ends: &Ends) -> Vec<String> {
     let mut warnings = Vec::new();
     for to in &ends.to {
         let shown = to.shown(&context.desk.home);
@@ -303,7 +326,10 @@ fn second_looks(context: &Context, ends: &Ends) -> Vec<String> {
         let right =
             reedhook_jobs::places::open_destination(&context.desk, ends.to.first()?, Manner::default())
                 .ok()??;
-        alignment::warning(left.as_ref(), right.as_ref())
+        let (from, to) = (ends.from.first()?, ends.to.first()?);
+        let above = |side, levels| alignment::above(&context.desk, from, to, side, levels);
+        let found = alignment::check(left.as_ref(), right.as_ref(), &above)?;
+        Some(found.sentence(super::preview::side_words(kind)))
     };
     warnings.extend(misaligned());
     warnings

@@ -1,5 +1,6 @@
 //! The commands, one module each.
 
+mod compare;
 mod conflicts;
 mod demo;
 mod doctor;
@@ -34,6 +35,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Job(command) => job::job(context, command),
         Command::Store(command) => store::store(context, command),
         Command::Drives => store::drives(context),
+        Command::Compare(asked) => compare::compare(context, &asked),
         Command::Preview { job, all } => preview::preview(context, &job, all),
         Command::Run { jobs, reverse: true, allow, .. } => run::reverse(context, &jobs, &allow),
         Command::Run { jobs, all, allow, .. } => run::run(context, &jobs, all, &allow),

@@ -2,6 +2,8 @@
 
 use std::collections::BTreeSet;
 
+use reedhook_core::entry::Side;
+use reedhook_core::job::Kind;
 use serde_json::{Value, json};
 
 use super::run::lifted;
@@ -33,15 +35,31 @@ pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -
         tell_losses(context, &round);
         held::untried(&round, &context.desk.home).iter().for_each(|line| context.warn(line));
         for leg in round.legs.iter().filter(|leg| !leg.to_be_made) {
-            if let Some(warning) = alignment::warning(leg.reads.as_ref(), leg.writes.as_ref()) {
-                context.warn(warning);
-            }
+            tell_misalignment(context, &round, leg);
         }
     }
     Ok(match &refusal {
         Some(failure) => exit_of(failure),
         None => u8::from(round.counts().problems > 0),
     })
+}
+
+/// That the two trees would match better one or two levels up or down.
+fn tell_misalignment(context: &Context, round: &Round, leg: &Leg) {
+    // A two-way job has a leg for each direction, between the same two trees.
+    if leg.plan.changes == Side::Left {
+        return;
+    }
+    let from = round.ends.from.first();
+    let above = |side, levels| alignment::above(&context.desk, from?, &leg.to, side, levels);
+    if let Some(found) = alignment::check(leg.reads.as_ref(), leg.writes.as_ref(), &above) {
+        context.warn(found.sentence(side_words(round.job.rules.kind)));
+    }
+}
+
+/// What the sides of a kind of job are called.
+pub fn side_words(kind: Kind) -> [&'static str; 2] {
+    if kind == Kind::TwoWay { ["left", "right"] } else { ["source", "destination"] }
 }
 
 /// What the destinations cannot hold. Several parts of a round may change one place: that is said once.

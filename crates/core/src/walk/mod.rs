@@ -7,6 +7,7 @@
 //! **What is not known is not removed.** A folder that could not be listed, or a name that could not be examined, leaves
 //! its counterpart on the other side alone.
 
+pub mod comparing;
 pub(crate) mod pair;
 mod queue;
 mod renames;
@@ -107,6 +108,8 @@ pub struct ScanProgress {
     pub folders: AtomicU64,
     /// Entries examined, on both sides.
     pub entries: AtomicU64,
+    /// Bytes read at each side, where content is compared.
+    pub read: AtomicU64,
     /// Set to make the scan stop early.
     pub stop: Arc<AtomicBool>,
 }

@@ -19,7 +19,18 @@ pub(super) fn turn_into_renames(
 ) -> bool {
     // Owners and attributes would have to be compared too, and second names followed.
     let possible = changed.capabilities().rename && !by.full;
-    let mut found = if possible { candidates(plan, by) } else { Vec::new() };
+    !possible || recognise(plan, (read, changed), by, moves, stop)
+}
+
+/// The same, whether or not anything could be renamed. `false` when it was told to stop.
+pub(super) fn recognise(
+    plan: &mut Plan,
+    (read, changed): (&dyn Store, &dyn Store),
+    by: &Comparison,
+    moves: Moves,
+    stop: &AtomicBool,
+) -> bool {
+    let mut found = candidates(plan, by);
     if moves == Moves::Proved && !found.is_empty() {
         let mut proofs = prove(&found, read, changed, stop).into_iter();
         if stop.load(Ordering::Relaxed) {

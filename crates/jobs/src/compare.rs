@@ -1,0 +1,144 @@
+//! Comparing: two places, or the sides of a job. Nothing is touched, and nothing is remembered.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use reedhook_core::compare::{Basis, Comparison};
+use reedhook_core::filter::Filter;
+use reedhook_core::job::{Kind, Preserve};
+use reedhook_core::store::Store;
+use reedhook_core::walk::comparing::{CompareInput, Compared, compare_trees};
+
+use crate::desk::Desk;
+use crate::failure::{Failure, Halt, Outcome};
+use crate::held::Manner;
+use crate::jobfile::{Job, JobKeys, ONCE};
+use crate::look::{comparison, open_sources, scan_failure, watched};
+use crate::places::{Ends, Located, open_source};
+use crate::recognise::{self, Part};
+
+/// How trees are to be compared.
+#[derive(Debug, Clone, Copy)]
+pub struct How {
+    /// What tells two files apart.
+    pub basis: Basis,
+    /// Times so close, or closer, count as the same.
+    pub tolerance: Option<Duration>,
+    /// Add up what each folder holds.
+    pub tallies: bool,
+}
+
+/// Two opened trees, and what takes part of them.
+pub struct Pairing {
+    /// The job that says what takes part: one that is saved, or one for the occasion.
+    pub job: Job,
+    /// The left, as written and located; several places are one tree.
+    pub lefts: Vec<Located>,
+    /// The right, as written and located.
+    pub right_place: Located,
+    /// The left tree.
+    pub left: Arc<dyn Store>,
+    /// The right tree.
+    pub right: Arc<dyn Store>,
+    filter: Filter,
+}
+
+impl Pairing {
+    /// The sides of a saved job: one pairing for each destination.
+    ///
+    /// # Errors
+    /// When a side cannot be opened, or is not the store that it was.
+    pub fn of_job(desk: &Desk, job: &Job) -> Outcome<Vec<Pairing>> {
+        let ends = Ends::of(job, &desk.home, &desk.settings)?;
+        for from in &ends.from {
+            recognise::refuse_other_ground(desk, job, from, Part::of(job.rules.kind, true))?;
+        }
+        let pairings = Pairing::open(desk, job, &ends, ["source", "destination"])?;
+        for one in &pairings {
+            let part = Part::of(job.rules.kind, false);
+            recognise::refuse_foreign(desk, job, &one.right_place, one.right.as_ref(), part)?;
+        }
+        Ok(pairings)
+    }
+
+    /// Places that no job joins: the first against each other one. `keys` say what takes part.
+    ///
+    /// # Errors
+    /// When a place cannot be found or opened.
+    pub fn of_places(desk: &Desk, left: &str, rights: &[String], keys: JobKeys) -> Outcome<Vec<Pairing>> {
+        let keys =
+            JobKeys { kind: Some(Kind::Mirror), from: vec![left.to_owned()], to: rights.to_vec(), ..keys };
+        let job = Job::new(ONCE, keys)?;
+        let ends = Ends::of(&job, &desk.home, &desk.settings)?;
+        Pairing::open(desk, &job, &ends, ["left", "right"])
+    }
+
+    fn open(desk: &Desk, job: &Job, ends: &Ends, words: [&str; 2]) -> Outcome<Vec<Pairing>> {
+        let manner = Manner::of(job);
+        let left = match ends.from.as_slice() {
+            [only] => open_source(desk, only, manner, words[0])?,
+            _ => open_sources(desk, ends, manner)?,
+        };
+        let top_level = ends.landing_names()?;
+        let one = |right_place: &Located| {
+            let mut filter = job.filter(desk.now())?;
+            if let Some(names) = &top_level {
+                filter = filter.with_top_level(names.clone());
+            }
+            let right = open_source(desk, right_place, manner, words[1])?;
+            let (lefts, right_place) = (ends.from.clone(), right_place.clone());
+            Ok(Pairing { job: job.clone(), lefts, right_place, left: left.clone(), right, filter })
+        };
+        ends.to.iter().map(one).collect()
+    }
+
+    /// What both can express, as it is to be compared.
+    pub fn by(&self, desk: &Desk, how: &How) -> Comparison {
+        let by = comparison(desk, &self.job, self.left.capabilities(), self.right.capabilities());
+        let widest = |precision: Duration| match how.tolerance {
+            // Times that are just so far apart count as the same, too.
+            Some(tolerance) => precision.max(tolerance.saturating_add(Duration::from_nanos(1))),
+            None => precision,
+        };
+        Comparison { precision: by.precision.map(widest), ..by }
+    }
+
+    /// Compares them.
+    ///
+    /// # Errors
+    /// When a root cannot be read, a store is lost on the way, or a person stops it.
+    pub fn compare(&self, desk: &Desk, how: &How) -> Outcome<Compared> {
+        let input = CompareInput {
+            left: self.left.as_ref(),
+            right: self.right.as_ref(),
+            filter: &self.filter,
+            by: self.by(desk, how),
+            basis: how.basis,
+            one_filesystem: self.job.rules.one_filesystem,
+            tallies: how.tallies,
+        };
+        let name = if self.job.name == ONCE { "compare" } else { &self.job.name };
+        watched(desk, name, |progress| compare_trees(&input, progress)).map_err(|error| {
+            scan_failure(error, |side| side.as_str(), self.left.as_ref(), self.right.as_ref())
+        })
+    }
+
+    /// What takes part.
+    pub fn filter(&self) -> &Filter {
+        &self.filter
+    }
+
+    /// Whether times say nothing here: one of the two keeps none.
+    pub fn is_timeless(&self) -> bool {
+        let by = Comparison::between(self.left.capabilities(), self.right.capabilities(), Preserve::Content);
+        by.precision.is_none()
+    }
+}
+
+/// Trouble with a comparison: it is never a refusal, for nothing was to be changed.
+pub fn trouble(failure: Failure) -> Failure {
+    match failure.halt {
+        Halt::Refused | Halt::Stopped => Failure { halt: Halt::Usage, ..failure },
+        Halt::Usage | Halt::Interrupted => failure,
+    }
+}
