@@ -574,8 +574,10 @@ fn rolled_up(
         for path in [Some(&one.path), one.right_path.as_ref()].into_iter().flatten() {
             holding.extend(std::iter::successors(path.parent(), RelPath::parent));
         }
-        for at in holding.iter().filter_map(|folder| find(&folders, folder)) {
-            folders[at].1.differing += 1;
+        for folder in &holding {
+            if let Some(at) = find(&folders, folder) {
+                folders[at].1.differing += 1;
+            }
         }
     }
     // From the end, so that a folder comes after what it holds.
