@@ -156,7 +156,8 @@ pub enum Command {
         Exit codes: 0 the same, 1 something differs, 2 trouble: something could not be compared.")]
     Compare(Box<CompareArgs>),
     /// Show what a run would do. Nothing is touched on either side.
-    #[command(after_help = "Example:\n  reedhook preview heron-counts --all\n\n\
+    #[command(after_help = "Examples:\n  reedhook preview heron-counts --all\n  \
+        reedhook preview heron-counts --save evening.plan\n\n\
         Exit codes: 0, 1 when something could not be read, 3 when a guard would stop the run.")]
     Preview {
         /// The job.
@@ -164,9 +165,13 @@ pub enum Command {
         /// List every item, also when there are many.
         #[arg(long)]
         all: bool,
+        /// Also write down what would be done: `run --plan` does exactly that, and nothing else.
+        #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+        save: Option<PathBuf>,
     },
     /// Carry out a job, or several one after the other.
-    #[command(after_help = "Examples:\n  reedhook run heron-counts\n  reedhook run --all --yes\n\n\
+    #[command(after_help = "Examples:\n  reedhook run heron-counts\n  reedhook run --all --yes\n  \
+        reedhook run heron-counts --plan evening.plan\n\n\
         Ctrl-C stops cleanly; the next run goes on where this one stopped.")]
     Run {
         /// The jobs.
@@ -178,6 +183,9 @@ pub enum Command {
         /// Bring the left back from the right, this once: what would be overwritten is shown first.
         #[arg(long, conflicts_with = "all")]
         reverse: bool,
+        /// Do what this saved plan says, exactly; what has changed since is left, and reported.
+        #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, conflicts_with_all = ["all", "reverse"])]
+        plan: Option<PathBuf>,
         #[command(flatten)]
         allow: Allow,
     },

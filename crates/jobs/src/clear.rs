@@ -19,7 +19,12 @@ use crate::restore::brought;
 pub struct Prospect {
     round: Round,
     purpose: Purpose,
+    /// Nothing but what this chooses is done.
+    choice: Option<Choice>,
 }
+
+/// What narrows a round to what somebody has chosen of it. A look may be repeated before a run; the choice holds for each.
+type Choice = Box<dyn Fn(&mut Round) -> Outcome<()>>;
 
 /// What a look is for, as far as it decides what has to be agreed to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -97,17 +102,17 @@ impl Cleared {
 
 impl Prospect {
     pub(crate) fn of_job(round: Round) -> Prospect {
-        Prospect { round, purpose: Purpose::Job }
+        Prospect { round, purpose: Purpose::Job, choice: None }
     }
 
     /// Of paths that a person has named.
     pub(crate) fn of_named(round: Round) -> Prospect {
-        Prospect { round, purpose: Purpose::Named }
+        Prospect { round, purpose: Purpose::Named, choice: None }
     }
 
     /// Of what a person wants back.
     pub(crate) fn of_restore(round: Round, remembered: bool) -> Prospect {
-        Prospect { round, purpose: Purpose::Restore { remembered } }
+        Prospect { round, purpose: Purpose::Restore { remembered }, choice: None }
     }
 
     /// Of a job with its ends exchanged. The left stays the person's own: no lock, no mark.
@@ -116,7 +121,17 @@ impl Prospect {
             leg.ours = false;
             leg.plan.set_changes(reedhook_core::entry::Side::Left);
         }
-        Prospect { round, purpose: Purpose::Reverse }
+        Prospect { round, purpose: Purpose::Reverse, choice: None }
+    }
+
+    /// Narrows it to what is chosen; the same choice is made again whenever the sides are looked at again.
+    ///
+    /// # Errors
+    /// What the choice says.
+    pub fn narrowed(mut self, choice: impl Fn(&mut Round) -> Outcome<()> + 'static) -> Outcome<Prospect> {
+        choice(&mut self.round)?;
+        self.choice = Some(Box::new(choice));
+        Ok(self)
     }
 
     /// What would be done.
@@ -130,12 +145,12 @@ impl Prospect {
     /// # Errors
     /// Why there must be no run.
     pub fn clear(self, desk: &Desk, lifted: &[Lift], consent: &mut dyn Consent) -> Outcome<Cleared> {
-        let Prospect { round, purpose } = self;
+        let Prospect { round, purpose, choice } = self;
         let mut round = passed(round, desk, lifted)?;
         let need = need(desk, &round, purpose)?;
         desk.asking(|| consent.give(&round, need))?;
         if purpose == Purpose::Job {
-            round = prepared(round, desk, lifted, consent)?;
+            round = prepared(round, desk, lifted, consent, choice.as_ref())?;
         }
         make_the_rest(&mut round, desk, lifted)?;
         Ok(Cleared { round, revives: purpose == Purpose::Restore { remembered: true } })
@@ -154,7 +169,13 @@ fn passed(round: Round, desk: &Desk, lifted: &[Lift]) -> Outcome<Round> {
 }
 
 /// Makes what both sides need to be locked, tries what the places hold, and looks again where that told anything new.
-fn prepared(round: Round, desk: &Desk, lifted: &[Lift], consent: &mut dyn Consent) -> Outcome<Round> {
+fn prepared(
+    round: Round,
+    desk: &Desk,
+    lifted: &[Lift],
+    consent: &mut dyn Consent,
+    choice: Option<&Choice>,
+) -> Outcome<Round> {
     let job = round.job.clone();
     let made = round.legs.iter().find(|leg| leg.to_be_made && round.both.is_some());
     if let Some(leg) = made {
@@ -166,7 +187,9 @@ fn prepared(round: Round, desk: &Desk, lifted: &[Lift], consent: &mut dyn Consen
         return Ok(round);
     }
     let (agreed_to, before) = (round.counts().removed, round);
-    let mut round = passed(look_with(desk, &job, Moves::Proved)?, desk, lifted)?;
+    let mut again = look_with(desk, &job, Moves::Proved)?;
+    choice.map_or(Ok(()), |choice| choice(&mut again))?;
+    let mut round = passed(again, desk, lifted)?;
     // What had to be made then and is there now was made in between, by us.
     for leg in round.legs.iter_mut().filter(|leg| !leg.to_be_made) {
         leg.made = before.legs.iter().any(|old| old.to_be_made && old.to.written == leg.to.written);

@@ -79,6 +79,12 @@ pub enum Cause {
     Unreadable,
     /// One side lies in the other.
     Nested,
+    /// A saved plan was made for other stores, another job or other rules.
+    PlanForeign,
+    /// A saved plan is not whole.
+    PlanDamaged,
+    /// A saved plan was written by a newer program.
+    PlanNewer,
     /// The log of a run does not tell all of it.
     LogIncomplete,
     /// A person said no.
@@ -134,6 +140,9 @@ impl Cause {
             Cause::NotFound => "not-found",
             Cause::Unreadable => "unreadable",
             Cause::Nested => "nested",
+            Cause::PlanForeign => "plan-foreign",
+            Cause::PlanDamaged => "plan-damaged",
+            Cause::PlanNewer => "plan-newer",
             Cause::LogIncomplete => "log-incomplete",
             Cause::NotAgreed => "not-agreed",
             Cause::RemovalsNotAgreed => "removals-not-agreed",

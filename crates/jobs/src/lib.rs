@@ -51,6 +51,7 @@ pub mod recognise;
 pub mod restore;
 pub mod reverse;
 pub mod run;
+pub mod saved;
 pub mod secrets;
 pub mod two_way;
 pub mod undo;

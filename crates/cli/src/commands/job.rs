@@ -70,7 +70,7 @@ fn add(
     remember_places(context, &job, &ends, |_| true)?;
     announce(context, &job, &ends);
     if context.can_ask() && asked && ask::yes("Show what a run would do?", true)? {
-        return super::preview::preview(context, &name, false);
+        return super::preview::preview(context, &name, false, None);
     }
     if !context.global.json {
         context.say(format!("\nNext: reedhook preview {name}"));

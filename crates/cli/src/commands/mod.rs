@@ -36,8 +36,9 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Store(command) => store::store(context, command),
         Command::Drives => store::drives(context),
         Command::Compare(asked) => compare::compare(context, &asked),
-        Command::Preview { job, all } => preview::preview(context, &job, all),
+        Command::Preview { job, all, save } => preview::preview(context, &job, all, save.as_deref()),
         Command::Run { jobs, reverse: true, allow, .. } => run::reverse(context, &jobs, &allow),
+        Command::Run { jobs, plan: Some(file), allow, .. } => run::planned(context, &jobs, &file, &allow),
         Command::Run { jobs, all, allow, .. } => run::run(context, &jobs, all, &allow),
         Command::Kept(command) => recover::kept(context, command),
         Command::Restore { job, paths, into, run } => {

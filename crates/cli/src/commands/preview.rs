@@ -1,6 +1,7 @@
 //! `preview`: what a run would do, with nothing touched.
 
 use std::collections::BTreeSet;
+use std::path::Path;
 
 use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
@@ -15,33 +16,45 @@ use crate::render;
 use reedhook_jobs::alignment;
 use reedhook_jobs::held;
 use reedhook_jobs::jobfile::{Job, load_job};
-use reedhook_jobs::look::{Leg, Round, glance, losses};
+use reedhook_jobs::look::{Leg, Round, glance, look, losses};
+use reedhook_jobs::saved;
 use reedhook_jobs::two_way::Both;
 
 /// Shows what a run of the job would do.
-pub fn preview(context: &Context, name: &str, all: bool) -> Outcome {
+pub fn preview(context: &Context, name: &str, all: bool, save: Option<&Path>) -> Outcome {
     let job = load_job(&context.desk.home, name)?;
-    preview_job(context, &job, &[], all)
+    let Some(file) = save else { return preview_job(context, &job, &[], all) };
+    // What is to be carried out later is looked at with the eyes of a run: what moved is proved to be the same.
+    let prospect = look(&context.desk, &job)?;
+    let code = show(context, prospect.round(), &[], all);
+    let deeds = saved::save(&context.desk, prospect.round(), file)?;
+    let deeds = crate::text::count(deeds as u64, "deed", "deeds");
+    context
+        .say(format!("\nSaved: {} ({deeds}). Carry it out: reedhook run {name} --plan {0}", file.display()));
+    Ok(code)
 }
 
 /// Shows what a run would do, also for a job that is not saved.
 pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -> Outcome {
-    let round = glance(&context.desk, job)?;
+    Ok(show(context, &glance(&context.desk, job)?, allowed, all))
+}
+
+fn show(context: &Context, round: &Round, allowed: &[Guard], all: bool) -> u8 {
     let refusal = round.refusal(&lifted(allowed), &context.desk.home);
     if context.global.json {
-        print_json(&round, refusal.as_ref());
+        print_json(round, refusal.as_ref());
     } else {
-        context.say(text(context, &round, all, refusal.as_ref()).trim_end());
-        tell_losses(context, &round);
-        held::untried(&round, &context.desk.home).iter().for_each(|line| context.warn(line));
+        context.say(text(context, round, all, refusal.as_ref()).trim_end());
+        tell_losses(context, round);
+        held::untried(round, &context.desk.home).iter().for_each(|line| context.warn(line));
         for leg in round.legs.iter().filter(|leg| !leg.to_be_made) {
-            tell_misalignment(context, &round, leg);
+            tell_misalignment(context, round, leg);
         }
     }
-    Ok(match &refusal {
+    match &refusal {
         Some(failure) => exit_of(failure),
         None => u8::from(round.counts().problems > 0),
-    })
+    }
 }
 
 /// That the two trees would match better one or two levels up or down.

@@ -1,13 +1,19 @@
 //! `run` and `once`: carry a job out, watch it, and say what came of it.
 
+use std::cell::Cell;
+use std::path::Path;
+use std::rc::Rc;
+use std::sync::Arc;
+
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
-use reedhook_jobs::clear::{Cleared, Need};
+use reedhook_jobs::clear::{Cleared, Need, Prospect};
 use reedhook_jobs::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
 use reedhook_jobs::look::{Round, look};
 use reedhook_jobs::polite;
 use reedhook_jobs::reverse::Reversed;
 use reedhook_jobs::run::{Run, RunResult, finished};
+use reedhook_jobs::saved::{Saved, Since};
 use reedhook_record::Outcome as RunOutcome;
 use serde_json::{Value, json};
 
@@ -53,6 +59,32 @@ pub fn run(context: &Context, names: &[String], all: bool, allow: &Allow) -> Out
         }
     }
     Ok(worst)
+}
+
+/// Carries out a saved plan: exactly what it names, as far as that is still as it was found.
+pub fn planned(context: &Context, names: &[String], file: &Path, allow: &Allow) -> Outcome {
+    let [name] = names else {
+        return Err(Failure::usage("--plan takes one job at a time"));
+    };
+    let saved = Arc::new(Saved::read(file)?);
+    let desk = &context.desk;
+    let job = load_job(&desk.home, name)?;
+    let look = || {
+        let (plan, since) = (saved.clone(), Rc::new(Cell::new(Since::default())));
+        let seen = since.clone();
+        let found =
+            look(desk, &job)?.narrowed(move |round| plan.apply(round).map(|since| seen.set(since)))?;
+        tell_since(context, since.get());
+        Ok(found)
+    };
+    run_with(context, &job, allow, &look)
+}
+
+fn tell_since(context: &Context, since: Since) {
+    if since.new > 0 && context.talks() {
+        let new = crate::text::count(since.new as u64, "change", "changes");
+        context.say(format!("  Left for another run: {new} that the plan does not name."));
+    }
 }
 
 /// The exit code that says more: an interruption, then a stop on the way, a refusal, problems, held conflicts.
@@ -118,14 +150,21 @@ pub fn once(
 }
 
 fn run_job(context: &Context, job: &Job, allow: &Allow) -> Outcome {
+    run_with(context, job, allow, &|| look(&context.desk, job))
+}
+
+/// How a job is looked at before a run.
+type Look<'a> = &'a (dyn Fn() -> Outcome<Prospect> + Sync);
+
+fn run_with(context: &Context, job: &Job, allow: &Allow, look: Look<'_>) -> Outcome {
     if job.rules.polite {
-        polite::giving_way(|| run_now(context, job, allow))
+        polite::giving_way(|| run_now(context, job, allow, look))
     } else {
-        run_now(context, job, allow)
+        run_now(context, job, allow, look)
     }
 }
 
-fn run_now(context: &Context, job: &Job, allow: &Allow) -> Outcome {
+fn run_now(context: &Context, job: &Job, allow: &Allow, look: Look<'_>) -> Outcome {
     if !context.global.json && !context.global.quiet {
         context.say(format!("{}  {}", styled(BOLD, &job.name), job.rules.kind));
     }
@@ -136,7 +175,7 @@ fn run_now(context: &Context, job: &Job, allow: &Allow) -> Outcome {
     };
     let mut consent = |round: &Round, need: Need| agree(context, round, need);
     let lifted = lifted(&allow.allow);
-    let cleared = look(desk, job).and_then(|found| found.clear(desk, &lifted, &mut consent));
+    let cleared = look().and_then(|found| found.clear(desk, &lifted, &mut consent));
     if let Ok(cleared) = &cleared
         && context.talks()
     {

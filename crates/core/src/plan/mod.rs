@@ -5,6 +5,7 @@
 
 pub mod guard;
 pub mod moves;
+pub mod narrow;
 pub mod one_way;
 pub mod two_way;
 

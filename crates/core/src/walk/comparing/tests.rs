@@ -25,8 +25,8 @@ fn each_folder_counts_what_lies_below_it_and_nothing_beside_it() {
     };
     let found = rolled_up(own, &[differing("a/b/x", Some("a/y")), differing("top", None)]);
     let expected = [
-        ("", tally(7, 3, 61), tally(2, 1, 25), 3),
-        ("a", tally(5, 1, 50), tally(2, 0, 25), 2),
+        (".", tally(7, 3, 61), tally(2, 1, 25), 2),
+        ("a", tally(5, 1, 50), tally(2, 0, 25), 1),
         ("a/b", tally(3, 0, 30), None, 1),
         ("a-b", tally(1, 0, 1), None, 0),
     ];
