@@ -155,6 +155,14 @@ pub enum Command {
         kind (a file here, a folder or link there).\n\n\
         Exit codes: 0 the same, 1 something differs, 2 trouble: something could not be compared.")]
     Compare(Box<CompareArgs>),
+    /// Look through what differs, or what a job would do, full screen: both sides in columns, folders that fold; for a job, change
+    /// what is to be done item by item, run it or save it as a plan.
+    #[command(
+        after_help = "Examples:\n  reedhook review heron-counts\n  reedhook review ~/counts /media/fenfield/counts\n\n\
+        Keyboard only; ? lists the keys. Nothing is touched until you say run and yes.\n\
+        Where there is no terminal: reedhook compare, reedhook preview."
+    )]
+    Review(Box<ReviewArgs>),
     /// Show what a run would do. Nothing is touched on either side.
     #[command(after_help = "Examples:\n  reedhook preview heron-counts --all\n  \
         reedhook preview heron-counts --save evening.plan\n\n\
@@ -367,6 +375,19 @@ pub struct CompareArgs {
     /// Write one page that needs nothing else: a folding tree to search and sort, made to be handed over.
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub html: Option<PathBuf>,
+    #[command(flatten)]
+    pub filter: FilterArgs,
+}
+
+/// What is reviewed.
+#[derive(Debug, Args)]
+pub struct ReviewArgs {
+    /// A job, or two places.
+    #[arg(required = true, num_args = 1..=2, value_name = "JOB | LEFT RIGHT")]
+    pub places: Vec<String>,
+    /// Read both sides and compare byte by byte (two places).
+    #[arg(long)]
+    pub content: bool,
     #[command(flatten)]
     pub filter: FilterArgs,
 }

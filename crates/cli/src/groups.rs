@@ -13,7 +13,7 @@ use crate::text::wrapped;
 const GROUPS: [(&str, &[&str]); 8] = [
     ("Set up", &["job"]),
     ("Servers and drives", &["store", "drives"]),
-    ("Look", &["preview", "compare", "why"]),
+    ("Look", &["preview", "review", "compare", "why"]),
     ("Run", &["run", "once", "conflicts", "settle"]),
     ("Look up", &["status", "history", "verify"]),
     ("Bring back", &["restore", "kept", "undo"]),

@@ -14,6 +14,7 @@ mod json;
 mod output;
 mod progress;
 mod render;
+mod review;
 mod signals;
 mod text;
 

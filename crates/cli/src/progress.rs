@@ -39,7 +39,7 @@ struct Worker {
 
 /// How far a run is.
 #[derive(Debug, Default)]
-struct Tally {
+pub struct Tally {
     files: u64,
     files_total: u64,
     bytes: u64,
@@ -57,7 +57,20 @@ impl Tally {
         Tally { files_total, bytes_total: counts.bytes, ..Tally::default() }
     }
 
-    fn take(&mut self, event: &Event) {
+    /// Nothing yet of so many files and bytes.
+    pub fn expecting(files_total: u64, bytes_total: u64) -> Tally {
+        Tally { files_total, bytes_total, ..Tally::default() }
+    }
+
+    /// How far it is, in one line.
+    pub fn in_a_line(&self, elapsed: Duration, columns: usize) -> String {
+        let doing =
+            self.workers.iter().flatten().next().map_or(String::new(), |worker| format!("  {}", worker.path));
+        elided_end(&format!("running {}%  {}{doing}", self.percent(), facts(self, elapsed, columns)), columns)
+    }
+
+    /// Takes note of what happened.
+    pub fn take(&mut self, event: &Event) {
         match event {
             Event::Started { worker, path, size } => {
                 self.set_worker(*worker, Some(Worker { path: path.to_string(), size: *size, done: 0 }));

@@ -134,6 +134,11 @@ impl Prospect {
         Ok(self)
     }
 
+    /// What would be done, for whoever only wants to look at it.
+    pub fn into_round(self) -> Round {
+        self.round
+    }
+
     /// What would be done.
     pub fn round(&self) -> &Round {
         &self.round

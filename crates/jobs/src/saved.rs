@@ -96,36 +96,6 @@ pub struct Since {
     pub new: usize,
 }
 
-/// Writes down what a round would do.
-///
-/// # Errors
-/// When the file cannot be written.
-pub fn save(desk: &Desk, round: &Round, file: &Path) -> Outcome<usize> {
-    let head = Head {
-        format: FORMAT.to_owned(),
-        version: VERSION,
-        job: round.job.name.clone(),
-        made: lines::time(desk.now_ms()),
-        rules: rules(&round.job),
-        stores: stores(round),
-    };
-    let mut text = serde_json::to_string(&head).unwrap_or_default();
-    text.pop();
-    text.push_str(",\"deeds\":[");
-    let deeds: Vec<String> =
-        round.legs.iter().enumerate().flat_map(|(at, leg)| deeds(at, &leg.plan)).collect();
-    for (at, deed) in deeds.iter().enumerate() {
-        text.push_str(if at == 0 { "\n" } else { ",\n" });
-        text.push_str(deed);
-    }
-    text.push('\n');
-    let hash = blake3::hash(text.as_bytes()).to_hex();
-    let _ = writeln!(text, "{CHECK}{hash}\"}}");
-    write_file(file, &text)
-        .map_err(|failure| Failure { cause: Cause::Usage, ..failure }.hint("Choose another file."))?;
-    Ok(deeds.len())
-}
-
 /// What decides how deeds are done: a plan was looked at with these in mind.
 fn rules(job: &Job) -> BTreeMap<String, String> {
     let rules = &job.rules;
@@ -236,6 +206,46 @@ fn face(meta: &Meta) -> Value {
 }
 
 impl Saved {
+    /// What a round would do, without what is left of it; whatever cannot be done without that is left, too.
+    pub fn of(desk: &Desk, round: &Round, left: &dyn Fn(usize, &RelPath) -> bool) -> Saved {
+        let head = Head {
+            format: FORMAT.to_owned(),
+            version: VERSION,
+            job: round.job.name.clone(),
+            made: lines::time(desk.now_ms()),
+            rules: rules(&round.job),
+            stores: stores(round),
+        };
+        let mut plans: Vec<Plan> = round.legs.iter().map(|leg| leg.plan.clone()).collect();
+        narrow_plans(&mut plans.iter_mut().collect::<Vec<_>>(), round.both.is_some(), &|at, _, part| {
+            match part {
+                Part::Item(folder, action) => !left(at, &folder.path.join(&action.name)),
+                Part::Fate(folder) | Part::Mode(folder) => !left(at, &folder.path),
+            }
+        });
+        let order: Vec<String> = plans.iter().enumerate().flat_map(|(at, plan)| deeds(at, plan)).collect();
+        Saved { head, deeds: order.iter().cloned().collect(), order }
+    }
+
+    /// Writes it down.
+    ///
+    /// # Errors
+    /// When the file cannot be written.
+    pub fn write(&self, file: &Path) -> Outcome<()> {
+        let mut text = serde_json::to_string(&self.head).unwrap_or_default();
+        text.pop();
+        text.push_str(",\"deeds\":[");
+        for (at, deed) in self.order.iter().enumerate() {
+            text.push_str(if at == 0 { "\n" } else { ",\n" });
+            text.push_str(deed);
+        }
+        text.push('\n');
+        let hash = blake3::hash(text.as_bytes()).to_hex();
+        let _ = writeln!(text, "{CHECK}{hash}\"}}");
+        write_file(file, &text)
+            .map_err(|failure| Failure { cause: Cause::Usage, ..failure }.hint("Choose another file."))
+    }
+
     /// Reads a saved plan.
     ///
     /// # Errors
@@ -368,19 +378,27 @@ fn refuse_newer(text: &str, file: &Path) -> Outcome<()> {
     }
 }
 
-/// Leaves out of a round what is not named. The legs of a two-way job belong together; several destinations do not.
-pub(crate) fn narrow_round(round: &mut Round, named: &dyn Fn(usize, Side, Part<'_>) -> bool) {
-    let sides: Vec<Side> = round.legs.iter().map(|leg| leg.plan.changes).collect();
+/// Whether a part of a leg is among what is to be done.
+type Named<'a> = &'a dyn Fn(usize, Side, Part<'_>) -> bool;
+
+/// Leaves out of a round what is not named.
+fn narrow_round(round: &mut Round, named: Named<'_>) {
+    let together = round.both.is_some();
     let mut plans: Vec<&mut Plan> = round.legs.iter_mut().map(|leg| &mut leg.plan).collect();
-    let left_out: BTreeSet<RelPath> = if round.both.is_some() {
-        narrow(&mut plans, &|at, part| named(at, sides[at], part))
-    } else {
-        let one =
-            |(at, plan): (usize, &mut &mut Plan)| narrow(&mut [plan], &|_, part| named(at, sides[at], part));
-        plans.iter_mut().enumerate().flat_map(one).collect()
-    };
+    let left_out = narrow_plans(&mut plans, together, named);
     // What is not mended now stays known as rotten.
     round.rotten.retain(|rotten| !left_out.contains(&rotten.path));
+}
+
+/// The plans of a two-way job belong together; those of several destinations do not.
+fn narrow_plans(plans: &mut [&mut Plan], together: bool, named: Named<'_>) -> BTreeSet<RelPath> {
+    let sides: Vec<Side> = plans.iter().map(|plan| plan.changes).collect();
+    if together {
+        return narrow(plans, &|at, part| named(at, sides[at], part));
+    }
+    let one =
+        |(at, plan): (usize, &mut &mut Plan)| narrow(&mut [plan], &|_, part| named(at, sides[at], part));
+    plans.iter_mut().enumerate().flat_map(one).collect()
 }
 
 /// Which name of which leg a deed is about.

@@ -19,6 +19,7 @@ use reedhook_jobs::places::Ends;
 const FOLDERS: usize = 40;
 
 /// What was asked of a filter.
+#[derive(Default)]
 pub struct Request {
     /// Lines to add.
     pub add: Vec<String>,
@@ -96,7 +97,7 @@ fn chosen(context: &Context, lines: &[String]) -> Outcome<Vec<String>> {
 }
 
 /// An anchored line that matches just this path. A name that is not UTF-8 cannot be written into a job file.
-fn line_for(path: &reedhook_core::path::RelPath) -> Option<String> {
+pub fn line_for(path: &reedhook_core::path::RelPath) -> Option<String> {
     let text = std::str::from_utf8(path.as_bytes()).ok().filter(|text| !text.is_empty())?;
     let mut line = String::from("/");
     for c in text.chars() {
@@ -106,6 +107,13 @@ fn line_for(path: &reedhook_core::path::RelPath) -> Option<String> {
         line.push(c);
     }
     Some(line)
+}
+
+/// Leaves out what matches a line, from now on.
+pub fn exclude(context: &Context, name: &str, line: &str) -> Outcome<()> {
+    let job = load_job(&context.desk.home, name)?;
+    let request = Request { add: vec![line.to_owned()], ..Request::default() };
+    save(context, &job, &request).map(|_| ())
 }
 
 fn save(context: &Context, job: &Job, request: &Request) -> Outcome<Job> {

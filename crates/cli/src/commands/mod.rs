@@ -18,9 +18,19 @@ mod store;
 pub mod verify;
 mod why;
 
+use reedhook_core::path::RelPath;
+
 use crate::args::{Command, JobCommand};
 use crate::context::Context;
 use crate::failure::Outcome;
+use crate::review::review;
+
+pub use filter::exclude;
+
+/// The line of a filter that leaves out one path alone; of a folder, with all that is in it.
+pub fn filter_line(path: &RelPath, folder: bool) -> Option<String> {
+    Some(format!("{}{}", filter::line_for(path)?, if folder { "/" } else { "" }))
+}
 
 /// Carries out a command; returns the exit code.
 pub fn carry_out(context: &Context, command: Command) -> Outcome {
@@ -35,6 +45,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Job(command) => job::job(context, command),
         Command::Store(command) => store::store(context, command),
         Command::Drives => store::drives(context),
+        Command::Review(asked) => review(context, &asked),
         Command::Compare(asked) => compare::compare(context, &asked),
         Command::Preview { job, all, save } => preview::preview(context, &job, all, save.as_deref()),
         Command::Run { jobs, reverse: true, allow, .. } => run::reverse(context, &jobs, &allow),

@@ -17,7 +17,7 @@ use reedhook_jobs::alignment;
 use reedhook_jobs::held;
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::look::{Leg, Round, glance, look, losses};
-use reedhook_jobs::saved;
+use reedhook_jobs::saved::Saved;
 use reedhook_jobs::two_way::Both;
 
 /// Shows what a run of the job would do.
@@ -27,8 +27,9 @@ pub fn preview(context: &Context, name: &str, all: bool, save: Option<&Path>) ->
     // What is to be carried out later is looked at with the eyes of a run: what moved is proved to be the same.
     let prospect = look(&context.desk, &job)?;
     let code = show(context, prospect.round(), &[], all);
-    let deeds = saved::save(&context.desk, prospect.round(), file)?;
-    let deeds = crate::text::count(deeds as u64, "deed", "deeds");
+    let saved = Saved::of(&context.desk, prospect.round(), &|_, _| false);
+    saved.write(file)?;
+    let deeds = crate::text::count(saved.len() as u64, "deed", "deeds");
     context
         .say(format!("\nSaved: {} ({deeds}). Carry it out: reedhook run {name} --plan {0}", file.display()));
     Ok(code)

@@ -19,8 +19,9 @@ use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::Store;
 
-/// So many files are read by one task.
-const TOGETHER: usize = 32;
+/// So many files of a folder are read by one task: two workers in one folder stand in each other's way in the kernel, so only what
+/// is large is shared out.
+const TOGETHER: usize = 1024;
 
 /// What a comparison reads.
 #[derive(Clone, Copy)]
@@ -223,15 +224,20 @@ struct FolderTask {
 /// Two files of one size, to be read.
 struct Twin {
     path: RelPath,
-    now_at: [RelPath; 2],
+    /// Where it is at each side, when that is not its path.
+    now_at: Option<Box<[RelPath; 2]>>,
     metas: [Meta; 2],
 }
 
 impl Twin {
     fn read(self, input: &CompareInput<'_>, progress: &ScanProgress, found: &mut Found) {
         let [left, right] = &self.metas;
-        let ours = Held { store: input.left, path: &self.now_at[0] };
-        let theirs = Held { store: input.right, path: &self.now_at[1] };
+        let [here, there] = match &self.now_at {
+            Some(now_at) => [&now_at[0], &now_at[1]],
+            None => [&self.path, &self.path],
+        };
+        let ours = Held { store: input.left, path: here };
+        let theirs = Held { store: input.right, path: there };
         let mut read = 0;
         let mut seen = |piece: &[u8]| {
             read += piece.len() as u64;
@@ -239,8 +245,8 @@ impl Twin {
         };
         match content::equal(ours, theirs, left.size, (false, &progress.stop), &mut seen) {
             Ok(true) => {
-                input.left.proved(&self.now_at[0], left);
-                input.right.proved(&self.now_at[1], right);
+                input.left.proved(here, left);
+                input.right.proved(there, right);
                 found.same += 1;
             }
             Ok(false) => {
@@ -421,9 +427,10 @@ impl<'a> Visit<'a> {
     }
 
     fn read_later(&mut self, name: &Name, left: Meta, right: Meta) {
-        let twin =
-            Twin { path: self.folder.path.join(name), now_at: self.now_at(name), metas: [left, right] };
-        self.twins.push(twin);
+        let path = self.folder.path.join(name);
+        let elsewhere = self.now_at.iter().any(|at| *at != self.folder.path) || !self.right_names.is_empty();
+        let now_at = elsewhere.then(|| Box::new(self.now_at(name)));
+        self.twins.push(Twin { path, now_at, metas: [left, right] });
         if self.twins.len() == TOGETHER {
             self.below.push(Task::Files(std::mem::take(&mut self.twins)));
         }

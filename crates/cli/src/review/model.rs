@@ -1,0 +1,648 @@
+//! What is reviewed, as data: rows, the folders that are open, where the cursor is, and what was chosen for each row. No terminal and
+//! no store comes near it, so it is tested by itself.
+//!
+//! Rows are what differs (or would be done), sorted by path; everything below a folder is one stretch of them, found by bisection.
+//! So a tree of a million entries costs nothing until a folder of it is opened, and then what that folder shows.
+
+use std::collections::{BTreeSet, HashMap, HashSet};
+
+use reedhook_core::compare::State;
+use reedhook_core::entry::EntryKind;
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::run::Done;
+use reedhook_core::walk::comparing::Face;
+
+/// What is said of a row, in a word.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Word {
+    Differs(u8),
+    Deed(Done),
+    Conflict,
+    Same,
+    /// Nobody has looked yet.
+    Unknown,
+}
+
+impl Word {
+    pub fn of_state(state: State) -> Word {
+        Word::Differs(State::ALL.iter().position(|one| *one == state).unwrap_or_default() as u8)
+    }
+
+    pub fn state(self) -> Option<State> {
+        match self {
+            Word::Differs(at) => State::ALL.get(usize::from(at)).copied(),
+            _ => None,
+        }
+    }
+
+    pub fn text(self) -> &'static str {
+        match self {
+            Word::Differs(_) => match self.state() {
+                Some(State::OnlyLeft) => "only left",
+                Some(State::OnlyRight) => "only right",
+                Some(State::LeftNewer) => "left newer",
+                Some(State::RightNewer) => "right newer",
+                Some(State::Differs) => "differs",
+                Some(State::Moved) => "moved",
+                Some(State::Kind) | None => "other kind",
+            },
+            Word::Deed(Done::Metadata) => "adjust",
+            Word::Deed(Done::FolderMade) => "make",
+            Word::Deed(Done::FolderRemoved) => "remove",
+            Word::Deed(done) => done.as_str(),
+            Word::Conflict => "conflict",
+            Word::Same => "same",
+            Word::Unknown => "",
+        }
+    }
+}
+
+/// Something that differs, or would be done.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Row {
+    pub path: RelPath,
+    pub word: Word,
+    pub left: Option<Face>,
+    pub right: Option<Face>,
+    /// Of what moved: where it is at the other side.
+    pub elsewhere: Option<RelPath>,
+    /// Files and links that it stands for.
+    pub items: u64,
+    /// The leg of the job that it belongs to.
+    pub leg: usize,
+}
+
+impl Row {
+    pub fn is_folder(&self) -> bool {
+        let folder = |face: Option<Face>| face.is_none_or(|face| face.kind == EntryKind::Folder);
+        folder(self.left) && folder(self.right)
+    }
+
+    pub fn size(&self) -> u64 {
+        let size = |face: Option<Face>| face.map_or(0, |face| face.size);
+        size(self.left).max(size(self.right))
+    }
+}
+
+/// What is to be done about a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Choice {
+    #[default]
+    AsPlanned,
+    Leave,
+    /// The left version wins a conflict.
+    Left,
+    /// The right version wins a conflict.
+    Right,
+}
+
+impl Choice {
+    pub fn text(self) -> &'static str {
+        match self {
+            Choice::AsPlanned => "",
+            Choice::Leave => "leave",
+            Choice::Left => "left wins",
+            Choice::Right => "right wins",
+        }
+    }
+}
+
+/// How many files and bytes of each word are in a folder.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Sums(pub Vec<(Word, u64, u64)>);
+
+impl Sums {
+    fn add(&mut self, row: &Row) {
+        match self.0.iter_mut().find(|(word, ..)| *word == row.word) {
+            Some((_, items, bytes)) => (*items, *bytes) = (*items + row.items, *bytes + row.size()),
+            None => {
+                self.0.push((row.word, row.items, row.size()));
+                self.0.sort();
+            }
+        }
+    }
+}
+
+/// What a folder holds that nobody has to say anything about, as it was listed.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Listed {
+    pub name: Name,
+    pub left: Option<Face>,
+    pub right: Option<Face>,
+    pub word: Word,
+}
+
+/// A line of the view.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Line {
+    /// A folder that holds rows, or was listed; with its own row where it has one.
+    Folder { path: RelPath, depth: usize, open: bool, row: Option<usize>, sums: Sums },
+    /// A row that is no folder.
+    Entry { row: usize, depth: usize },
+    /// What is the same.
+    Same { path: RelPath, depth: usize, listed: Listed },
+    /// A folder that is being listed.
+    Waiting { depth: usize },
+}
+
+impl Line {
+    pub fn depth(&self) -> usize {
+        match self {
+            Line::Folder { depth, .. }
+            | Line::Entry { depth, .. }
+            | Line::Same { depth, .. }
+            | Line::Waiting { depth } => *depth,
+        }
+    }
+}
+
+/// What is reviewed.
+#[derive(Debug, Default)]
+pub struct Model {
+    rows: Vec<Row>,
+    /// The rows whose words are shown.
+    shown: Vec<usize>,
+    hidden: BTreeSet<Word>,
+    /// Whether what is the same is shown, too.
+    pub with_same: bool,
+    open: HashSet<RelPath>,
+    listed: HashMap<RelPath, Option<Vec<Listed>>>,
+    sums: HashMap<RelPath, Sums>,
+    choices: HashMap<(usize, RelPath), Choice>,
+    pub lines: Vec<Line>,
+    pub cursor: usize,
+    pub top: usize,
+}
+
+impl Model {
+    /// Shows these rows.
+    pub fn set_rows(&mut self, mut rows: Vec<Row>) {
+        rows.sort_by(|a, b| a.path.cmp(&b.path).then(a.leg.cmp(&b.leg)));
+        self.rows = rows;
+        self.choices.clear();
+        self.listed.clear();
+        self.refilter();
+    }
+
+    pub fn rows(&self) -> &[Row] {
+        &self.rows
+    }
+
+    /// The words that there are, with how many files of each.
+    pub fn words(&self) -> Vec<(Word, u64, bool)> {
+        let mut sums = Sums::default();
+        self.rows.iter().for_each(|row| sums.add(row));
+        sums.0.into_iter().map(|(word, items, _)| (word, items, !self.hidden.contains(&word))).collect()
+    }
+
+    /// Shows or hides the rows of the word at this place of [`Model::words`].
+    pub fn toggle_word(&mut self, at: usize) {
+        if let Some((word, ..)) = self.words().get(at)
+            && !self.hidden.remove(word)
+        {
+            self.hidden.insert(*word);
+        }
+        self.refilter();
+    }
+
+    pub fn show_all_words(&mut self) {
+        self.hidden.clear();
+        self.refilter();
+    }
+
+    fn refilter(&mut self) {
+        let visible = |at: &usize| !self.hidden.contains(&self.rows[*at].word);
+        self.shown = (0..self.rows.len()).filter(visible).collect();
+        self.sums.clear();
+        self.rebuild();
+    }
+
+    /// The stretch of shown rows at and below a folder.
+    fn stretch(&self, folder: &RelPath) -> std::ops::Range<usize> {
+        let start = self.shown.partition_point(|at| self.rows[*at].path < *folder);
+        let length = self.shown[start..].partition_point(|at| self.rows[*at].path.is_within(folder));
+        start..start + length
+    }
+
+    fn sums_of(&mut self, folder: &RelPath) -> Sums {
+        if let Some(known) = self.sums.get(folder) {
+            return known.clone();
+        }
+        let mut sums = Sums::default();
+        for at in &self.shown[self.stretch(folder)] {
+            sums.add(&self.rows[*at]);
+        }
+        self.sums.insert(folder.clone(), sums.clone());
+        sums
+    }
+
+    /// Builds the lines anew; the cursor stays on what it was on.
+    pub fn rebuild(&mut self) {
+        let was = self.lines.get(self.cursor).and_then(|line| self.path_of(line));
+        let mut lines = Vec::new();
+        self.build(&RelPath::root(), 0, &mut lines);
+        self.lines = lines;
+        let place =
+            was.and_then(|was| self.lines.iter().position(|line| self.path_of(line).as_ref() == Some(&was)));
+        self.cursor = place.unwrap_or(self.cursor).min(self.lines.len().saturating_sub(1));
+    }
+
+    fn build(&mut self, folder: &RelPath, depth: usize, lines: &mut Vec<Line>) {
+        for (name, member) in self.members(folder) {
+            let path = folder.join(&name);
+            match member {
+                Member::Folder(row) => {
+                    let open = self.open.contains(&path);
+                    let sums = self.sums_of(&path);
+                    lines.push(Line::Folder { path: path.clone(), depth, open, row, sums });
+                    if open {
+                        self.build(&path, depth + 1, lines);
+                    }
+                }
+                Member::Rows(rows) => lines.extend(rows.into_iter().map(|row| Line::Entry { row, depth })),
+                Member::Listed(listed) => lines.push(Line::Same { path, depth, listed }),
+            }
+        }
+        if self.with_same && self.listed.get(folder).is_some_and(Option::is_none) {
+            lines.push(Line::Waiting { depth });
+        }
+    }
+
+    /// What a folder shows, by name: each folder below it once, whatever is in that.
+    fn members(&self, folder: &RelPath) -> Vec<(Name, Member)> {
+        let mut members: Vec<(Name, Member)> = Vec::new();
+        let range = self.stretch(folder);
+        let mut at = range.start;
+        while at < range.end {
+            let row = &self.rows[self.shown[at]];
+            let Some(name) = row.path.below(folder).and_then(|below| Name::new(below.parts().next()?).ok())
+            else {
+                // The folder itself: a line above.
+                at += 1;
+                continue;
+            };
+            let path = folder.join(&name);
+            let next = range.start.max(self.stretch(&path).end).max(at + 1);
+            let own: Vec<usize> =
+                self.shown[at..next].iter().copied().take_while(|row| self.rows[*row].path == path).collect();
+            let deeper = own.len() < next - at;
+            let as_folder = own.iter().copied().find(|row| self.rows[*row].is_folder());
+            if deeper || as_folder.is_some() {
+                members.push((name.clone(), Member::Folder(as_folder)));
+            }
+            let others: Vec<usize> = own.into_iter().filter(|row| Some(*row) != as_folder).collect();
+            if !others.is_empty() {
+                members.push((name, Member::Rows(others)));
+            }
+            at = next;
+        }
+        if self.with_same {
+            self.add_listed(folder, &mut members);
+        }
+        members
+    }
+
+    fn add_listed(&self, folder: &RelPath, members: &mut Vec<(Name, Member)>) {
+        let Some(Some(listed)) = self.listed.get(folder) else { return };
+        let known: HashSet<Name> = members.iter().map(|(name, _)| name.clone()).collect();
+        for one in listed.iter().filter(|one| !known.contains(&one.name)) {
+            let folder = |face: Option<Face>| face.is_none_or(|face| face.kind == EntryKind::Folder);
+            let member = match folder(one.left) && folder(one.right) {
+                true => Member::Folder(None),
+                false => Member::Listed(one.clone()),
+            };
+            members.push((one.name.clone(), member));
+        }
+        members.sort_by(|a, b| a.0.cmp(&b.0));
+    }
+
+    /// The path that a line stands for.
+    pub fn path_of(&self, line: &Line) -> Option<RelPath> {
+        match line {
+            Line::Folder { path, .. } | Line::Same { path, .. } => Some(path.clone()),
+            Line::Entry { row, .. } => self.rows.get(*row).map(|row| row.path.clone()),
+            Line::Waiting { .. } => None,
+        }
+    }
+
+    pub fn here(&self) -> Option<&Line> {
+        self.lines.get(self.cursor)
+    }
+
+    /// The row under the cursor.
+    pub fn row_here(&self) -> Option<&Row> {
+        match self.here()? {
+            Line::Entry { row, .. } | Line::Folder { row: Some(row), .. } => self.rows.get(*row),
+            _ => None,
+        }
+    }
+
+    pub fn move_by(&mut self, lines: isize) {
+        let last = self.lines.len().saturating_sub(1);
+        self.cursor = self.cursor.saturating_add_signed(lines).min(last);
+    }
+
+    /// Opens the folder under the cursor; returns its path when it has to be listed first.
+    pub fn open_here(&mut self) -> Option<RelPath> {
+        let Some(Line::Folder { path, open: false, .. }) = self.here() else { return None };
+        let path = path.clone();
+        self.open.insert(path.clone());
+        let wanted = self.wanted(&path);
+        self.rebuild();
+        wanted
+    }
+
+    /// Folds the folder under the cursor, or goes to the one that the line is in.
+    pub fn fold_here(&mut self) {
+        match self.here().cloned() {
+            Some(Line::Folder { path, open: true, .. }) => {
+                self.open.remove(&path);
+                self.rebuild();
+            }
+            Some(line) => {
+                let above = (0..self.cursor).rev().find(|at| self.lines[*at].depth() < line.depth());
+                self.cursor = above.unwrap_or(self.cursor);
+            }
+            None => {}
+        }
+    }
+
+    /// The folders that have to be listed before what is the same can be shown.
+    pub fn show_same(&mut self, show: bool) -> Vec<RelPath> {
+        self.with_same = show;
+        let open: Vec<RelPath> = std::iter::once(RelPath::root()).chain(self.open.iter().cloned()).collect();
+        let wanted = open.iter().filter_map(|folder| self.wanted(folder)).collect();
+        self.rebuild();
+        wanted
+    }
+
+    fn wanted(&mut self, folder: &RelPath) -> Option<RelPath> {
+        if !self.with_same || self.listed.contains_key(folder) {
+            return None;
+        }
+        self.listed.insert(folder.clone(), None);
+        Some(folder.clone())
+    }
+
+    /// What a folder holds was listed.
+    pub fn take_listing(&mut self, folder: RelPath, listed: Vec<Listed>) {
+        self.listed.insert(folder, Some(listed));
+        self.rebuild();
+    }
+
+    /// Goes to the next row (or the one before) whose path holds this text, whatever its case; opens the folders that it is in.
+    pub fn search(&mut self, text: &str, forward: bool) -> bool {
+        let text = text.to_lowercase();
+        let here = self.here().and_then(|line| self.path_of(line)).unwrap_or_default();
+        let matches = |at: &usize| self.rows[*at].path.to_string().to_lowercase().contains(&text);
+        let split = self.shown.partition_point(|at| self.rows[*at].path <= here);
+        let found = if forward {
+            let (before, after) = self.shown.split_at(split);
+            after.iter().chain(before).copied().find(matches)
+        } else {
+            let split = self.shown.partition_point(|at| self.rows[*at].path < here);
+            let (before, after) = self.shown.split_at(split);
+            before.iter().rev().chain(after.iter().rev()).copied().find(matches)
+        };
+        let Some(path) = found.map(|at| self.rows[at].path.clone()) else { return false };
+        self.open.extend(std::iter::successors(path.parent(), RelPath::parent));
+        self.rebuild();
+        let place = self.lines.iter().position(|line| self.path_of(line).as_ref() == Some(&path));
+        self.cursor = place.unwrap_or(self.cursor);
+        true
+    }
+
+    pub fn choice(&self, row: &Row) -> Choice {
+        self.choices.get(&(row.leg, row.path.clone())).copied().unwrap_or_default()
+    }
+
+    /// Changes what is to be done about the line under the cursor: of a folder, about everything in it.
+    pub fn choose_here(&mut self) {
+        match self.here().cloned() {
+            Some(Line::Entry { row, .. }) => {
+                let row = &self.rows[row];
+                let next = match (self.choice(row), row.word) {
+                    (Choice::AsPlanned, Word::Conflict) => Choice::Left,
+                    (Choice::Left, _) => Choice::Right,
+                    (Choice::AsPlanned, _) => Choice::Leave,
+                    (Choice::Right | Choice::Leave, _) => Choice::AsPlanned,
+                };
+                self.choices.insert((row.leg, row.path.clone()), next);
+            }
+            Some(Line::Folder { path, .. }) => self.choose_all(&path),
+            _ => {}
+        }
+    }
+
+    /// Leaves everything in a folder, or, when all of it is left already, does it as planned. Conflicts are held either way.
+    fn choose_all(&mut self, folder: &RelPath) {
+        let rows: Vec<&Row> = self.shown[self.stretch(folder)].iter().map(|at| &self.rows[*at]).collect();
+        let rows: Vec<&Row> = rows.into_iter().filter(|row| row.word != Word::Conflict).collect();
+        let all = rows.iter().all(|row| self.choice(row) == Choice::Leave);
+        let next = if all { Choice::AsPlanned } else { Choice::Leave };
+        let keys: Vec<_> = rows.into_iter().map(|row| (row.leg, row.path.clone())).collect();
+        self.choices.extend(keys.into_iter().map(|key| (key, next)));
+    }
+
+    /// Whether a person wants something of a leg to be left.
+    pub fn leaves(&self) -> HashSet<(usize, RelPath)> {
+        let left = self.choices.iter().filter(|(_, choice)| **choice == Choice::Leave);
+        left.map(|(key, _)| key.clone()).collect()
+    }
+
+    /// The conflicts that a person has settled in favour of a side.
+    pub fn settled(&self, choice: Choice) -> Vec<RelPath> {
+        let conflicts =
+            self.rows.iter().filter(|row| row.word == Word::Conflict && self.choice(row) == choice);
+        conflicts.map(|row| row.path.clone()).collect()
+    }
+
+    /// What a run would do now: how many files of each word.
+    pub fn chosen(&self) -> Vec<(Word, u64)> {
+        let mut sums = Sums::default();
+        let done = |row: &&Row| self.choice(row) == Choice::AsPlanned && matches!(row.word, Word::Deed(_));
+        self.rows.iter().filter(done).for_each(|row| sums.add(row));
+        sums.0
+            .into_iter()
+            .filter(|(word, ..)| *word != Word::Deed(Done::Left))
+            .map(|(word, items, _)| (word, items))
+            .collect()
+    }
+
+    /// Keeps the cursor in a window of so many lines.
+    pub fn scroll(&mut self, height: usize) {
+        let height = height.max(1);
+        self.top = self.top.min(self.cursor).max((self.cursor + 1).saturating_sub(height));
+        self.top = self.top.min(self.lines.len().saturating_sub(height));
+    }
+}
+
+enum Member {
+    Folder(Option<usize>),
+    Rows(Vec<usize>),
+    Listed(Listed),
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn path(text: &str) -> RelPath {
+        RelPath::new(text.as_bytes()).expect("a path")
+    }
+
+    fn row(text: &str, word: Word) -> Row {
+        let kind = if text.ends_with('/') { EntryKind::Folder } else { EntryKind::File };
+        let face = Some(Face { kind, size: 10, modified: None });
+        let items = u64::from(kind == EntryKind::File);
+        Row {
+            path: path(text.trim_end_matches('/')),
+            word,
+            left: face,
+            right: None,
+            elsewhere: None,
+            items,
+            leg: 0,
+        }
+    }
+
+    fn shown(model: &Model) -> Vec<String> {
+        let line = |(at, line): (usize, &Line)| {
+            let mark = if at == model.cursor { ">" } else { " " };
+            let indent = "  ".repeat(line.depth());
+            match line {
+                Line::Folder { path, open, sums, .. } => {
+                    let sums: Vec<String> =
+                        sums.0.iter().map(|(word, items, _)| format!("{items} {}", word.text())).collect();
+                    format!("{mark}{indent}{path}/{} {}", if *open { "" } else { "…" }, sums.join(", "))
+                        .trim_end()
+                        .to_owned()
+                }
+                Line::Entry { row, .. } => {
+                    format!("{mark}{indent}{} {}", model.rows[*row].path, model.rows[*row].word.text())
+                }
+                Line::Same { path, listed, .. } => format!("{mark}{indent}{path} {}", listed.word.text()),
+                Line::Waiting { .. } => format!("{mark}{indent}reading"),
+            }
+        };
+        model.lines.iter().enumerate().map(line).collect()
+    }
+
+    fn model() -> Model {
+        let (add, remove) = (Word::Deed(Done::Added), Word::Deed(Done::Removed));
+        let mut model = Model::default();
+        model.set_rows(vec![
+            row("west/deep/x.csv", add),
+            row("a.csv", remove),
+            row("north/", Word::Deed(Done::FolderMade)),
+            row("north/b.csv", add),
+            row("north-old.csv", remove),
+            row("west/c.csv", Word::Conflict),
+        ]);
+        model
+    }
+
+    #[test]
+    fn a_tree_folds_and_opens_and_counts_what_is_in_it() {
+        let mut model = model();
+        assert_eq!(
+            shown(&model),
+            [">a.csv remove", " north/… 1 add, 0 make", " north-old.csv remove", " west/… 1 add, 1 conflict"]
+        );
+        model.move_by(3);
+        assert_eq!(model.open_here(), None);
+        model.move_by(1);
+        assert_eq!(
+            shown(&model)[3..],
+            [" west/ 1 add, 1 conflict", ">  west/c.csv conflict", "   west/deep/… 1 add"]
+        );
+        model.fold_here();
+        assert_eq!(model.cursor, 3);
+        model.fold_here();
+        assert_eq!(model.lines.len(), 4);
+        model.move_by(-100);
+        assert_eq!(model.cursor, 0);
+        model.move_by(100);
+        assert_eq!(model.cursor, 3);
+    }
+
+    #[test]
+    fn words_hide_rows_and_search_finds_what_is_folded_away() {
+        let mut model = model();
+        let words: Vec<_> =
+            model.words().into_iter().map(|(word, items, on)| (word.text(), items, on)).collect();
+        assert_eq!(words, [("add", 2, true), ("remove", 2, true), ("make", 0, true), ("conflict", 1, true)]);
+        model.toggle_word(1);
+        assert_eq!(shown(&model), [">north/… 1 add, 0 make", " west/… 1 add, 1 conflict"]);
+        assert!(model.search("X.CSV", true));
+        assert_eq!(
+            shown(&model)[2..],
+            ["   west/c.csv conflict", "   west/deep/ 1 add", ">    west/deep/x.csv add"]
+        );
+        assert!(model.search("b.csv", true), "from the beginning again");
+        assert!(model.search("x.csv", false) && !model.search("a.csv", true), "what is hidden is not found");
+        model.show_all_words();
+        assert!(model.search("a.csv", true));
+    }
+
+    #[test]
+    fn what_is_the_same_comes_from_listings_and_is_waited_for() {
+        let mut model = model();
+        assert_eq!(model.show_same(true), [RelPath::root()]);
+        assert_eq!(shown(&model).last().map(String::as_str), Some(" reading"));
+        let face = Some(Face { kind: EntryKind::File, size: 1, modified: None });
+        let folder = Some(Face { kind: EntryKind::Folder, size: 0, modified: None });
+        let listed = |name: &str, face| Listed {
+            name: Name::new(name.as_bytes()).expect("a name"),
+            left: face,
+            right: face,
+            word: Word::Same,
+        };
+        model.take_listing(
+            RelPath::root(),
+            vec![listed("a.csv", face), listed("b.csv", face), listed("empty", folder)],
+        );
+        assert_eq!(shown(&model)[..3], [">a.csv remove", " b.csv same", " empty/…"]);
+        model.move_by(2);
+        assert_eq!(model.open_here(), Some(path("empty")), "asked for once");
+        assert_eq!(model.show_same(false), []);
+        assert_eq!(model.lines.len(), 4);
+    }
+
+    #[test]
+    fn choices_are_of_rows_of_whole_folders_and_of_conflicts() {
+        let mut model = model();
+        model.choose_here();
+        assert_eq!(model.leaves(), HashSet::from([(0, path("a.csv"))]));
+        model.move_by(3);
+        model.choose_here();
+        assert_eq!(model.leaves().len(), 2, "a conflict is not among them");
+        model.choose_here();
+        assert_eq!(model.leaves().len(), 1);
+        model.open_here();
+        model.move_by(1);
+        let mut seen = Vec::new();
+        for _ in 0..3 {
+            model.choose_here();
+            seen.push(model.row_here().map(|row| model.choice(row)).unwrap_or_default());
+        }
+        assert_eq!(seen, [Choice::Left, Choice::Right, Choice::AsPlanned]);
+        let words: Vec<_> = model.chosen().into_iter().map(|(word, items)| (word.text(), items)).collect();
+        assert_eq!(words, [("add", 2), ("remove", 1), ("make", 0)]);
+    }
+
+    #[test]
+    fn a_million_rows_open_and_scroll_without_a_pause() {
+        let rows = (0..1_000_000)
+            .map(|n| row(&format!("d{:03}/e{:02}/f{n}", n % 1000, n / 1000 % 50), Word::Differs(0)));
+        let mut model = Model::default();
+        model.set_rows(rows.collect());
+        assert_eq!(model.lines.len(), 1000);
+        model.open_here();
+        model.scroll(20);
+        assert_eq!((model.lines.len(), model.top), (1050, 0));
+        model.move_by(500);
+        model.scroll(20);
+        assert_eq!(model.top, 481);
+    }
+}

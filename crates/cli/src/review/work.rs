@@ -1,0 +1,423 @@
+//! The work behind a review: looking, listing, comparing texts, saving and running, each on a thread of its own, so that the view never
+//! waits for a disk or a server. What comes of it is sent back as news.
+
+use std::collections::{BTreeMap, HashSet};
+use std::io::Read;
+use std::path::PathBuf;
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use crossbeam_channel::{Receiver, Sender, unbounded};
+use reedhook_core::compare::{Basis, Comparison, Likeness, likeness};
+use reedhook_core::entry::{EntryKind, Meta, Side};
+use reedhook_core::filter::Verdict;
+use reedhook_core::job::ConflictPolicy;
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::{Action, Fate, FolderPlan, Plan, Step};
+use reedhook_core::run::{Done, Event as Deed};
+use reedhook_core::store::Store;
+use reedhook_core::walk::comparing::{Compared, Differing, Face};
+use reedhook_jobs::clear::Prospect;
+use reedhook_jobs::compare::{How, Pairing};
+use reedhook_jobs::desk::{Desk, Event, Listener};
+use reedhook_jobs::failure::{Failure, Outcome};
+use reedhook_jobs::jobfile::{Job, JobKeys, load_job};
+use reedhook_jobs::look::{Round, comparison, look};
+use reedhook_jobs::places::Located;
+use reedhook_jobs::run::{Run, RunResult};
+use reedhook_jobs::saved::Saved;
+use reedhook_jobs::two_way::{Settling, look_at_settling};
+use similar::TextDiff;
+
+use super::model::{Listed, Row, Word};
+
+/// Files up to this size are shown line by line.
+const TEXT: u64 = 1 << 20;
+
+/// What a review is about.
+#[derive(Clone)]
+pub enum Subject {
+    /// Two places.
+    Places { left: String, right: String, keys: Box<JobKeys>, how: How },
+    /// A job.
+    Job(String),
+}
+
+/// What is to be done.
+pub enum Task {
+    Look,
+    List(RelPath),
+    Text(RelPath, RelPath),
+    Save(PathBuf, Chosen),
+    Run(Chosen),
+}
+
+/// What a person has decided about what was found.
+#[derive(Clone, Default)]
+pub struct Chosen {
+    /// What is left, by leg and path.
+    pub left: HashSet<(usize, RelPath)>,
+    /// Conflicts that one side wins.
+    pub winners: Vec<(ConflictPolicy, Vec<RelPath>)>,
+}
+
+/// What came of it.
+pub enum News {
+    Looking {
+        entries: u64,
+        bytes: u64,
+    },
+    Looked(Box<Looked>),
+    Listed(RelPath, Vec<Listed>),
+    Text(RelPath, Vec<String>),
+    Saved(PathBuf, usize),
+    /// A plan is about to be carried out: how many files, how many bytes.
+    Began(u64, u64),
+    Did(Deed),
+    Ran(Box<RunResult>),
+    Failed(Failure),
+}
+
+/// What a look found.
+pub struct Looked {
+    pub rows: Vec<Row>,
+    pub same: u64,
+    pub places: [String; 2],
+    pub notes: Vec<String>,
+}
+
+/// Sends what happens on a desk to the view.
+struct Ear(Sender<News>);
+
+impl Listener for Ear {
+    fn hear(&self, event: &Event<'_>) {
+        let news = match event {
+            Event::Scanning { progress, .. } => News::Looking {
+                entries: progress.entries.load(Ordering::Relaxed),
+                bytes: progress.read.load(Ordering::Relaxed),
+            },
+            Event::Begins(plan) => {
+                let counts = plan.counts();
+                News::Began(counts.changed(), counts.bytes)
+            }
+            Event::Did { event, .. } => News::Did((*event).clone()),
+            Event::Note(_) | Event::Scanned | Event::Tick | Event::Ends => return,
+        };
+        // A view that was closed needs no news.
+        let _ = self.0.send(news);
+    }
+}
+
+/// Two stores, once they are open.
+#[derive(Default)]
+struct Opened {
+    stores: Option<([Arc<dyn Store>; 2], Comparison)>,
+    pairing: Option<Arc<Pairing>>,
+    round: Option<Round>,
+}
+
+/// Who does the work.
+pub struct Worker {
+    pub news: Receiver<News>,
+    slow: Sender<Task>,
+    quick: Sender<Task>,
+    desk: Desk,
+}
+
+impl Worker {
+    pub fn start(desk: &Desk, subject: Subject) -> Worker {
+        let (sender, news) = unbounded();
+        let desk = Desk { listener: Arc::new(Ear(sender.clone())), ..desk.clone() };
+        let opened = Arc::new(Mutex::new(Opened::default()));
+        let worker = || {
+            let (tasks, waiting) = unbounded::<Task>();
+            let (desk, sender, subject, opened) =
+                (desk.clone(), sender.clone(), subject.clone(), opened.clone());
+            std::thread::spawn(move || {
+                for task in waiting {
+                    let came = work(&desk, &subject, &opened, task);
+                    let _ = sender.send(came.unwrap_or_else(News::Failed));
+                }
+            });
+            tasks
+        };
+        let (slow, quick) = (worker(), worker());
+        Worker { news, slow, quick, desk }
+    }
+
+    pub fn ask(&self, task: Task) {
+        let queue = match task {
+            Task::List(_) | Task::Text(..) => &self.quick,
+            _ => &self.slow,
+        };
+        // A thread that has ended has said why.
+        let _ = queue.send(task);
+    }
+
+    /// Asks a run, or a look, to come to its end.
+    pub fn stop(&self) {
+        self.desk.stop.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether somebody wants the program to end.
+    pub fn is_stopped(&self) -> bool {
+        self.desk.is_stopped()
+    }
+
+    /// Lets work begin again after a stop.
+    pub fn resume(&self) {
+        self.desk.stop.store(false, Ordering::Relaxed);
+    }
+}
+
+fn lock(opened: &Mutex<Opened>) -> std::sync::MutexGuard<'_, Opened> {
+    opened.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn work(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, task: Task) -> Outcome<News> {
+    Ok(match task {
+        Task::Look => News::Looked(Box::new(look_at(desk, subject, opened)?)),
+        Task::List(folder) => {
+            let listed = list(opened, &folder);
+            News::Listed(folder, listed)
+        }
+        Task::Text(left, right) => {
+            let text = text(opened, &left, &right);
+            News::Text(left, text)
+        }
+        Task::Save(file, chosen) => {
+            let saved = saved(desk, opened, &chosen)?;
+            saved.write(&file)?;
+            News::Saved(file, saved.len())
+        }
+        Task::Run(chosen) => News::Ran(Box::new(run(desk, subject, opened, &chosen)?)),
+    })
+}
+
+fn look_at(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>) -> Outcome<Looked> {
+    match subject {
+        Subject::Places { left, right, keys, how } => {
+            let mut pairings = Pairing::of_places(desk, left, std::slice::from_ref(right), (**keys).clone())?;
+            let pairing = Arc::new(pairings.remove(0));
+            let stores = [pairing.left.clone(), pairing.right.clone()];
+            let by = pairing.by(desk, how);
+            *lock(opened) =
+                Opened { stores: Some((stores, by)), pairing: Some(pairing.clone()), round: None };
+            let compared = pairing.compare(desk, how)?;
+            let lefts: Vec<String> = pairing.lefts.iter().map(|place| place.shown(&desk.home)).collect();
+            let places = [lefts.join(", "), pairing.right_place.shown(&desk.home)];
+            let notes =
+                compared.problems.iter().map(|one| format!("{}: {}", one.path, one.message)).collect();
+            Ok(Looked { same: compared.same, rows: compared_rows(compared), places, notes })
+        }
+        Subject::Job(name) => {
+            let job = load_job(&desk.home, name)?;
+            let prospect = look(desk, &job)?;
+            let round = prospect.into_round();
+            let looked = of_round(desk, &round);
+            let pair = round.legs.first().map(|leg| {
+                let stores = match &round.both {
+                    Some(both) => [both.left.clone(), both.right.clone()],
+                    None => [leg.reads.clone(), leg.writes.clone()],
+                };
+                let by = comparison(desk, &job, stores[0].capabilities(), stores[1].capabilities());
+                (stores, by)
+            });
+            *lock(opened) = Opened { stores: pair, pairing: None, round: Some(round) };
+            Ok(looked)
+        }
+    }
+}
+
+fn compared_rows(compared: Compared) -> Vec<Row> {
+    let row = |one: Differing| Row {
+        path: one.path,
+        word: Word::of_state(one.state),
+        left: one.left,
+        right: one.right,
+        elsewhere: one.right_path,
+        items: one.items,
+        leg: 0,
+    };
+    compared.differences.into_iter().map(row).collect()
+}
+
+fn of_round(desk: &Desk, round: &Round) -> Looked {
+    let mut rows = Vec::new();
+    let several = round.both.is_none() && round.legs.len() > 1;
+    for (at, leg) in round.legs.iter().enumerate() {
+        let under = several.then(|| Name::new(format!("to {}", at + 1).as_bytes()).ok()).flatten();
+        rows.extend(leg_rows(at, &leg.plan).into_iter().map(|row| match &under {
+            Some(name) => Row { path: RelPath::from(name).join_path(&row.path), ..row },
+            None => row,
+        }));
+    }
+    for conflict in round.both.iter().flat_map(|both| both.held()) {
+        let (left, right) = (Some(Face::from(&conflict.left)), Some(Face::from(&conflict.right)));
+        let (path, elsewhere) = (conflict.path.clone(), None);
+        rows.push(Row { path, word: Word::Conflict, left, right, elsewhere, items: 1, leg: 0 });
+    }
+    let mut notes: Vec<String> = Vec::new();
+    for (at, leg) in round.legs.iter().enumerate() {
+        notes.extend(several.then(|| format!("to {} is {}", at + 1, leg.to.shown(&desk.home))));
+        notes.extend(
+            leg.plan.problems.iter().map(|one| format!("{}: {} ({})", one.path, one.message, one.side)),
+        );
+    }
+    notes.extend(round.refusal(&[], &desk.home).map(|failure| format!("A run would be refused: {failure}")));
+    let shown = |places: &[Located]| {
+        places.iter().map(|place| place.shown(&desk.home)).collect::<Vec<_>>().join(", ")
+    };
+    let same = round.legs.iter().map(|leg| leg.plan.same).sum();
+    Looked { rows, same, places: [shown(&round.ends.from), shown(&round.ends.to)], notes }
+}
+
+/// The rows of a leg; a row's faces are those at the left and at the right, whichever of the two is read.
+fn leg_rows(leg: usize, plan: &Plan) -> Vec<Row> {
+    let mut rows = Vec::new();
+    let oriented = |read: Option<&Meta>, changed: Option<&Meta>| {
+        let (read, changed) = (read.map(Face::from), changed.map(Face::from));
+        if plan.changes == Side::Left { (changed, read) } else { (read, changed) }
+    };
+    for folder in &plan.folders {
+        let word = match folder.fate {
+            Fate::Make => Some(Done::FolderMade),
+            Fate::Remove => Some(Done::FolderRemoved),
+            Fate::Stay if folder.remode => Some(Done::Metadata),
+            Fate::Stay => None,
+        };
+        if let Some(done) = word {
+            let (left, right) = oriented(folder.left.as_ref(), folder.right.as_ref());
+            let (path, elsewhere) = (folder.path.clone(), None);
+            rows.push(Row { path, word: Word::Deed(done), left, right, elsewhere, items: 0, leg });
+        }
+        rows.extend(folder.actions.iter().map(|action| action_row(leg, folder, action, &oriented)));
+    }
+    rows
+}
+
+type Oriented<'a> = &'a dyn Fn(Option<&Meta>, Option<&Meta>) -> (Option<Face>, Option<Face>);
+
+fn action_row(leg: usize, folder: &FolderPlan, action: &Action, oriented: Oriented<'_>) -> Row {
+    let path = folder.path.join(&action.name);
+    let bare = Meta::bare(EntryKind::Folder);
+    let (faces, elsewhere, items) = match &action.step {
+        Step::Add { from } | Step::Leave { from, .. } => (oriented(Some(from), None), None, 1),
+        Step::Update { from, was } | Step::Metadata { from, was } => {
+            (oriented(Some(from), Some(was)), None, 1)
+        }
+        Step::SecondName { from, was, .. } => (oriented(Some(from), was.as_deref()), None, 1),
+        Step::Move { from, to, was } => (oriented(Some(to), Some(was)), Some(from.clone()), 1),
+        Step::MoveFolder { from, items } => (oriented(Some(&bare), Some(&bare)), Some(from.clone()), *items),
+        Step::Respell { from, was } => (oriented(None, Some(was)), Some(from.clone()), 1),
+        Step::Remove { was } => (oriented(None, Some(was)), None, 1),
+    };
+    Row { path, word: Word::Deed(Done::of(action)), left: faces.0, right: faces.1, elsewhere, items, leg }
+}
+
+/// What a folder holds on both sides. What cannot be listed is shown as if it were empty; the look says what is wrong.
+fn list(opened: &Mutex<Opened>, folder: &RelPath) -> Vec<Listed> {
+    let (stores, pairing) = {
+        let opened = lock(opened);
+        (opened.stores.clone(), opened.pairing.clone())
+    };
+    let Some(([left, right], by)) = stores else { return Vec::new() };
+    let takes_part = |name: &Name, meta: &Meta| match &pairing {
+        Some(pairing) => {
+            let filter = pairing.filter();
+            !matches!(filter.judge(folder, name, meta, filter.root()), Verdict::Out(_))
+        }
+        None => !folder.join(name).is_reserved() && !name.is_part(),
+    };
+    let entries =
+        |store: &Arc<dyn Store>| store.list(folder).map(|listing| listing.entries).unwrap_or_default();
+    let mut found: BTreeMap<Name, [Option<Meta>; 2]> = BTreeMap::new();
+    for (at, store) in [&left, &right].into_iter().enumerate() {
+        for entry in entries(store).into_iter().filter(|entry| takes_part(&entry.name, &entry.meta)) {
+            found.entry(entry.name).or_default()[at] = Some(entry.meta);
+        }
+    }
+    let listed = found.into_iter().map(|(name, [left, right])| {
+        let word = match (&left, &right) {
+            (Some(left), Some(right)) if left.is_folder() && right.is_folder() => Word::Unknown,
+            (Some(left), Some(right)) => match likeness(left, right, &by, Basis::Time) {
+                Likeness::Same => Word::Same,
+                _ => Word::Unknown,
+            },
+            _ => Word::Unknown,
+        };
+        Listed { name, left: left.as_ref().map(Face::from), right: right.as_ref().map(Face::from), word }
+    });
+    listed.collect()
+}
+
+/// How two texts differ, as lines.
+fn text(opened: &Mutex<Opened>, left: &RelPath, right: &RelPath) -> Vec<String> {
+    let Some(([ours, theirs], _)) = lock(opened).stores.clone() else {
+        return vec!["Not looked at yet.".into()];
+    };
+    let read = |store: &Arc<dyn Store>, path: &RelPath, word: &str| -> Result<String, String> {
+        let meta = store.stat(path).map_err(|error| error.to_string())?;
+        let Some(meta) = meta.filter(|meta| meta.kind == EntryKind::File) else { return Ok(String::new()) };
+        if meta.size > TEXT {
+            return Err(format!("The {word} one is too large to be shown line by line."));
+        }
+        let mut bytes = Vec::new();
+        let content = store.open(path, 0).map_err(|error| error.to_string())?;
+        content.take(TEXT).read_to_end(&mut bytes).map_err(|error| error.to_string())?;
+        String::from_utf8(bytes)
+            .ok()
+            .filter(|text| !text.contains('\0'))
+            .ok_or_else(|| format!("The {word} one is no text."))
+    };
+    let texts = read(&ours, left, "left").and_then(|left| Ok((left, read(&theirs, right, "right")?)));
+    match texts {
+        Err(why) => vec![why],
+        Ok((left, right)) if left == right => vec!["Both hold the same text.".to_owned()],
+        Ok((left, right)) => {
+            let diff = TextDiff::from_lines(left.as_str(), right.as_str());
+            let text = diff.unified_diff().context_radius(3).header("left", "right").to_string();
+            text.lines().map(|line| line.replace('\t', "    ")).collect()
+        }
+    }
+}
+
+/// What is to be done of what was found, exactly.
+fn saved(desk: &Desk, opened: &Mutex<Opened>, chosen: &Chosen) -> Outcome<Saved> {
+    let opened = lock(opened);
+    let round = opened.round.as_ref().ok_or_else(|| Failure::usage("there is no plan to save"))?;
+    let under = |at: usize, path: &RelPath| match Name::new(format!("to {}", at + 1).as_bytes()) {
+        Ok(name) if round.both.is_none() && round.legs.len() > 1 => RelPath::from(&name).join_path(path),
+        _ => path.clone(),
+    };
+    Ok(Saved::of(desk, round, &|at, path| chosen.left.contains(&(at, under(at, path)))))
+}
+
+fn run(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, chosen: &Chosen) -> Outcome<RunResult> {
+    let Subject::Job(name) = subject else { return Err(Failure::usage("only a job can be run")) };
+    let plan = saved(desk, opened, chosen)?;
+    let job = load_job(&desk.home, name)?;
+    let mut result =
+        carry_out(desk, &job, |desk| look(desk, &job)?.narrowed(move |round| plan.apply(round).map(|_| ())))?;
+    for (policy, paths) in &chosen.winners {
+        if paths.is_empty() || result.failure.is_some() {
+            continue;
+        }
+        let settling = Settling { paths: paths.clone(), policy: *policy };
+        let settled = carry_out(desk, &job, |desk| look_at_settling(desk, &job, &settling))?;
+        result.counts.add(&settled.counts);
+        result.outcome = settled.outcome;
+        result.failure = settled.failure;
+    }
+    Ok(result)
+}
+
+/// A run of what a look gives; a person has agreed to it in the view.
+fn carry_out(desk: &Desk, job: &Job, look: impl FnOnce(&Desk) -> Outcome<Prospect>) -> Outcome<RunResult> {
+    let run = Run::begin(desk, job)?;
+    let cleared = look(desk).and_then(|found| found.clear(desk, &[], &mut |_: &Round, _| Ok(())));
+    Ok(match cleared {
+        Ok(cleared) => run.carry_out(cleared).1,
+        Err(failure) => run.refuse(failure),
+    })
+}
