@@ -175,6 +175,7 @@ fn rows(frame: &mut Frame<'_>, view: &mut View, area: Rect, columns: &Columns) {
         let words = match view.phase {
             Phase::Looking { .. } => "Looking at both sides; s shows what is there meanwhile.",
             _ if !model.rows().is_empty() => "Every word is hidden; 0 shows all.",
+            _ if view.is_job => "Nothing to do. s shows what is the same.",
             _ => "Nothing differs. s shows what is the same.",
         };
         frame.render_widget(Paragraph::new(format!("\n  {words}")), area);
@@ -184,14 +185,17 @@ fn rows(frame: &mut Frame<'_>, view: &mut View, area: Rect, columns: &Columns) {
     let lines: Vec<Text<'static>> = shown
         .map(|(at, line)| {
             let drawn = one_row(view.paint, model, line, columns);
-            if at == model.cursor {
-                drawn.style(Style::new().add_modifier(Modifier::REVERSED))
-            } else {
-                drawn
-            }
+            if at == model.cursor { in_reverse(&drawn, usize::from(area.width)) } else { drawn }
         })
         .collect();
     frame.render_widget(Paragraph::new(lines), area);
+}
+
+/// The line under the cursor: in one style from side to side.
+fn in_reverse(line: &Text<'static>, width: usize) -> Text<'static> {
+    let text: String = line.spans.iter().map(|span| span.content.as_ref()).collect();
+    let padding = " ".repeat(width.saturating_sub(text.width()));
+    Text::styled(format!("{text}{padding}"), Style::new().add_modifier(Modifier::REVERSED))
 }
 
 fn one_row(paint: Paint, model: &Model, line: &Line, columns: &Columns) -> Text<'static> {
@@ -225,7 +229,8 @@ fn one_row(paint: Paint, model: &Model, line: &Line, columns: &Columns) -> Text<
             let mark = if *open { "- " } else { "+ " };
             let name = named(format!("{mark}{}/", last_name(path)));
             let row = row.and_then(|row| model.rows().get(row));
-            folder(paint, columns, name, row.map(|row| said(model, row)), sums)
+            let own = row.map(|row| said(model, row));
+            folder(paint, columns, name, own, (sums, model.left_in(path)))
         }
     }
 }
@@ -267,17 +272,21 @@ fn folder(
     columns: &Columns,
     name: String,
     own: Option<(Word, String)>,
-    sums: &Sums,
+    (sums, left): (&Sums, usize),
 ) -> Text<'static> {
     let mut spans = vec![Span::styled(name, paint.bold())];
     if let Some((word, instead)) = own {
         let text = if instead.is_empty() { word.text().to_owned() } else { instead };
         spans.push(Span::styled(format!("{text}  "), paint.word(word)));
     }
+    if left > 0 {
+        spans.push(Span::styled(format!("{} left alone  ", grouped(left as u64)), paint.bold()));
+    }
     let room = columns.word + 2 * (SIZE + columns.time + 2);
     let mut used = 0;
-    for (word, items, size) in sums.0.iter().filter(|(_, items, _)| *items > 0) {
-        let text = format!("{} {} {}  ", grouped(*items), word.text(), bytes(*size));
+    for (word, items, size) in &sums.0 {
+        let size = if *size > 0 { format!(" {}", bytes(*size)) } else { String::new() };
+        let text = format!("{} {}{size}  ", grouped(*items), word.text());
         used += text.width();
         if used > room {
             break;
@@ -334,9 +343,7 @@ fn keys_line(view: &View) -> Paragraph<'static> {
         (_, Some(_), _) => "Enter takes it   Esc leaves it",
         (Phase::Running(_), ..) => "Esc stops the run; what was done stays whole",
         (_, None, true) => "→ open  ← fold  space change  r run  w save  x filter  d text  ? keys  q end",
-        (_, None, false) => {
-            "→ open  ← fold  1-9 hide or show  / find  d text  s same  l look again  ? keys  q end"
-        }
+        (_, None, false) => "→ open  ← fold  1-9 hide  / find  d text  s same  l look again  ? keys  q end",
     };
     Paragraph::new(words).style(view.paint.dim())
 }

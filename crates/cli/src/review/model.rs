@@ -47,8 +47,8 @@ impl Word {
                 Some(State::Kind) | None => "other kind",
             },
             Word::Deed(Done::Metadata) => "adjust",
-            Word::Deed(Done::FolderMade) => "make",
-            Word::Deed(Done::FolderRemoved) => "remove",
+            Word::Deed(Done::FolderMade) => "make folder",
+            Word::Deed(Done::FolderRemoved) => "remove folder",
             Word::Deed(done) => done.as_str(),
             Word::Conflict => "conflict",
             Word::Same => "same",
@@ -66,7 +66,7 @@ pub struct Row {
     pub right: Option<Face>,
     /// Of what moved: where it is at the other side.
     pub elsewhere: Option<RelPath>,
-    /// Files and links that it stands for.
+    /// Files and links that it stands for; 1 for a folder of which only the folder itself is meant.
     pub items: u64,
     /// The leg of the job that it belongs to.
     pub leg: usize,
@@ -444,6 +444,14 @@ impl Model {
         self.choices.extend(keys.into_iter().map(|key| (key, next)));
     }
 
+    /// How many rows of a folder are left, as a person wants it.
+    pub fn left_in(&self, folder: &RelPath) -> usize {
+        let left = |(key, choice): &(&(usize, RelPath), &Choice)| {
+            **choice == Choice::Leave && key.1.is_within(folder)
+        };
+        self.choices.iter().filter(left).count()
+    }
+
     /// Whether a person wants something of a leg to be left.
     pub fn leaves(&self) -> HashSet<(usize, RelPath)> {
         let left = self.choices.iter().filter(|(_, choice)| **choice == Choice::Leave);
@@ -494,7 +502,7 @@ mod tests {
     fn row(text: &str, word: Word) -> Row {
         let kind = if text.ends_with('/') { EntryKind::Folder } else { EntryKind::File };
         let face = Some(Face { kind, size: 10, modified: None });
-        let items = u64::from(kind == EntryKind::File);
+        let items = 1;
         Row {
             path: path(text.trim_end_matches('/')),
             word,
@@ -547,7 +555,12 @@ mod tests {
         let mut model = model();
         assert_eq!(
             shown(&model),
-            [">a.csv remove", " north/… 1 add, 0 make", " north-old.csv remove", " west/… 1 add, 1 conflict"]
+            [
+                ">a.csv remove",
+                " north/… 1 add, 1 make folder",
+                " north-old.csv remove",
+                " west/… 1 add, 1 conflict"
+            ]
         );
         model.move_by(3);
         assert_eq!(model.open_here(), None);
@@ -571,9 +584,12 @@ mod tests {
         let mut model = model();
         let words: Vec<_> =
             model.words().into_iter().map(|(word, items, on)| (word.text(), items, on)).collect();
-        assert_eq!(words, [("add", 2, true), ("remove", 2, true), ("make", 0, true), ("conflict", 1, true)]);
+        assert_eq!(
+            words,
+            [("add", 2, true), ("remove", 2, true), ("make folder", 1, true), ("conflict", 1, true)]
+        );
         model.toggle_word(1);
-        assert_eq!(shown(&model), [">north/… 1 add, 0 make", " west/… 1 add, 1 conflict"]);
+        assert_eq!(shown(&model), [">north/… 1 add, 1 make folder", " west/… 1 add, 1 conflict"]);
         assert!(model.search("X.CSV", true));
         assert_eq!(
             shown(&model)[2..],
@@ -628,7 +644,7 @@ mod tests {
         }
         assert_eq!(seen, [Choice::Left, Choice::Right, Choice::AsPlanned]);
         let words: Vec<_> = model.chosen().into_iter().map(|(word, items)| (word.text(), items)).collect();
-        assert_eq!(words, [("add", 2), ("remove", 1), ("make", 0)]);
+        assert_eq!(words, [("add", 2), ("remove", 1), ("make folder", 1)]);
     }
 
     #[test]

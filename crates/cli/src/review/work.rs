@@ -236,7 +236,7 @@ fn compared_rows(compared: Compared) -> Vec<Row> {
         left: one.left,
         right: one.right,
         elsewhere: one.right_path,
-        items: one.items,
+        items: one.items.max(1),
         leg: 0,
     };
     compared.differences.into_iter().map(row).collect()
@@ -289,7 +289,7 @@ fn leg_rows(leg: usize, plan: &Plan) -> Vec<Row> {
         if let Some(done) = word {
             let (left, right) = oriented(folder.left.as_ref(), folder.right.as_ref());
             let (path, elsewhere) = (folder.path.clone(), None);
-            rows.push(Row { path, word: Word::Deed(done), left, right, elsewhere, items: 0, leg });
+            rows.push(Row { path, word: Word::Deed(done), left, right, elsewhere, items: 1, leg });
         }
         rows.extend(folder.actions.iter().map(|action| action_row(leg, folder, action, &oriented)));
     }
@@ -376,7 +376,7 @@ fn text(opened: &Mutex<Opened>, left: &RelPath, right: &RelPath) -> Vec<String> 
         Ok((left, right)) if left == right => vec!["Both hold the same text.".to_owned()],
         Ok((left, right)) => {
             let diff = TextDiff::from_lines(left.as_str(), right.as_str());
-            let text = diff.unified_diff().context_radius(3).header("left", "right").to_string();
+            let text = diff.unified_diff().context_radius(3).missing_newline_hint(false).to_string();
             text.lines().map(|line| line.replace('\t', "    ")).collect()
         }
     }

@@ -1,0 +1,247 @@
+//! The full-screen view, driven as a person drives it: keys into a terminal, and what its screen shows.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use std::fs;
+use std::io::{Read, Write};
+use std::num::NonZero;
+use std::process::{Child, Command, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::{Duration, Instant};
+
+use common::{Station, with_tools, write};
+
+const RIGHT: &str = "\u{1b}[C";
+const DOWN: &str = "\u{1b}[B";
+const OLD: u64 = 1_900_000_000;
+
+/// A terminal of 80 columns and 24 lines with the program in it.
+struct Terminal {
+    child: Child,
+    keyboard: std::process::ChildStdin,
+    output: Receiver<Vec<u8>>,
+    screen: vt100::Parser,
+}
+
+impl Terminal {
+    fn start(station: &Station, words: &[&str]) -> Terminal {
+        let program = common::program().display().to_string();
+        let quoted: Vec<String> =
+            [program.as_str()].iter().chain(words).map(|word| format!("'{word}'")).collect();
+        // The shell says which process is the program, for whoever sends it a signal.
+        let line = format!("stty cols 80 rows 24; echo $$ > pid; exec {}", quoted.join(" "));
+        let mut child = Command::new("script")
+            .args(["-q", "-e", "-c", &line, "/dev/null"])
+            .current_dir(station.folder.path())
+            .env("REEDHOOK_HOME", station.path("home"))
+            .env("HOME", station.folder.path())
+            .env("TERM", "xterm")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let (keyboard, mut out) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
+        let (sender, output) = channel();
+        std::thread::spawn(move || {
+            let mut some = [0; 4096];
+            while let Ok(length @ 1..) = out.read(&mut some) {
+                if sender.send(some[..length].to_vec()).is_err() {
+                    return;
+                }
+            }
+        });
+        let (lines, columns) = (NonZero::new(24).unwrap(), NonZero::new(80).unwrap());
+        Terminal { child, keyboard, output, screen: vt100::Parser::new(lines, columns, 0) }
+    }
+
+    fn take(&mut self) {
+        while let Ok(bytes) = self.output.recv_timeout(Duration::from_millis(20)) {
+            self.screen.process(&bytes);
+        }
+    }
+
+    fn text(&self) -> String {
+        self.screen.screen().contents()
+    }
+
+    /// Waits until the screen shows something.
+    #[track_caller]
+    fn shows(&mut self, wanted: &str) {
+        let begun = Instant::now();
+        while !self.text().contains(wanted) {
+            assert!(begun.elapsed() < Duration::from_secs(30), "{wanted:?} is not shown:\n{}", self.text());
+            self.take();
+        }
+    }
+
+    #[track_caller]
+    fn hides(&mut self, unwanted: &str) {
+        let begun = Instant::now();
+        while self.text().contains(unwanted) {
+            assert!(
+                begun.elapsed() < Duration::from_secs(30),
+                "{unwanted:?} is still shown:\n{}",
+                self.text()
+            );
+            self.take();
+        }
+    }
+
+    fn keys(&mut self, keys: &str) {
+        self.keyboard.write_all(keys.as_bytes()).unwrap();
+        self.keyboard.flush().unwrap();
+        self.take();
+    }
+
+    /// The exit code, once the terminal is as it was.
+    #[track_caller]
+    fn ends(mut self) -> i32 {
+        let code = self.child.wait().unwrap().code().unwrap_or(-1);
+        self.take();
+        assert!(!self.screen.screen().alternate_screen(), "the terminal is put back:\n{}", self.text());
+        assert!(!self.screen.screen().hide_cursor(), "with its cursor");
+        code
+    }
+}
+
+fn can_watch() -> bool {
+    with_tools("the full-screen view", &["script", "stty"])
+}
+
+#[test]
+fn a_jobs_items_are_looked_through_changed_run_and_watched() {
+    if !can_watch() {
+        return;
+    }
+    let station = Station::with_job("mirror", &["--max-removals", "off"]);
+    station.write("north/a.csv", "heron\n", OLD);
+    station.write("north/b.csv", "grebe\n", OLD);
+    station.write("both.csv", "now\n", OLD + 100);
+    write(&station.right().join("both.csv"), b"before\n", OLD);
+    write(&station.right().join("gone.csv"), b"only here", OLD);
+    let mut terminal = Terminal::start(&station, &["review", "counts"]);
+    terminal.shows("add 2");
+    terminal.shows("update 1");
+    terminal.shows("gone.csv");
+    // The text of what would be replaced.
+    terminal.keys("d");
+    terminal.shows("-now");
+    terminal.shows("+before");
+    terminal.keys("q");
+    terminal.hides("+before");
+    // Leave the removal, open the folder, leave one of the two.
+    terminal.keys(&format!("{DOWN} "));
+    terminal.shows("leave");
+    terminal.keys(RIGHT);
+    terminal.shows("b.csv");
+    terminal.keys(&format!("{DOWN}{DOWN} "));
+    terminal.shows("left alone");
+    terminal.keys("r");
+    terminal.shows("y  yes");
+    terminal.keys("y");
+    terminal.shows("Run 1: done, 2 files");
+    terminal.shows("remove 1");
+    terminal.keys("q");
+    assert_eq!(terminal.ends(), 0);
+    assert_eq!(fs::read(station.right().join("both.csv")).unwrap(), b"now\n");
+    assert!(station.right().join("north/a.csv").exists() && !station.right().join("north/b.csv").exists());
+    assert!(station.right().join("gone.csv").exists(), "left, as it was chosen");
+}
+
+#[test]
+fn what_is_chosen_becomes_a_plan_and_what_is_not_wanted_a_line_of_the_filter() {
+    if !can_watch() {
+        return;
+    }
+    let station = Station::with_job("copy", &[]);
+    for name in ["a.csv", "b.tmp", "c.csv"] {
+        station.write(name, name, OLD);
+    }
+    let mut terminal = Terminal::start(&station, &["review", "counts"]);
+    terminal.shows("add 3");
+    terminal.keys(&format!("{DOWN}x"));
+    terminal.shows("Leave out, from now on: /b.tmp");
+    terminal.keys("\r");
+    terminal.shows("add 2");
+    terminal.keys("\u{1b}[H ");
+    terminal.shows("leave");
+    terminal.keys("w");
+    terminal.shows("Save the plan as: counts.plan");
+    terminal.keys("\r");
+    terminal.shows("Saved 1 deed");
+    terminal.keys("q");
+    assert_eq!(terminal.ends(), 0);
+    assert!(!station.right().join("c.csv").exists(), "nothing was touched");
+    station.run(&["run", "counts", "--plan", "counts.plan"]).expect(0);
+    assert!(station.right().join("c.csv").exists() && !station.right().join("a.csv").exists());
+    assert!(fs::read_to_string(station.path("home/jobs/counts.toml")).unwrap().contains("/b.tmp"));
+}
+
+#[test]
+fn conflicts_are_given_to_a_side() {
+    if !can_watch() {
+        return;
+    }
+    let station = Station::with_job("two-way", &[]);
+    station.write("x.csv", "first", OLD);
+    station.write("y.csv", "first", OLD);
+    station.run_job(&["--yes"]).expect(0);
+    for name in ["x.csv", "y.csv"] {
+        station.write(name, "from the left", OLD + 100);
+        write(&station.right().join(name), b"and from the right", OLD + 200);
+    }
+    let mut terminal = Terminal::start(&station, &["review", "counts"]);
+    terminal.shows("conflict 2");
+    terminal.keys(" ");
+    terminal.shows("left wins");
+    terminal.keys("r");
+    terminal.shows("1 conflict");
+    terminal.keys("y");
+    terminal.shows("conflict 1");
+    terminal.keys("q");
+    terminal.ends();
+    for side in [station.left(), station.right()] {
+        assert_eq!(fs::read(side.join("x.csv")).unwrap(), b"from the left");
+    }
+    assert_eq!(fs::read(station.right().join("y.csv")).unwrap(), b"and from the right", "still held");
+}
+
+#[test]
+fn two_places_are_searched_hidden_and_shown_and_a_signal_puts_the_terminal_back() {
+    if !can_watch() {
+        return;
+    }
+    let station = Station::new();
+    station.write("deep/below/here/needle.csv", "x", OLD);
+    station.write("same.csv", "same", OLD);
+    write(&station.right().join("same.csv"), b"same", OLD);
+    write(&station.right().join("extra.csv"), b"extra", OLD);
+    let mut terminal = Terminal::start(&station, &["review", "left", "right"]);
+    terminal.shows("only right 1");
+    terminal.keys("/NEEDLE\r");
+    terminal.shows("deep/below/here/needle.csv");
+    terminal.keys("s");
+    terminal.shows("same.csv");
+    terminal.keys("s");
+    terminal.hides("same.csv");
+    terminal.keys("2");
+    terminal.hides("extra.csv");
+    terminal.keys("0");
+    terminal.shows("extra.csv");
+    terminal.keys("?");
+    terminal.shows("look again");
+    terminal.keys("q");
+    terminal.hides("look again\n");
+    let pid = fs::read_to_string(station.path("pid")).unwrap();
+    common::tool(&["kill", "-TERM", pid.trim()]);
+    assert_eq!(terminal.ends(), 130);
+    let elsewhere = station.run(&["review", "left", "right"]).expect(2);
+    assert!(elsewhere.err.contains("needs a terminal"), "{}", elsewhere.err);
+    let mut slip = Terminal::start(&station, &["review", "left", "nowhere"]);
+    slip.shows("is not there");
+    slip.keys("q");
+    assert_eq!(slip.ends(), 0);
+}
