@@ -137,9 +137,10 @@ impl Bench {
             || self.reedhook(&["run", &both, "--quiet", "--yes"]),
         );
         self.reedhook(&["job", "add", &bench, "mirror", "small", &mirror, "--quiet", "--yes"]);
+        self.compared("small", &what, Some(0.6));
         Row::of(
-            format!("comparing the content of {what}{} / `diff -rq`", self.to),
-            Some(0.6),
+            format!("verifying {what}{} / `diff -rq`", self.to),
+            None,
             self.pairs(),
             // A verification reads from the medium; so does the reference.
             forget_all,
@@ -148,6 +149,20 @@ impl Bench {
             || self.reedhook(&["verify", &bench, "--quiet"]),
         );
         self.remove("small");
+    }
+
+    /// A tree and its mirror, compared byte by byte, both of them in memory.
+    fn compared(&self, tree: &str, what: &str, aim: Option<f64>) {
+        let mirror = self.side(tree, "mirror");
+        Row::of(
+            format!("comparing the content of {what}{} / `diff -rq`", self.to),
+            aim,
+            self.pairs(),
+            || {},
+            // Reedhook's own folder differs.
+            || run(&mut self.command("diff", &["-rq", tree, &mirror]), true),
+            || self.reedhook(&["compare", tree, &mirror, "--content", "--quiet"]),
+        );
     }
 
     fn shaped(&self, tree: &str, what: &str) {
@@ -190,6 +205,7 @@ impl Bench {
             let mirror = self.side("big", "mirror");
             self.reedhook(&["once", "mirror", "big", &mirror, "--verify", "changed", "--quiet", "--yes"])
         };
+        self.compared("big", &format!("one file of {mib} MiB"), Some(0.9));
         let name = format!("the same, every byte verified{} / `cp -a`, then `cmp`", self.to);
         Row::of(name, Some(0.8), self.pairs(), || self.clear("big"), copy_and_compare, verified);
         self.remove("big");

@@ -103,6 +103,8 @@ impl Stage {
             "reedhook restore fenmere counts --into copies   # files back from the drive, into a folder",
             "reedhook undo fenmere last                      # the drive as it was before the last run",
             "reedhook job filter fenmere --try 'stills/'     # what one more line would do; nothing is saved",
+            "reedhook review station/counts tablet/counts    # both side by side, full screen; q ends it",
+            "reedhook compare station copies --html page.html # a page to hand over",
         ] {
             print_text(format!("  {line}"));
         }
@@ -114,6 +116,8 @@ impl Stage {
         self.narrate("The ranger works on: a new count, a corrected one, a folder renamed, a map that is no longer needed.");
         data::rangers_afternoon(&self.folder)
             .map_err(|error| Failure::own_files("cannot change the demo's files", error))?;
+        self.narrate("What differs now? Counted by folder, on both sides; nothing is touched.");
+        self.run_to(1, &["compare", "fenmere", "--counts"])?;
         self.run(&["preview", "fenmere"])?;
         self.run(&["run", "fenmere", "--yes"])?;
         self.run(&["run", "fenmere"])
