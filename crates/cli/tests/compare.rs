@@ -220,6 +220,9 @@ fn what_moved_is_recognised_and_what_only_looks_so_is_not() {
     {
         write(&station.right().join(path), text.as_bytes(), 1_900_000_000);
     }
+    // In a folder where nothing else happens.
+    station.write("levels/mill-race/c.csv", "c,55555", 1_900_000_000);
+    write(&station.right().join("levels/mill-channel/c.csv"), b"c,55555", 1_900_000_000);
     let quick = station.run(&["compare", "left", "right", "--json"]).expect(1);
     let states = |ran: &Ran| -> BTreeMap<String, String> {
         differences(ran)
@@ -239,11 +242,12 @@ fn what_moved_is_recognised_and_what_only_looks_so_is_not() {
     let moved = [
         ("counts", "moved old"),
         ("deep", "only-right "),
+        ("levels/mill-race", "moved levels/mill-channel"),
         ("one.csv", "moved deep/uno.csv"),
         ("two.csv", "moved other.csv"),
     ];
     assert_eq!(states(&quick), moved.map(|(path, state)| (path.to_owned(), state.to_owned())).into());
-    assert_eq!(number(&quick.last(), "moved"), 4, "files are counted, also those in a folder that moved");
+    assert_eq!(number(&quick.last(), "moved"), 5, "files are counted, also those in a folder that moved");
     let read = station.run(&["compare", "left", "right", "--json", "--content"]).expect(1);
     assert_eq!(states(&read)["two.csv"], "only-left ");
     assert_eq!(

@@ -285,6 +285,8 @@ struct Visit<'a> {
     found: &'a mut Found,
     folder: FolderPlan,
     told: bool,
+    /// A folder directly in it is on one side only: something may have moved into it.
+    touched: bool,
     now_at: [RelPath; 2],
     tallies: [Tally; 2],
     below: Vec<Task>,
@@ -322,6 +324,7 @@ impl<'a> Visit<'a> {
             found,
             folder,
             told,
+            touched: false,
             now_at,
             tallies: [Tally::default(); 2],
             below: Vec::new(),
@@ -442,6 +445,7 @@ impl<'a> Visit<'a> {
     }
 
     fn descend(&mut self, name: &Name, metas: [Option<Meta>; 2], verdict: Option<Verdict>, told: bool) {
+        self.touched |= metas.iter().any(Option::is_none);
         let inherited = self.input.filter.inherit(verdict.unwrap_or(Verdict::In));
         let hollow = [Side::Left, Side::Right].into_iter().any(|side| self.is_foreign(side, name, &metas));
         let (path, now_at) = (self.folder.path.join(name), self.now_at(name));
@@ -476,7 +480,7 @@ impl<'a> Visit<'a> {
         if self.input.tallies {
             found.tallies.push((self.folder.path.clone(), sides));
         }
-        if !self.folder.actions.is_empty() || self.folder.fate != Fate::Stay {
+        if !self.folder.actions.is_empty() || self.folder.fate != Fate::Stay || self.touched {
             if !self.told {
                 self.folder.fate = Fate::Stay;
             }
