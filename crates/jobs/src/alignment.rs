@@ -70,18 +70,22 @@ impl Misaligned {
     pub fn sentence(&self, names: [&str; 2]) -> String {
         let (here, there) = (self.here, self.there);
         let name = |side: Side| names[usize::from(side == Side::Right)];
+        let told = |levels: usize| if levels == 1 { "one level" } else { "two levels" };
         match &self.better {
-            Better::Below(side, folder) => format!(
-                "{here} names at the top are the same on both sides; with the {}'s folder \"{folder}\" it would be {there}. Is the \
-                 {0} too high?",
-                name(*side)
-            ),
-            Better::Above(side, levels) => format!(
-                "{here} names at the top are the same on both sides; with the folder {} above the {} it would be {there}. Is the \
-                 {1} too deep?",
-                if *levels == 1 { "one level".to_owned() } else { format!("{levels} levels") },
-                name(*side)
-            ),
+            Better::Below(side, folder) => {
+                let (name, levels) = (name(*side), told(folder.parts().count()));
+                format!(
+                    "at the top {here} names match, in the {name}'s folder \"{folder}\" it would be {there}; \
+                     is the {name} {levels} too high?"
+                )
+            }
+            Better::Above(side, levels) => {
+                let (name, levels) = (name(*side), told(*levels));
+                format!(
+                    "at the top {here} names match, {levels} above the {name} it would be {there}; \
+                     is the {name} {levels} too deep?"
+                )
+            }
         }
     }
 }
@@ -271,8 +275,7 @@ mod tests {
         let said = checked(&["north/a.csv", "rota.txt"], &["x"], &["north/a.csv", "rota.txt", "here/x"]);
         assert_eq!(
             said.unwrap(),
-            "0 of 1 names at the top are the same on both sides; with the folder one level above the destination it would be 2 of 2. \
-             Is the destination too deep?"
+            "at the top 0 of 1 names match, one level above the destination it would be 2 of 2; is the destination one level too deep?"
         );
     }
 

@@ -246,15 +246,17 @@ fn counts(finding: &Finding<'_>, all: bool) -> String {
 fn count_row(path: &RelPath, tally: &FolderTally) -> Vec<String> {
     let name = if path.is_root() { "(top folder)".to_owned() } else { format!("{path}/") };
     let mut row = vec![name];
-    let numbers: [fn(Tally) -> String; 3] =
-        [|tally| grouped(tally.files), |tally| grouped(tally.folders), |tally| bytes(tally.bytes)];
-    let exact: [fn(Tally) -> u64; 3] = [|tally| tally.files, |tally| tally.folders, |tally| tally.bytes];
-    for (number, exact) in numbers.into_iter().zip(exact) {
-        let [left, right] = tally.sides;
-        let side = |tally: Option<Tally>| tally.map_or("none".to_owned(), number);
-        let differs = left.map(exact) != right.map(exact);
+    let [left, right] = tally.sides;
+    let numbers: [fn(Tally) -> u64; 3] = [|tally| tally.files, |tally| tally.folders, |tally| tally.bytes];
+    for (at, number) in numbers.into_iter().enumerate() {
+        let told = |number: u64| if at == 2 { bytes(number) } else { grouped(number) };
+        let side = |tally: Option<Tally>| tally.map(number).map_or("none".to_owned(), told);
         row.push(side(left));
-        row.push(if differs { format!("{} ≠", side(right)) } else { format!("{}  ", side(right)) });
+        row.push(match (left.map(number), right.map(number)) {
+            (Some(left), Some(right)) if left < right => format!("{} (+{})", told(right), told(right - left)),
+            (Some(left), Some(right)) if left > right => format!("{} (-{})", told(right), told(left - right)),
+            _ => side(right),
+        });
     }
     row.push(match tally.differing {
         0 => String::new(),
