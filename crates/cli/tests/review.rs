@@ -27,6 +27,10 @@ struct Terminal {
 
 impl Terminal {
     fn start(station: &Station, words: &[&str]) -> Terminal {
+        Terminal::with(station, words, &[])
+    }
+
+    fn with(station: &Station, words: &[&str], variables: &[(&str, &str)]) -> Terminal {
         let program = common::program().display().to_string();
         let quoted: Vec<String> =
             [program.as_str()].iter().chain(words).map(|word| format!("'{word}'")).collect();
@@ -38,6 +42,7 @@ impl Terminal {
             .env("REEDHOOK_HOME", station.path("home"))
             .env("HOME", station.folder.path())
             .env("TERM", "xterm")
+            .envs(variables.iter().copied())
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
@@ -61,6 +66,12 @@ impl Terminal {
         while let Ok(bytes) = self.output.recv_timeout(Duration::from_millis(20)) {
             self.screen.process(&bytes);
         }
+    }
+
+    /// Whether anything on the screen has a colour.
+    fn is_coloured(&self) -> bool {
+        let cell = |at: u16| self.screen.screen().cell(at / 80, at % 80).map(vt100::Cell::fgcolor);
+        (0..24 * 80).filter_map(cell).any(|colour| colour != vt100::Color::Default)
     }
 
     fn text(&self) -> String {
@@ -181,6 +192,44 @@ fn what_is_chosen_becomes_a_plan_and_what_is_not_wanted_a_line_of_the_filter() {
 }
 
 #[test]
+fn colours_are_an_extra_and_a_run_is_stopped_from_inside_and_from_outside() {
+    if !can_watch() {
+        return;
+    }
+    let station = Station::with_job("copy", &["--limit", "500 kB/s"]);
+    for number in 0..40 {
+        station.write(&format!("f{number}"), &"x".repeat(50_000), OLD);
+    }
+    for (variables, coloured) in [(&[][..], true), (&[("NO_COLOR", "1")], false)] {
+        let mut terminal = Terminal::with(&station, &["review", "counts"], variables);
+        terminal.shows("add 40");
+        assert_eq!(terminal.is_coloured(), coloured);
+        terminal.keys("q");
+        terminal.ends();
+    }
+    let mut terminal = Terminal::start(&station, &["review", "counts"]);
+    terminal.shows("add 40");
+    terminal.keys("r");
+    terminal.shows("y  yes");
+    terminal.keys("y");
+    // Something has been done by then.
+    terminal.shows("of 2.00 MB");
+    terminal.keys("\u{1b}");
+    terminal.shows("Run 1: interrupted");
+    terminal.shows("add 3");
+    terminal.keys("r");
+    terminal.shows("y  yes");
+    terminal.keys("y");
+    // Something has been done by then.
+    terminal.shows("of 1.");
+    let pid = fs::read_to_string(station.path("pid")).unwrap();
+    common::tool(&["kill", "-TERM", pid.trim()]);
+    assert_eq!(terminal.ends(), 130);
+    let ran = station.run(&["history", "counts", "2", "--json"]).expect(0);
+    assert_eq!(ran.json()[0]["outcome"], "interrupted");
+}
+
+#[test]
 fn conflicts_are_given_to_a_side() {
     if !can_watch() {
         return;
@@ -243,5 +292,5 @@ fn two_places_are_searched_hidden_and_shown_and_a_signal_puts_the_terminal_back(
     let mut slip = Terminal::start(&station, &["review", "left", "nowhere"]);
     slip.shows("is not there");
     slip.keys("q");
-    assert_eq!(slip.ends(), 0);
+    assert_eq!(slip.ends(), 2);
 }

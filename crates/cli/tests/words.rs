@@ -77,17 +77,22 @@ fn questions_read_well_and_fit_at_any_width() {
         let station = Station::new();
         station.write("heron.csv", "heron", 1000);
         let kinds = if columns == 40 { "Which?" } else { "What kind of job?" };
+        // The two are called differently: directly there, or in a folder of that name?
+        let lands = if columns == 40 { "Which?" } else { "Where is what is in" };
         let answers = [
             ("be called?", 0, "counts\r"),
             (kinds, 0, "\r"),
             ("What is to be read?", 0, "left\r"),
             ("Where is it to land?", 0, "right\r"),
+            (lands, 0, "\u{1b}[B\r"),
+            ("Make it?", 0, "y"),
             ("Show what a run would do?", 0, "n"),
         ];
         let (code, shown) = at_a_terminal(&station, columns, &["job", "add"], &answers);
         assert_eq!(code, 0, "{shown}");
         assert!(!shown.contains("?:") && shown.contains("What should the job be called?"), "{shown}");
-        assert!(station.path("home/jobs/counts.toml").exists());
+        let job = std::fs::read_to_string(station.path("home/jobs/counts.toml")).unwrap();
+        assert!(job.contains("right/left"), "{job}");
         let questions = lines(&shown);
         // What is asked stays within the terminal; the words that follow may be as long as they are.
         let asked = questions.iter().take_while(|line| !line.contains("is set up"));

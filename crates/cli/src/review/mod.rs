@@ -92,6 +92,8 @@ pub(super) struct View {
     pane: Option<(RelPath, Vec<String>, usize)>,
     help: bool,
     found: String,
+    /// A run was stopped by a key, here: the review goes on.
+    stopping: bool,
     /// Lines of the list, as it was drawn last.
     height: usize,
     code: u8,
@@ -114,6 +116,7 @@ impl View {
             pane: None,
             help: false,
             found: String::new(),
+            stopping: false,
             height: 0,
             code: 0,
         }
@@ -187,7 +190,7 @@ fn watch(context: &Context, terminal: &mut DefaultTerminal, mut view: View, work
             changed = true;
         }
         // Somebody outside wants the program to end.
-        if worker.is_stopped() && !matches!(view.phase, Phase::Running(_)) {
+        if worker.is_stopped() && !view.stopping && !matches!(view.phase, Phase::Running(_)) {
             return Ok(crate::failure::INTERRUPTED);
         }
     }
@@ -241,6 +244,11 @@ pub(super) fn take(view: &mut View, worker: &Worker, news: News) {
         }
         News::Ran(result) => ran(view, worker, &result),
         News::Failed(failure) => {
+            if std::mem::take(&mut view.stopping) {
+                worker.resume();
+            }
+            let failure = if view.is_job { failure } else { reedhook_jobs::compare::trouble(failure) };
+            view.code = crate::failure::exit_of(&failure);
             view.phase = Phase::Ready;
             view.message = Some(failure.to_string());
         }
@@ -272,6 +280,11 @@ fn ran(view: &mut View, worker: &Worker, result: &reedhook_jobs::run::RunResult)
             }
         ),
     });
+    if !std::mem::take(&mut view.stopping) && worker.is_stopped() {
+        // The wish to stop came from outside: it is meant for all of this.
+        view.phase = Phase::Ready;
+        return;
+    }
     worker.resume();
     view.phase = Phase::Looking { entries: 0, read: 0 };
     worker.ask(Task::Look);
@@ -283,7 +296,7 @@ fn pressed(context: &Context, view: &mut View, worker: &Worker, key: KeyEvent) -
     let control = key.modifiers.contains(KeyModifiers::CONTROL);
     if control && key.code == KeyCode::Char('c') {
         if matches!(view.phase, Phase::Running(_)) {
-            worker.stop();
+            stop(view, worker);
             return true;
         }
         return false;
@@ -306,12 +319,17 @@ fn pressed(context: &Context, view: &mut View, worker: &Worker, key: KeyEvent) -
     }
     if matches!(view.phase, Phase::Running(_)) {
         if key.code == KeyCode::Esc {
-            worker.stop();
-            view.message = Some("Stopping; what was done stays whole.".to_owned());
+            stop(view, worker);
         }
         return true;
     }
     in_list(view, worker, key.code)
+}
+
+fn stop(view: &mut View, worker: &Worker) {
+    view.stopping = true;
+    worker.stop();
+    view.message = Some("Stopping; what was done stays whole.".to_owned());
 }
 
 fn in_list(view: &mut View, worker: &Worker, code: KeyCode) -> bool {

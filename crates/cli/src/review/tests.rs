@@ -65,6 +65,12 @@ fn both_sides_stand_in_columns_at_any_width() {
         );
         assert!(lines < 20 || shown[7].contains("left newer"), "{shown:?}");
     }
+    for (columns, lines) in [(40, 10), (20, 5), (5, 3), (1, 1)] {
+        screen(&mut view, columns, lines);
+        view.help = true;
+        screen(&mut view, columns, lines);
+        view.help = false;
+    }
     let all = screen(&mut view, 80, 24).concat();
     assert!(!all.contains('\u{1b}') && !all.contains('\n'), "a name moves no cursor");
 }

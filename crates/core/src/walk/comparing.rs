@@ -17,7 +17,7 @@ use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{Name, RelPath};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
-use crate::store::Store;
+use crate::store::{FaultKind, Store};
 
 /// So many files of a folder are read by one task: two workers in one folder stand in each other's way in the kernel, so only what
 /// is large is shared out.
@@ -196,7 +196,7 @@ pub fn compare_trees(input: &CompareInput<'_>, progress: &ScanProgress) -> Resul
     let visit = |found: &mut Found, task| match task {
         Task::Folder(task) => Visit::run(input, progress, found, *task),
         Task::Files(twins) => {
-            twins.into_iter().for_each(|twin| twin.read(input, progress, found));
+            twins.into_iter().try_for_each(|twin| twin.read(input, progress, found))?;
             Ok(Vec::new())
         }
     };
@@ -230,7 +230,13 @@ struct Twin {
 }
 
 impl Twin {
-    fn read(self, input: &CompareInput<'_>, progress: &ScanProgress, found: &mut Found) {
+    /// Reads both. A file that cannot be read is a problem; a store that has gone ends the comparison.
+    fn read(
+        self,
+        input: &CompareInput<'_>,
+        progress: &ScanProgress,
+        found: &mut Found,
+    ) -> Result<(), ScanError> {
         let [left, right] = &self.metas;
         let [here, there] = match &self.now_at {
             Some(now_at) => [&now_at[0], &now_at[1]],
@@ -253,9 +259,11 @@ impl Twin {
                 let state = State::by_time(left, right, &input.by);
                 found.differ(self.path, state, Some(left), Some(right));
             }
+            Err((side, error)) if error.kind == FaultKind::Lost => return Err(ScanError::Store(side, error)),
             Err((side, error)) => found.problems.push(Problem::from_error(side, &error)),
         }
         found.read += read;
+        Ok(())
     }
 }
 
