@@ -103,19 +103,20 @@ fn title_line(view: &View, width: u16) -> Paragraph<'static> {
 
 fn words_line(view: &View) -> Paragraph<'static> {
     let mut spans = Vec::new();
-    for (at, (word, items, on)) in view.model.words().into_iter().enumerate() {
-        let style =
-            if on { view.paint.word(word) } else { view.paint.dim().add_modifier(Modifier::CROSSED_OUT) };
-        spans.push(Span::styled(format!("{} ", at + 1), view.paint.dim()));
-        spans.push(Span::styled(format!("{} {}", word.text(), grouped(items)), style));
-        spans.push(Span::raw("  "));
-    }
     match &view.phase {
         Phase::Looking { entries, read } => {
             let read = if *read > 0 { format!(", {} read", bytes(*read)) } else { String::new() };
             spans.push(Span::raw(format!("looking: {} so far{read}", count(*entries, "entry", "entries"))));
         }
         _ => spans.push(Span::styled(format!("same {}", grouped(view.same)), view.paint.dim())),
+    }
+    spans.push(Span::raw("  "));
+    for (at, (word, items, on)) in view.model.words().into_iter().enumerate() {
+        let style =
+            if on { view.paint.word(word) } else { view.paint.dim().add_modifier(Modifier::CROSSED_OUT) };
+        spans.push(Span::styled(format!("{} ", at + 1), view.paint.dim()));
+        spans.push(Span::styled(format!("{} {}", word.text(), grouped(items)), style));
+        spans.push(Span::raw("  "));
     }
     Paragraph::new(Text::from(spans))
 }

@@ -229,7 +229,8 @@ impl Model {
             return known.clone();
         }
         let mut sums = Sums::default();
-        for at in &self.shown[self.stretch(folder)] {
+        // The folder's own row is said beside its name.
+        for at in self.shown[self.stretch(folder)].iter().filter(|at| self.rows[**at].path != *folder) {
             sums.add(&self.rows[*at]);
         }
         self.sums.insert(folder.clone(), sums.clone());
@@ -555,12 +556,7 @@ mod tests {
         let mut model = model();
         assert_eq!(
             shown(&model),
-            [
-                ">a.csv remove",
-                " north/… 1 add, 1 make folder",
-                " north-old.csv remove",
-                " west/… 1 add, 1 conflict"
-            ]
+            [">a.csv remove", " north/… 1 add", " north-old.csv remove", " west/… 1 add, 1 conflict"]
         );
         model.move_by(3);
         assert_eq!(model.open_here(), None);
@@ -589,7 +585,7 @@ mod tests {
             [("add", 2, true), ("remove", 2, true), ("make folder", 1, true), ("conflict", 1, true)]
         );
         model.toggle_word(1);
-        assert_eq!(shown(&model), [">north/… 1 add, 1 make folder", " west/… 1 add, 1 conflict"]);
+        assert_eq!(shown(&model), [">north/… 1 add", " west/… 1 add, 1 conflict"]);
         assert!(model.search("X.CSV", true));
         assert_eq!(
             shown(&model)[2..],
