@@ -147,7 +147,9 @@ pub enum Command {
     /// List the drives that are connected, with free space, and the known ones that are not.
     #[command(after_help = "Example:\n  reedhook drives")]
     Drives,
-    /// Compare two places, or the sides of a job: what is on one side only, what is newer, what differs. Nothing is touched.
+    /// Compare two places, or the sides of a job. Nothing is touched.
+    ///
+    /// Says what is on one side only, what is newer, what differs, and what is at another path.
     #[command(after_help = "Examples:\n  reedhook compare ~/counts /media/fenfield/counts\n  \
         reedhook compare heron-counts --content\n  reedhook compare heron-counts --counts --all\n  \
         reedhook compare ~/stills @archive/stills --only only-left,differs --html stills.html\n\n\
@@ -155,8 +157,9 @@ pub enum Command {
         kind (a file here, a folder or link there).\n\n\
         Exit codes: 0 the same, 1 something differs, 2 trouble: something could not be compared.")]
     Compare(Box<CompareArgs>),
-    /// Look through what differs, or what a job would do, full screen: both sides in columns, folders that fold; for a job, change
-    /// what is to be done item by item, run it or save it as a plan.
+    /// Look through both sides full screen; of a job, change, run or save what it would do.
+    ///
+    /// Both sides are in columns, folders fold and say what is in them. For a job, what is to be done is changed item by item.
     #[command(
         after_help = "Examples:\n  reedhook review heron-counts\n  reedhook review ~/counts /media/fenfield/counts\n\n\
         Keyboard only; ? lists the keys. Nothing is touched until you say run and yes.\n\

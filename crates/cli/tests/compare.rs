@@ -294,6 +294,7 @@ fn filters_jobs_several_places_and_trouble() {
     // Trouble is 2, whatever else differs, and is said in one sentence.
     for (words, said) in [
         (vec!["compare", "left", "nowhere"], "is not there"),
+        (vec!["compare", "left", "left/a.csv"], "is no folder"),
         (vec!["compare", "left"], "one place"),
         (vec!["compare", "count"], "Did you mean \"counts\"?"),
         (vec!["compare", "left", "@stick"], "there is no store \"stick\""),

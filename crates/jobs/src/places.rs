@@ -398,6 +398,9 @@ pub fn open_source(desk: &Desk, located: &Located, manner: Manner, word: &str) -
         },
         Means::Folder { path, store_root } => {
             held::open(path, manner, &desk.home).map_err(|error| match error.kind {
+                FaultKind::NotFound if path.exists() => {
+                    Failure::refused(Cause::SourceUnreadable, format!("the {word} {} is no folder", shown()))
+                }
                 FaultKind::NotFound => missing().hint(absent_hint(located, path, store_root.as_deref())),
                 kind => {
                     let words = format!("the {word} {} cannot be read: {}", shown(), kind.words());

@@ -226,12 +226,12 @@ fn one_row(paint: Paint, model: &Model, line: &Line, columns: &Columns) -> Text<
                 [row.left, row.right],
             )
         }
-        Line::Folder { path, open, row, sums, .. } => {
+        Line::Folder { path, open, row, sums, left, .. } => {
             let mark = if *open { "- " } else { "+ " };
             let name = named(format!("{mark}{}/", last_name(path)));
             let row = row.and_then(|row| model.rows().get(row));
             let own = row.map(|row| said(model, row));
-            folder(paint, columns, name, own, (sums, model.left_in(path)))
+            folder(paint, columns, name, own, (sums, *left))
         }
     }
 }

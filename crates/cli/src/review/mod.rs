@@ -16,11 +16,15 @@ use std::time::{Duration, Instant};
 
 use ratatui::DefaultTerminal;
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
+use reedhook_core::compare::Basis;
 use reedhook_core::job::ConflictPolicy;
 use reedhook_core::path::RelPath;
 use reedhook_core::run::Done;
+use reedhook_jobs::compare::{How, Pairing, trouble};
 use reedhook_jobs::jobfile::load_job;
+use reedhook_jobs::places::{Ends, Located};
 use reedhook_record::Outcome as RunOutcome;
+use reedhook_stores::remote::connect::ConnectError;
 
 use crate::args::ReviewArgs;
 use crate::context::Context;
@@ -131,31 +135,16 @@ impl View {
 
 /// Reviews a job or two places.
 pub fn review(context: &Context, asked: &ReviewArgs) -> Outcome {
-    let (name, subject) = match asked.places.as_slice() {
-        [name] => {
-            load_job(&context.desk.home, name)?;
-            (name.clone(), Subject::Job(name.clone()))
-        }
-        [left, right] => {
-            let how = reedhook_jobs::compare::How {
-                basis: if asked.content {
-                    reedhook_core::compare::Basis::Content
-                } else {
-                    reedhook_core::compare::Basis::Time
-                },
-                tolerance: None,
-                tallies: false,
-            };
-            let keys = Box::new(asked.filter.keys());
-            ("review".to_owned(), Subject::Places { left: left.clone(), right: right.clone(), keys, how })
-        }
-        _ => return Err(Failure::usage("review takes a job, or two places")),
-    };
+    let subject = subject(asked)?;
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() || context.global.json {
         return Err(Failure::usage("review needs a terminal")
             .hint("Elsewhere: reedhook compare, or reedhook preview."));
     }
-    let is_job = matches!(subject, Subject::Job(_));
+    let (name, is_job) = match &subject {
+        Subject::Job(name) => (name.clone(), true),
+        Subject::Places { .. } => ("review".to_owned(), false),
+    };
+    reach(context, &subject)?;
     let colour = anstream::stdout().current_choice() != anstream::ColorChoice::Never;
     let view = View::new(&name, is_job, Paint { colour });
     let worker = Worker::start(&context.desk, subject);
@@ -165,6 +154,41 @@ pub fn review(context: &Context, asked: &ReviewArgs) -> Outcome {
     let ended = watch(context, &mut terminal, view, &worker);
     ratatui::restore();
     ended
+}
+
+fn subject(asked: &ReviewArgs) -> Outcome<Subject> {
+    match asked.places.as_slice() {
+        [name] => Ok(Subject::Job(name.clone())),
+        [left, right] => {
+            let basis = if asked.content { Basis::Content } else { Basis::Time };
+            let how = How { basis, tolerance: None, tallies: false };
+            let keys = Box::new(asked.filter.keys());
+            Ok(Subject::Places { left: left.clone(), right: right.clone(), keys, how })
+        }
+        _ => Err(Failure::usage("review takes a job, or two places")),
+    }
+}
+
+/// Opens what is reviewed once, before the screen is the view's: what cannot be found is said in a line, and a secret can be asked for.
+fn reach(context: &Context, subject: &Subject) -> Outcome<()> {
+    let desk = &context.desk;
+    match subject {
+        Subject::Places { left, right, keys, .. } => {
+            Pairing::of_places(desk, left, std::slice::from_ref(right), (**keys).clone())
+                .map(drop)
+                .map_err(trouble)
+        }
+        Subject::Job(name) => {
+            let job = load_job(&desk.home, name)?;
+            let ends = Ends::of(&job, &desk.home, &desk.settings)?;
+            let servers = ends.from.iter().chain(&ends.to).filter_map(Located::server);
+            servers.into_iter().try_for_each(|server| match server.open(desk) {
+                // A folder may be made by the run; whatever else is wrong is wrong for all of it.
+                Ok(_) | Err(ConnectError::NoFolder { .. }) => Ok(()),
+                Err(error) => Err(server.failure(desk, error)),
+            })
+        }
+    }
 }
 
 fn watch(context: &Context, terminal: &mut DefaultTerminal, mut view: View, worker: &Worker) -> Outcome {
@@ -247,7 +271,7 @@ pub(super) fn take(view: &mut View, worker: &Worker, news: News) {
             if std::mem::take(&mut view.stopping) {
                 worker.resume();
             }
-            let failure = if view.is_job { failure } else { reedhook_jobs::compare::trouble(failure) };
+            let failure = if view.is_job { failure } else { trouble(failure) };
             view.code = crate::failure::exit_of(&failure);
             view.phase = Phase::Ready;
             view.message = Some(failure.to_string());

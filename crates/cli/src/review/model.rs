@@ -136,7 +136,15 @@ pub struct Listed {
 #[derive(Debug, Clone, PartialEq)]
 pub enum Line {
     /// A folder that holds rows, or was listed; with its own row where it has one.
-    Folder { path: RelPath, depth: usize, open: bool, row: Option<usize>, sums: Sums },
+    Folder {
+        path: RelPath,
+        depth: usize,
+        open: bool,
+        row: Option<usize>,
+        sums: Sums,
+        /// Rows in it that are left, as a person wants it.
+        left: usize,
+    },
     /// A row that is no folder.
     Entry { row: usize, depth: usize },
     /// What is the same.
@@ -163,6 +171,8 @@ pub struct Model {
     /// The rows whose words are shown.
     shown: Vec<usize>,
     hidden: BTreeSet<Word>,
+    /// How many files of each word there are.
+    all: Sums,
     /// Whether what is the same is shown, too.
     pub with_same: bool,
     open: HashSet<RelPath>,
@@ -178,6 +188,8 @@ impl Model {
     /// Shows these rows.
     pub fn set_rows(&mut self, mut rows: Vec<Row>) {
         rows.sort_by(|a, b| a.path.cmp(&b.path).then(a.leg.cmp(&b.leg)));
+        self.all = Sums::default();
+        rows.iter().for_each(|row| self.all.add(row));
         self.rows = rows;
         self.choices.clear();
         self.listed.clear();
@@ -190,9 +202,7 @@ impl Model {
 
     /// The words that there are, with how many files of each.
     pub fn words(&self) -> Vec<(Word, u64, bool)> {
-        let mut sums = Sums::default();
-        self.rows.iter().for_each(|row| sums.add(row));
-        sums.0.into_iter().map(|(word, items, _)| (word, items, !self.hidden.contains(&word))).collect()
+        self.all.0.iter().map(|(word, items, _)| (*word, *items, !self.hidden.contains(word))).collect()
     }
 
     /// Shows or hides the rows of the word at this place of [`Model::words`].
@@ -237,6 +247,15 @@ impl Model {
         sums
     }
 
+    /// How many shown rows of a folder are left.
+    fn left_in(&self, folder: &RelPath) -> usize {
+        if self.choices.is_empty() {
+            return 0;
+        }
+        let left = |at: &&usize| self.choice(&self.rows[**at]) == Choice::Leave;
+        self.shown[self.stretch(folder)].iter().filter(left).count()
+    }
+
     /// Builds the lines anew; the cursor stays on what it was on.
     pub fn rebuild(&mut self) {
         let was = self.lines.get(self.cursor).and_then(|line| self.path_of(line));
@@ -254,8 +273,8 @@ impl Model {
             match member {
                 Member::Folder(row) => {
                     let open = self.open.contains(&path);
-                    let sums = self.sums_of(&path);
-                    lines.push(Line::Folder { path: path.clone(), depth, open, row, sums });
+                    let (sums, left) = (self.sums_of(&path), self.left_in(&path));
+                    lines.push(Line::Folder { path: path.clone(), depth, open, row, sums, left });
                     if open {
                         self.build(&path, depth + 1, lines);
                     }
@@ -433,6 +452,7 @@ impl Model {
             Some(Line::Folder { path, .. }) => self.choose_all(&path),
             _ => {}
         }
+        self.rebuild();
     }
 
     /// Leaves everything in a folder, or, when all of it is left already, does it as planned. Conflicts are held either way.
@@ -443,14 +463,6 @@ impl Model {
         let next = if all { Choice::AsPlanned } else { Choice::Leave };
         let keys: Vec<_> = rows.into_iter().map(|row| (row.leg, row.path.clone())).collect();
         self.choices.extend(keys.into_iter().map(|key| (key, next)));
-    }
-
-    /// How many rows of a folder are left, as a person wants it.
-    pub fn left_in(&self, folder: &RelPath) -> usize {
-        let left = |(key, choice): &(&(usize, RelPath), &Choice)| {
-            **choice == Choice::Leave && key.1.is_within(folder)
-        };
-        self.choices.iter().filter(left).count()
     }
 
     /// Whether a person wants something of a leg to be left.

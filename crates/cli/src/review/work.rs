@@ -6,6 +6,7 @@ use std::io::Read;
 use std::path::PathBuf;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use reedhook_core::compare::{Basis, Comparison, Likeness, likeness};
@@ -33,6 +34,9 @@ use super::model::{Listed, Row, Word};
 
 /// Files up to this size are shown line by line.
 const TEXT: u64 = 1 << 20;
+
+/// Texts that take longer to be told apart are told apart roughly.
+const PATIENCE: Duration = Duration::from_secs(2);
 
 /// What a review is about.
 #[derive(Clone)]
@@ -375,7 +379,7 @@ fn text(opened: &Mutex<Opened>, left: &RelPath, right: &RelPath) -> Vec<String> 
         Err(why) => vec![why],
         Ok((left, right)) if left == right => vec!["Both hold the same text.".to_owned()],
         Ok((left, right)) => {
-            let diff = TextDiff::from_lines(left.as_str(), right.as_str());
+            let diff = TextDiff::configure().timeout(PATIENCE).diff_lines(left.as_str(), right.as_str());
             let text = diff.unified_diff().context_radius(3).missing_newline_hint(false).to_string();
             text.lines().map(|line| line.replace('\t', "    ")).collect()
         }

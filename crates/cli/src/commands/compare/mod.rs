@@ -82,6 +82,9 @@ fn compare_all(context: &Context, asked: &CompareArgs) -> Outcome {
         if context.global.json {
             print_json(&finding, asked);
         } else {
+            if !findings.is_empty() {
+                context.say("");
+            }
             context.say(text::told(context, &finding, asked).trim_end());
             tell_notes(context, &finding);
         }
