@@ -91,6 +91,28 @@ fn histories(usual: u64) -> u64 {
     std::env::var("REEDHOOK_PLANS").ok().and_then(|text| text.parse().ok()).unwrap_or(usual)
 }
 
+/// Somebody works at one side: new files, other content, renames, removals of files and of a folder.
+fn work(side: &Path, times: u64, chance: &mut Seeded, clock: &mut u64) {
+    for _ in 0..times {
+        *clock += 10;
+        let folder = ["", "a/", "a/b/", "c/"][chance.below(4) as usize];
+        let path = side.join(format!("{folder}f{}", chance.below(6)));
+        let other = side.join(format!("{}g{}", ["", "c/", "e/"][chance.below(3) as usize], chance.below(4)));
+        match chance.below(6) {
+            0 if path.is_file() => fs::remove_file(&path).unwrap(),
+            1 if path.is_file() && !other.exists() => {
+                fs::create_dir_all(other.parent().unwrap()).unwrap();
+                fs::rename(&path, &other).unwrap();
+            }
+            2 if side.join("a").is_dir() => fs::remove_dir_all(side.join("a")).unwrap(),
+            _ => {
+                let text = format!("{clock} {}", "x".repeat(chance.below(30) as usize));
+                write(&path, text.as_bytes(), *clock);
+            }
+        }
+    }
+}
+
 /// Random histories: what a plan leaves and what it does add up to what a run without it would have done.
 #[test]
 fn a_plan_does_nothing_by_halves_in_either_direction() {
@@ -102,31 +124,7 @@ fn a_plan_does_nothing_by_halves_in_either_direction() {
         let station = Station::with_job(kind, &options);
         let mut chance = Seeded(round);
         let mut clock = OLD;
-        let mut work = |side: &Path, times: u64| {
-            for _ in 0..times {
-                clock += 10;
-                let path = side.join(format!(
-                    "{}f{}",
-                    ["", "a/", "a/b/", "c/"][chance.below(4) as usize],
-                    chance.below(6)
-                ));
-                let other =
-                    side.join(format!("{}g{}", ["", "c/", "e/"][chance.below(3) as usize], chance.below(4)));
-                match chance.below(6) {
-                    0 if path.is_file() => fs::remove_file(&path).unwrap(),
-                    1 if path.is_file() && !other.exists() => {
-                        fs::create_dir_all(other.parent().unwrap()).unwrap();
-                        fs::rename(&path, &other).unwrap();
-                    }
-                    2 if side.join("a").is_dir() => fs::remove_dir_all(side.join("a")).unwrap(),
-                    _ => write(
-                        &path,
-                        format!("{clock} {}", "x".repeat(chance.below(30) as usize)).as_bytes(),
-                        clock,
-                    ),
-                }
-            }
-        };
+        let mut work = |side: &Path, times: u64| work(side, times, &mut chance, &mut clock);
         work(&station.left(), 12);
         station.run_job(&["--yes"]).expect(0);
         work(&station.left(), 6);

@@ -1,5 +1,7 @@
 //! `job`: set up, look at and change jobs.
 
+mod asking;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -10,6 +12,8 @@ use serde_json::{Value, json};
 use crate::args::JobCommand;
 use crate::ask;
 use crate::context::{Context, print_text};
+use asking::{ask_kind, ask_where_it_lands, asked_for_sides, wanted};
+
 use crate::failure::{Cause, Failure, Outcome, exit_of};
 use crate::json as lines;
 use crate::render;
@@ -19,7 +23,7 @@ use reedhook_jobs::held::Manner;
 use reedhook_jobs::home::{make_folder, write_file};
 use reedhook_jobs::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
 use reedhook_jobs::look::{nested, open_sources};
-use reedhook_jobs::places::{Ends, Located, locate, make_destination, written_for_keeping};
+use reedhook_jobs::places::{Ends, Located, make_destination, written_for_keeping};
 use reedhook_jobs::recognise::{self, SEEN};
 use reedhook_jobs::run::JobLock;
 
@@ -78,62 +82,12 @@ fn add(
     Ok(0)
 }
 
-/// A word that was typed, or else asked for; where nobody can be asked, its absence is an error.
-fn wanted<T>(
-    context: &Context,
-    typed: Option<T>,
-    what: &str,
-    question: impl FnOnce() -> Outcome<T>,
-) -> Outcome<T> {
-    match typed {
-        Some(word) => Ok(word),
-        None if context.can_ask() => question(),
-        None => Err(Failure::usage(format!("{what} is missing"))
-            .hint("Write: reedhook job add NAME KIND LEFT RIGHT, or use a terminal to be asked.")),
-    }
-}
-
 fn unused(context: &Context, name: &str) -> Outcome<()> {
     if context.desk.home.job_file(name).exists() {
         return Err(Failure::usage(format!("there is already a job \"{name}\""))
             .hint("Choose another name, or change it with `reedhook job edit`."));
     }
     Ok(())
-}
-
-fn ask_kind() -> Outcome<Kind> {
-    const KINDS: [Kind; 3] = [Kind::Mirror, Kind::Copy, Kind::TwoWay];
-    let items = KINDS.map(|kind| format!("{kind}: {}", kind.explained()));
-    Ok(KINDS[ask::choice("What kind of job?", &items)?.min(KINDS.len() - 1)])
-}
-
-/// The sides as typed; what is missing, and in no key, is asked for.
-fn asked_for_sides(
-    context: &Context,
-    keys: &mut JobKeys,
-    left: Option<String>,
-    right: Option<String>,
-) -> Outcome<(Option<String>, Option<String>)> {
-    let two_way = keys.kind == Some(Kind::TwoWay);
-    let given = |typed: &Option<String>, several: &[String], one: &Option<String>| {
-        typed.is_some() || if two_way { one.is_some() } else { !several.is_empty() }
-    };
-    let left = if given(&left, &keys.from, &keys.left) {
-        left
-    } else {
-        let question = if two_way { "Which folder is the left side?" } else { "What is to be read?" };
-        let question = format!("{question} (a folder, or @store/sub/folder)");
-        Some(wanted(context, None, "LEFT", || ask::line(&question, |text| readable(context, text)))?)
-    };
-    let right = if given(&right, &keys.to, &keys.right) {
-        right
-    } else {
-        let question = if two_way { "Which folder is the right side?" } else { "Where is it to land?" };
-        let question = format!("{question} (a folder, or @store/sub/folder)");
-        let check = |text: &str| locate(&context.desk.home, &context.desk.settings, text).map(|_| ());
-        Some(wanted(context, None, "RIGHT", || ask::line(&question, check))?)
-    };
-    Ok((left, right))
 }
 
 /// Puts sides that were typed as words into the keys where they belong.
@@ -145,37 +99,6 @@ pub fn place_sides(keys: &mut JobKeys, left: Option<String>, right: Option<Strin
         keys.from.splice(0..0, left);
         keys.to.splice(0..0, right);
     }
-}
-
-fn readable(context: &Context, typed: &str) -> Outcome<()> {
-    let located = locate(&context.desk.home, &context.desk.settings, typed)?;
-    if located.seems_there() {
-        Ok(())
-    } else {
-        Err(Failure::usage(format!("{} is no folder", located.location())))
-    }
-}
-
-/// Where the destination is not called like the source, people often mean a folder of that name in it: asked, where somebody is there.
-fn ask_where_it_lands(context: &Context, keys: &mut JobKeys) -> Outcome<()> {
-    let (home, settings) = (&context.desk.home, &context.desk.settings);
-    let ([from], [to]) = (keys.from.as_slice(), keys.to.as_slice()) else { return Ok(()) };
-    if !context.can_ask() || context.global.yes {
-        return Ok(());
-    }
-    let (source, destination) = (locate(home, settings, from)?, locate(home, settings, to)?);
-    let Some(name) = source.name().filter(|name| destination.name().as_ref() != Some(name)) else {
-        return Ok(());
-    };
-    let Some(name) = name.to_str() else { return Ok(()) };
-    let inside = format!("{}/{name}", to.trim_end_matches('/'));
-    let shown = destination.short(home);
-    let items = [format!("directly in {shown}"), format!("in a folder \"{name}\" there: {inside}")];
-    let question = format!("Where is what is in {} to land?", source.short(home));
-    if ask::choice(&question, &items)? == 1 {
-        keys.to = vec![inside];
-    }
-    Ok(())
 }
 
 /// The job with its places written so that they hold from any working folder.
