@@ -77,14 +77,23 @@ impl Identity {
     }
 }
 
+/// What tells a deed from all others: the beginning of its line's BLAKE3 hash. A million lines would take ten times the room.
+type Key = [u8; 16];
+
+fn key(line: &str) -> Key {
+    let mut key = Key::default();
+    key.copy_from_slice(&blake3::hash(line.as_bytes()).as_bytes()[..16]);
+    key
+}
+
 /// A plan that was saved, read and found whole.
 #[derive(Debug)]
 pub struct Saved {
     head: Head,
     /// Its deeds, as they are written.
-    deeds: HashSet<String>,
-    /// The same in the order of the file.
     order: Vec<String>,
+    /// What tells them from all others.
+    keys: HashSet<Key>,
 }
 
 /// What became of a saved plan when both sides were looked at again.
@@ -131,6 +140,11 @@ fn deeds(leg: usize, plan: &Plan) -> Vec<String> {
         found.extend(folder.actions.iter().filter(done).map(|action| action_line(leg, folder, action)));
     }
     found
+}
+
+/// The deeds of all legs.
+fn all_deeds(round: &Round) -> impl Iterator<Item = String> {
+    round.legs.iter().enumerate().flat_map(|(at, leg)| deeds(at, &leg.plan))
 }
 
 fn line(leg: usize, done: &str, side: Side, path: &RelPath) -> Map<String, Value> {
@@ -224,7 +238,7 @@ impl Saved {
             }
         });
         let order: Vec<String> = plans.iter().enumerate().flat_map(|(at, plan)| deeds(at, plan)).collect();
-        Saved { head, deeds: order.iter().cloned().collect(), order }
+        Saved { head, keys: order.iter().map(|line| key(line)).collect(), order }
     }
 
     /// Writes it down.
@@ -277,7 +291,7 @@ impl Saved {
             .filter(|line| !line.is_empty())
             .map(|line| line.trim_end_matches(',').to_owned())
             .collect();
-        Ok(Saved { head, deeds: order.iter().cloned().collect(), order })
+        Ok(Saved { head, keys: order.iter().map(|line| key(line)).collect(), order })
     }
 
     /// The job that it was made for.
@@ -301,26 +315,30 @@ impl Saved {
     /// When the plan was made for something else.
     pub fn apply(&self, round: &mut Round) -> Outcome<Since> {
         self.refuse_another(round)?;
-        let before: HashSet<String> =
-            round.legs.iter().enumerate().flat_map(|(at, leg)| deeds(at, &leg.plan)).collect();
+        let planned: HashSet<(u64, RelPath)> = self.order.iter().filter_map(|line| about(line)).collect();
+        let (mut found, mut new) = (HashSet::new(), 0);
+        for line in all_deeds(round) {
+            let key = key(&line);
+            if self.keys.contains(&key) {
+                found.insert(key);
+            } else if about(&line).is_none_or(|name| !planned.contains(&name)) {
+                new += 1;
+            }
+        }
+        drop(planned);
+        let has = |line: &str| self.keys.contains(&key(line));
         let named = |at: usize, side: Side, part: Part<'_>| match part {
             Part::Item(folder, action) => {
-                matches!(action.step, Step::Leave { .. })
-                    || self.deeds.contains(&action_line(at, folder, action))
+                matches!(action.step, Step::Leave { .. }) || has(&action_line(at, folder, action))
             }
-            Part::Fate(folder) => fate_line(at, side, folder).is_none_or(|line| self.deeds.contains(&line)),
-            Part::Mode(folder) => mode_line(at, side, folder).is_some_and(|line| self.deeds.contains(&line)),
+            Part::Fate(folder) => fate_line(at, side, folder).is_none_or(|line| has(&line)),
+            Part::Mode(folder) => mode_line(at, side, folder).is_some_and(|line| has(&line)),
         };
         narrow_round(round, &named);
-        let after: HashSet<String> =
-            round.legs.iter().enumerate().flat_map(|(at, leg)| deeds(at, &leg.plan)).collect();
-        let planned: HashSet<(u64, RelPath)> = self.order.iter().filter_map(|line| about(line)).collect();
-        let is_new = |line: &&String| {
-            !self.deeds.contains(*line) && about(line).is_none_or(|name| !planned.contains(&name))
-        };
-        let mut since = Since { changed: 0, new: before.iter().filter(is_new).count() };
-        for line in self.order.iter().filter(|line| !after.contains(*line)) {
-            since.changed += usize::from(report(round, line, before.contains(line)));
+        let after: HashSet<Key> = all_deeds(round).map(|line| key(&line)).collect();
+        let mut since = Since { changed: 0, new };
+        for line in self.order.iter().filter(|line| !after.contains(&key(line))) {
+            since.changed += usize::from(report(round, line, found.contains(&key(line))));
         }
         Ok(since)
     }
