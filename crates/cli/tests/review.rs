@@ -289,6 +289,8 @@ fn two_places_are_searched_hidden_and_shown_and_a_signal_puts_the_terminal_back(
     assert_eq!(terminal.ends(), 130);
     let elsewhere = station.run(&["review", "left", "right"]).expect(2);
     assert!(elsewhere.err.contains("needs a terminal"), "{}", elsewhere.err);
+    let idle = station.run(&["review", "counts", "--exclude", "*.tmp"]).expect(2);
+    assert!(idle.err.contains("for two places"), "{}", idle.err);
     let mut slip = Terminal::start(&station, &["review", "left", "nowhere"]);
     slip.shows("is not there");
     assert_eq!(slip.ends(), 2);

@@ -50,7 +50,7 @@ pub struct ReviewArgs {
     /// A job, or two places.
     #[arg(required = true, num_args = 1..=2, value_name = "JOB | LEFT RIGHT")]
     pub places: Vec<String>,
-    /// Read both sides and compare byte by byte (two places).
+    /// Of two places: read both and compare byte by byte.
     #[arg(long)]
     pub content: bool,
     #[command(flatten)]
@@ -58,7 +58,7 @@ pub struct ReviewArgs {
 }
 
 /// What takes part: as the keys of a job. A job's own filter holds besides.
-#[derive(Debug, Args, Clone, Default)]
+#[derive(Debug, Args, Clone, Default, PartialEq)]
 #[command(next_help_heading = "What takes part")]
 pub struct FilterArgs {
     /// Leave out what matches, for example '*.tmp' or 'scratch/'.

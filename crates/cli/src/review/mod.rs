@@ -26,7 +26,7 @@ use reedhook_jobs::places::{Ends, Located};
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_stores::remote::connect::ConnectError;
 
-use crate::args::ReviewArgs;
+use crate::args::{FilterArgs, ReviewArgs};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::progress;
@@ -158,6 +158,10 @@ pub fn review(context: &Context, asked: &ReviewArgs) -> Outcome {
 
 fn subject(asked: &ReviewArgs) -> Outcome<Subject> {
     match asked.places.as_slice() {
+        [_] if asked.content || asked.filter != FilterArgs::default() => {
+            Err(Failure::usage("--content and what takes part are for two places; a job has its own filter")
+                .hint("Change it with `reedhook job filter`, or compare: reedhook compare JOB --content."))
+        }
         [name] => Ok(Subject::Job(name.clone())),
         [left, right] => {
             let basis = if asked.content { Basis::Content } else { Basis::Time };

@@ -12,6 +12,8 @@ use reedhook_core::store::{
     Attributes, Capabilities, FaultKind, Folding, Limits, Listing, NameRule, Place, Space, StoreError,
 };
 
+use super::connect::ConnectError;
+
 /// Whether trying the same again may help.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Again {
@@ -36,6 +38,15 @@ impl Trouble {
     /// A failure that will not pass.
     pub fn lasting(kind: FaultKind, action: &'static str, path: &RelPath) -> Trouble {
         Trouble { error: StoreError::new(kind, action, path), again: Again::Never }
+    }
+
+    /// There is no connection, and none could be made: what may pass is tried again, whatever else is wrong loses the store.
+    pub(crate) fn unconnected(error: ConnectError, action: &'static str, path: &RelPath) -> Trouble {
+        if error.may_pass() {
+            Trouble::broke(action, path, error)
+        } else {
+            Trouble::lasting(FaultKind::Lost, action, path).because(error)
+        }
     }
 
     /// A connection that broke.

@@ -133,13 +133,7 @@ impl Ftp {
     }
 
     fn take(&self, action: &'static str, path: &RelPath) -> Answer<Taken> {
-        self.pool.take().map_err(|error| {
-            if error.may_pass() {
-                Trouble::broke(action, path, error)
-            } else {
-                Trouble::lasting(FaultKind::Lost, action, path).because(error)
-            }
-        })
+        self.pool.take().map_err(|error| Trouble::unconnected(error, action, path))
     }
 
     /// Does something with a connection, and gives it back when it is still of use.

@@ -170,14 +170,7 @@ impl Sftp {
         if !alive {
             *current = None;
             let made = Session::open(&self.runtime, &self.address, &self.account, &self.setup);
-            let made = made.map_err(|error| {
-                if error.may_pass() {
-                    Trouble::broke(action, path, error)
-                } else {
-                    Trouble::lasting(FaultKind::Lost, action, path).because(error)
-                }
-            })?;
-            *current = Some(Arc::new(made));
+            *current = Some(Arc::new(made.map_err(|error| Trouble::unconnected(error, action, path))?));
         }
         let Some(session) = current.clone() else {
             return Err(Trouble::broke(action, path, "not connected"));
