@@ -36,10 +36,10 @@ use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use thiserror::Error;
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::Runtime;
 
 use relay::Relay;
@@ -232,7 +232,21 @@ async fn serve(kind: Kind, settings: &Settings) -> Result<(SocketAddr, Option<St
         Kind::Ftp => {
             drop(listener);
             ftp::spawn(address, settings)?;
+            until_it_listens(address).await?;
         }
     }
     Ok((address, fingerprint))
+}
+
+/// Waits for a server that opens its own port: who came before would find the relay's door open and nobody behind it.
+async fn until_it_listens(address: SocketAddr) -> io::Result<()> {
+    const PATIENCE: Duration = Duration::from_secs(10);
+    let begun = Instant::now();
+    loop {
+        match TcpStream::connect(address).await {
+            Ok(_) => return Ok(()),
+            Err(error) if begun.elapsed() > PATIENCE => return Err(error),
+            Err(_) => tokio::time::sleep(Duration::from_millis(2)).await,
+        }
+    }
 }
