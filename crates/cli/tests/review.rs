@@ -15,6 +15,7 @@ use common::{Station, with_tools, write};
 
 const RIGHT: &str = "\u{1b}[C";
 const DOWN: &str = "\u{1b}[B";
+const UP: &str = "\u{1b}[A";
 const OLD: u64 = 1_900_000_000;
 
 /// A terminal of 80 columns and 24 lines with the program in it.
@@ -256,6 +257,47 @@ fn conflicts_are_given_to_a_side() {
         assert_eq!(fs::read(side.join("x.csv")).unwrap(), b"from the left");
     }
     assert_eq!(fs::read(station.right().join("y.csv")).unwrap(), b"and from the right", "still held");
+}
+
+#[test]
+fn a_two_way_jobs_changes_go_the_other_way() {
+    if !can_watch() {
+        return;
+    }
+    let station = Station::with_job("two-way", &["--max-changes", "off"]);
+    for name in ["changed.csv", "gone.csv", "right.csv", "stays.csv"] {
+        station.write(name, "as it was", OLD);
+    }
+    station.run_job(&["--yes"]).expect(0);
+    station.write("changed.csv", "a slip of the fingers", OLD + 100);
+    station.write("stays.csv", "meant so", OLD + 100);
+    fs::remove_file(station.left().join("gone.csv")).unwrap();
+    write(&station.right().join("right.csv"), b"another slip", OLD + 100);
+    let mut terminal = Terminal::start(&station, &["review", "counts"]);
+    terminal.shows("update 3");
+    terminal.shows("remove 1");
+    // Each goes down by itself after a space: twice on every one of the first three.
+    terminal.keys(&format!(" {UP} "));
+    terminal.shows("other way");
+    terminal.keys(&format!(" {UP} "));
+    terminal.keys(&format!(" {UP} "));
+    terminal.keys("r");
+    terminal.shows("other way  3 files");
+    terminal.shows("update     1 file");
+    terminal.keys("y");
+    terminal.shows("Nothing to do");
+    terminal.keys("q");
+    assert_eq!(terminal.ends(), 0);
+    for side in [station.left(), station.right()] {
+        for name in ["changed.csv", "gone.csv", "right.csv"] {
+            assert_eq!(fs::read_to_string(side.join(name)).unwrap(), "as it was", "{name}");
+        }
+        assert_eq!(fs::read_to_string(side.join("stays.csv")).unwrap(), "meant so");
+    }
+    let again = station.run(&["preview", "counts", "--json"]).expect(0).last();
+    assert_eq!((common::number(&again, "updated"), common::number(&again, "conflicts")), (0, 0));
+    let kept = station.run(&["kept", "list", "counts"]).expect(0).out;
+    assert!(kept.contains("21 B") && kept.contains("12 B"), "what lost is kept: {kept}");
 }
 
 #[test]

@@ -46,12 +46,25 @@ impl Both {
     }
 }
 
-/// Conflicts that a person settles now: at these paths, in this way. Nothing else is touched.
+/// What a person settles now: at these paths, in this way. Nothing else is touched.
 pub struct Settling {
     /// The paths.
     pub paths: Vec<RelPath>,
     /// Who wins.
     pub policy: ConflictPolicy,
+    /// As if nothing were remembered of them: what differs is a conflict, whoever has changed it, and what one side lacks comes back.
+    /// So a change is taken back instead of carried over.
+    pub afresh: bool,
+}
+
+impl Settling {
+    /// What is remembered of a folder, without what is settled afresh.
+    fn without_own(&self, folder: &RelPath, mut remembered: Remembered) -> Remembered {
+        if self.afresh {
+            remembered.known.retain(|known| !self.paths.contains(&folder.join(&known.name)));
+        }
+        remembered
+    }
 }
 
 /// Opens both sides of a two-way job and scans them. Nothing is changed anywhere.
@@ -228,7 +241,13 @@ fn ask<T>(
         }
         None => job.filter(desk.now())?,
     };
-    let recall = |folder: &RelPath| memory.folder(folder).map_err(MemoryError::from);
+    let recall = |folder: &RelPath| {
+        let remembered = memory.folder(folder).map_err(MemoryError::from)?;
+        Ok(match settling {
+            Some(settling) => settling.without_own(folder, remembered),
+            None => remembered,
+        })
+    };
     let removing = desk.home.record()?.removing(&job.name)?;
     let input = TwoWayInput {
         left,

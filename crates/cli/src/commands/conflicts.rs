@@ -214,7 +214,7 @@ pub fn settle(
     drop(both);
     let mut code = 0;
     for (policy, paths) in decisions {
-        code = carry_out(context, &job, Settling { paths, policy })?.max(code);
+        code = carry_out(context, &job, Settling { paths, policy, afresh: false })?.max(code);
     }
     Ok(code)
 }

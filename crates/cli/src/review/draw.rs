@@ -379,7 +379,7 @@ fn help(frame: &mut Frame<'_>, view: &View) {
     if view.is_job {
         let more = [
             ("space", "leave it, or do it as planned; of a folder, all in it"),
-            ("", "a conflict: left wins, right wins, held"),
+            ("", "two-way: the other way; a conflict: left wins, right wins, held"),
             ("x", "leave it out for good: a line of the job's filter"),
             ("w", "save what is chosen as a plan"),
             ("r", "run what is chosen, and watch"),

@@ -17,6 +17,7 @@ use std::time::{Duration, Instant};
 use ratatui::DefaultTerminal;
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use reedhook_core::compare::Basis;
+use reedhook_core::entry::Side;
 use reedhook_core::job::ConflictPolicy;
 use reedhook_core::path::RelPath;
 use reedhook_core::run::Done;
@@ -129,7 +130,9 @@ impl View {
     fn chosen(&self) -> Chosen {
         let winners = [(ConflictPolicy::Left, Choice::Left), (ConflictPolicy::Right, Choice::Right)];
         let winners = winners.map(|(policy, choice)| (policy, self.model.settled(choice))).into();
-        Chosen { left: self.model.leaves(), winners }
+        let reversed = [(ConflictPolicy::Left, Side::Left), (ConflictPolicy::Right, Side::Right)];
+        let reversed = reversed.map(|(policy, side)| (policy, self.model.reversed(side))).into();
+        Chosen { left: self.model.leaves(), winners, reversed }
     }
 }
 
@@ -446,6 +449,10 @@ fn ask_to_run(view: &mut View) {
             format!("{policy} wins"),
             count(paths.len() as u64, "conflict", "conflicts")
         ));
+    }
+    let reversed: usize = chosen.reversed.iter().map(|(_, paths)| paths.len()).sum();
+    if reversed > 0 {
+        lines.push(format!("{:<10} {}", "other way", count(reversed as u64, "file", "files")));
     }
     if done.is_empty() && lines.is_empty() {
         view.message = Some("Nothing is chosen, so there is nothing to run.".to_owned());

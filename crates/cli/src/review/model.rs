@@ -7,7 +7,7 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 
 use reedhook_core::compare::State;
-use reedhook_core::entry::EntryKind;
+use reedhook_core::entry::{EntryKind, Side};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::run::Done;
 use reedhook_core::walk::comparing::Face;
@@ -70,6 +70,8 @@ pub struct Row {
     pub items: u64,
     /// The leg of the job that it belongs to.
     pub leg: usize,
+    /// Who wins when it goes the other way, where it can.
+    pub other: Option<Side>,
 }
 
 impl Row {
@@ -94,6 +96,8 @@ pub enum Choice {
     Left,
     /// The right version wins a conflict.
     Right,
+    /// It goes the other way: the change is taken back where it was made.
+    Other,
 }
 
 impl Choice {
@@ -103,6 +107,7 @@ impl Choice {
             Choice::Leave => "leave",
             Choice::Left => "left wins",
             Choice::Right => "right wins",
+            Choice::Other => "other way",
         }
     }
 }
@@ -445,7 +450,8 @@ impl Model {
                     (Choice::AsPlanned, Word::Conflict) => Choice::Left,
                     (Choice::Left, _) => Choice::Right,
                     (Choice::AsPlanned, _) => Choice::Leave,
-                    (Choice::Right | Choice::Leave, _) => Choice::AsPlanned,
+                    (Choice::Leave, _) if row.other.is_some() => Choice::Other,
+                    (Choice::Right | Choice::Leave | Choice::Other, _) => Choice::AsPlanned,
                 };
                 self.choices.insert((row.leg, row.path.clone()), next);
             }
@@ -467,7 +473,8 @@ impl Model {
 
     /// Whether a person wants something of a leg to be left.
     pub fn leaves(&self) -> HashSet<(usize, RelPath)> {
-        let left = self.choices.iter().filter(|(_, choice)| **choice == Choice::Leave);
+        let is_left = |choice: &Choice| matches!(choice, Choice::Leave | Choice::Other);
+        let left = self.choices.iter().filter(|(_, choice)| is_left(choice));
         left.map(|(key, _)| key.clone()).collect()
     }
 
@@ -476,6 +483,13 @@ impl Model {
         let conflicts =
             self.rows.iter().filter(|row| row.word == Word::Conflict && self.choice(row) == choice);
         conflicts.map(|row| row.path.clone()).collect()
+    }
+
+    /// What goes the other way, so that this side wins.
+    pub fn reversed(&self, winner: Side) -> Vec<RelPath> {
+        let rows = self.rows.iter();
+        let rows = rows.filter(|row| row.other == Some(winner) && self.choice(row) == Choice::Other);
+        rows.map(|row| row.path.clone()).collect()
     }
 
     /// What a run would do now: how many files of each word.

@@ -18,7 +18,7 @@ fn face(size: u64, seconds: i64) -> Option<Face> {
 }
 
 fn row(text: &str, word: Word, left: Option<Face>, right: Option<Face>) -> Row {
-    Row { path: path(text), word, left, right, elsewhere: None, items: 1, leg: 0 }
+    Row { path: path(text), word, left, right, elsewhere: None, items: 1, leg: 0, other: None }
 }
 
 fn screen(view: &mut View, columns: u16, lines: u16) -> Vec<String> {

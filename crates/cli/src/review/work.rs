@@ -14,7 +14,7 @@ use reedhook_core::entry::{EntryKind, Meta, Side};
 use reedhook_core::filter::Verdict;
 use reedhook_core::job::ConflictPolicy;
 use reedhook_core::path::{Name, RelPath};
-use reedhook_core::plan::{Action, Fate, FolderPlan, Plan, Step};
+use reedhook_core::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use reedhook_core::run::{Done, Event as Deed};
 use reedhook_core::store::Store;
 use reedhook_core::walk::comparing::{Compared, Differing, Face};
@@ -63,6 +63,8 @@ pub struct Chosen {
     pub left: HashSet<(usize, RelPath)>,
     /// Conflicts that one side wins.
     pub winners: Vec<(ConflictPolicy, Vec<RelPath>)>,
+    /// Changes of a two-way job that are taken back at the side where they were made: the other one wins.
+    pub reversed: Vec<(ConflictPolicy, Vec<RelPath>)>,
 }
 
 /// What came of it.
@@ -242,6 +244,7 @@ fn compared_rows(compared: Compared) -> Vec<Row> {
         elsewhere: one.right_path,
         items: one.items.max(1),
         leg: 0,
+        other: None,
     };
     compared.differences.into_iter().map(row).collect()
 }
@@ -251,7 +254,7 @@ fn of_round(desk: &Desk, round: &Round) -> Looked {
     let several = round.both.is_none() && round.legs.len() > 1;
     for (at, leg) in round.legs.iter().enumerate() {
         let under = several.then(|| Name::new(format!("to {}", at + 1).as_bytes()).ok()).flatten();
-        rows.extend(leg_rows(at, &leg.plan).into_iter().map(|row| match &under {
+        rows.extend(leg_rows(at, &leg.plan, round.both.is_some()).into_iter().map(|row| match &under {
             Some(name) => Row { path: RelPath::from(name).join_path(&row.path), ..row },
             None => row,
         }));
@@ -259,7 +262,7 @@ fn of_round(desk: &Desk, round: &Round) -> Looked {
     for conflict in round.both.iter().flat_map(|both| both.held()) {
         let (left, right) = (Some(Face::from(&conflict.left)), Some(Face::from(&conflict.right)));
         let (path, elsewhere) = (conflict.path.clone(), None);
-        rows.push(Row { path, word: Word::Conflict, left, right, elsewhere, items: 1, leg: 0 });
+        rows.push(Row { path, word: Word::Conflict, left, right, elsewhere, items: 1, leg: 0, other: None });
     }
     let mut notes: Vec<String> = Vec::new();
     for (at, leg) in round.legs.iter().enumerate() {
@@ -277,7 +280,7 @@ fn of_round(desk: &Desk, round: &Round) -> Looked {
 }
 
 /// The rows of a leg; a row's faces are those at the left and at the right, whichever of the two is read.
-fn leg_rows(leg: usize, plan: &Plan) -> Vec<Row> {
+fn leg_rows(leg: usize, plan: &Plan, two_way: bool) -> Vec<Row> {
     let mut rows = Vec::new();
     let oriented = |read: Option<&Meta>, changed: Option<&Meta>| {
         let (read, changed) = (read.map(Face::from), changed.map(Face::from));
@@ -293,11 +296,29 @@ fn leg_rows(leg: usize, plan: &Plan) -> Vec<Row> {
         if let Some(done) = word {
             let (left, right) = oriented(folder.left.as_ref(), folder.right.as_ref());
             let (path, elsewhere) = (folder.path.clone(), None);
-            rows.push(Row { path, word: Word::Deed(done), left, right, elsewhere, items: 1, leg });
+            rows.push(Row {
+                path,
+                word: Word::Deed(done),
+                left,
+                right,
+                elsewhere,
+                items: 1,
+                leg,
+                other: None,
+            });
         }
-        rows.extend(folder.actions.iter().map(|action| action_row(leg, folder, action, &oriented)));
+        rows.extend(folder.actions.iter().map(|action| {
+            let other = other_way(action).filter(|_| two_way);
+            Row { other, ..action_row(leg, folder, action, &oriented) }
+        }));
     }
     rows
+}
+
+/// The side that wins when an action of a two-way job goes the other way: what would be replaced, or removed, there comes back.
+fn other_way(action: &Action) -> Option<Side> {
+    let undone = matches!(action.step, Step::Update { .. } | Step::Remove { .. });
+    (undone && action.role == Role::Plain).then_some(action.side)
 }
 
 type Oriented<'a> = &'a dyn Fn(Option<&Meta>, Option<&Meta>) -> (Option<Face>, Option<Face>);
@@ -316,7 +337,16 @@ fn action_row(leg: usize, folder: &FolderPlan, action: &Action, oriented: Orient
         Step::Respell { from, was } => (oriented(None, Some(was)), Some(from.clone()), 1),
         Step::Remove { was } => (oriented(None, Some(was)), None, 1),
     };
-    Row { path, word: Word::Deed(Done::of(action)), left: faces.0, right: faces.1, elsewhere, items, leg }
+    Row {
+        path,
+        word: Word::Deed(Done::of(action)),
+        left: faces.0,
+        right: faces.1,
+        elsewhere,
+        items,
+        leg,
+        other: None,
+    }
 }
 
 /// What a folder holds on both sides. What cannot be listed is shown as if it were empty; the look says what is wrong.
@@ -403,11 +433,12 @@ fn run(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, chosen: &Chosen) 
     let job = load_job(&desk.home, name)?;
     let mut result =
         carry_out(desk, &job, |desk| look(desk, &job)?.narrowed(move |round| plan.apply(round).map(|_| ())))?;
-    for (policy, paths) in &chosen.winners {
+    let winners = chosen.winners.iter().map(|one| (one, false));
+    for ((policy, paths), afresh) in winners.chain(chosen.reversed.iter().map(|one| (one, true))) {
         if paths.is_empty() || result.failure.is_some() {
             continue;
         }
-        let settling = Settling { paths: paths.clone(), policy: *policy };
+        let settling = Settling { paths: paths.clone(), policy: *policy, afresh };
         let settled = carry_out(desk, &job, |desk| look_at_settling(desk, &job, &settling))?;
         result.counts.add(&settled.counts);
         result.outcome = settled.outcome;

@@ -16,6 +16,7 @@ fn row(text: &str, word: Word) -> Row {
         elsewhere: None,
         items,
         leg: 0,
+        other: None,
     }
 }
 
