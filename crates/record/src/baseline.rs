@@ -95,12 +95,13 @@ impl Baselines for StateFile {
     }
 
     fn baseline(&self, job: &str, folder: &RelPath) -> Result<Remembered> {
-        let sql = "SELECT entries, looked FROM baseline_folders WHERE job = ?1 AND folder = ?2";
+        let sql = "SELECT entries, looked, older FROM baseline_folders WHERE job = ?1 AND folder = ?2";
         let mut statement = self.db.prepare_cached(sql)?;
         let found = statement.query_row(params![job, folder.as_bytes()], |row| {
             let looked = row.get::<_, Option<i64>>(1)?.map(|seconds| Stamp::new(seconds, 0));
             let known = postcard::from_bytes::<Vec<Known>>(row.get_ref(0)?.as_blob()?);
-            Ok(known.map(|known| Remembered { known, looked }))
+            let older = row.get_ref(2)?.as_blob_or_null()?.map_or(Ok(Older::new()), postcard::from_bytes);
+            Ok(known.and_then(|known| Ok(Remembered { known: with_older(known, &older?), looked })))
         });
         Ok(found.optional()?.transpose()?.unwrap_or_default())
     }
@@ -127,7 +128,7 @@ impl Baselines for StateFile {
         }
         {
             let mut put =
-                transaction.prepare("INSERT OR REPLACE INTO baseline_folders VALUES (?1, ?2, ?3, ?4)")?;
+                transaction.prepare("INSERT OR REPLACE INTO baseline_folders VALUES (?1, ?2, ?3, ?4, ?5)")?;
             // What lies below a folder is everything from its path and a slash up to the character after the slash.
             let mut forget = transaction.prepare(
                 "DELETE FROM baseline_folders WHERE job = ?1 AND (folder = ?2 OR (folder >= ?3 AND folder < ?4))",
@@ -136,8 +137,10 @@ impl Baselines for StateFile {
                 let path = folder.as_bytes();
                 match known {
                     Some(Remembered { known, looked }) => {
+                        let older = older(known, *looked);
+                        let older = (!older.is_empty()).then(|| postcard::to_allocvec(&older)).transpose()?;
                         let looked = looked.map(Stamp::seconds);
-                        put.execute(params![job, path, postcard::to_allocvec(known)?, looked])?
+                        put.execute(params![job, path, postcard::to_allocvec(known)?, looked, older])?
                     }
                     None => {
                         forget.execute(params![job, path, [path, b"/"].concat(), [path, b"0"].concat()])?
@@ -214,6 +217,23 @@ impl Baselines for StateFile {
     }
 }
 
+/// The names of a folder, by their place in it, that were seen before the rest of it; in seconds since 1970.
+type Older = Vec<(usize, i64)>;
+
+fn older(known: &[Known], looked: Option<Stamp>) -> Older {
+    let since = |known: &Known| known.since.filter(|since| Some(*since) != looked);
+    known.iter().enumerate().filter_map(|(at, known)| Some((at, since(known)?.seconds()))).collect()
+}
+
+fn with_older(mut known: Vec<Known>, older: &Older) -> Vec<Known> {
+    for (at, seconds) in older {
+        if let Some(known) = known.get_mut(*at) {
+            known.since = Some(Stamp::new(*seconds, 0));
+        }
+    }
+    known
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -229,7 +249,8 @@ mod tests {
             Known::of(&Name::new(name).unwrap(), &file(5, 1), &file(5, 2), Some([3; 32])).unwrap()
         };
         let looked = Some(Stamp::new(77, 0));
-        let odd = Remembered { known: vec![known(b"a\xff"), known(b"b")], looked };
+        let older = |name: &[u8]| Known { since: Some(Stamp::new(33, 0)), ..known(name) };
+        let odd = Remembered { known: vec![known(b"a\xff"), older(b"b")], looked };
         let folders = ["", "a", "a/b", "a/b/c", "a b", "a0"];
         let all: Vec<FolderUpdate> = folders.iter().map(|folder| (path(folder), Some(odd.clone()))).collect();
         record.set_baseline("counts", ("l", "r"), None, &all).unwrap();

@@ -17,6 +17,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::guard::{self, Facts};
 use reedhook_core::plan::two_way::Settled;
 use reedhook_core::store::{FaultKind, Store};
+use reedhook_core::walk::two_way::TwoWayPlan;
 use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
 use reedhook_testing::{path, rules};
 
@@ -437,5 +438,42 @@ fn a_fault_at_any_step() {
                 }
             }
         }
+    }
+}
+
+/// Both sides save within one second and with one size, so that only the content tells. A run cannot bring one of the versions over, or holds
+/// them; it remembers the rest of the folder as of now, and must not take the old time for a proof from then on: soon or a day later.
+#[test]
+fn what_a_run_did_not_bring_over_is_no_surer_afterwards() {
+    let write = |name: &str, version| Edit::Write(path(name), version);
+    let resave = |name: &str, version| Edit::Resave(path(name), version);
+    for (both, later) in [(false, 0), (false, 100_000), (true, 0), (true, 100_000)] {
+        let mut pair = Pair::new(ConflictPolicy::Hold);
+        pair.edit(Side::Left, &write("a", 5));
+        pair.run().unwrap();
+        pair.edit(Side::Right, &resave("a", 1));
+        if both {
+            pair.edit(Side::Left, &resave("a", 3));
+        }
+        pair.clock += later;
+        pair.edit(Side::Left, &write("c", 0));
+        let a = path("a");
+        if !both {
+            let fault = Fault::new(Operation::Publish, Some(&a), FaultKind::Denied);
+            pair.left.fail(Fault { times: Some(1), ..fault });
+        }
+        let (plan, counts) = pair.run().unwrap();
+        pair.left.heal();
+        let held = |plan: &TwoWayPlan| {
+            plan.conflicts.iter().any(|one| one.settled == Settled::Held && one.path == a)
+        };
+        assert!(held(&plan) == both && (both || counts.problems == 1), "{both} {later}: {counts:?}");
+        pair.clock += later;
+        pair.edit(Side::Left, &write("d", 0));
+        let (plan, counts) = pair.run().unwrap();
+        assert_eq!((held(&plan), counts.problems), (both, 0), "{both} {later}: it is told again");
+        let (left, right) = (tree(&pair.left), tree(&pair.right));
+        assert_eq!(left == right, !both, "{both} {later}: {left:?} {right:?}");
+        assert_eq!(right.get(&a), Some(&Some(content(1))), "what was saved last stands");
     }
 }

@@ -28,6 +28,10 @@ pub struct Known {
     pub left: Seen,
     /// What the right said of it.
     pub right: Seen,
+    /// Since when that was so, where it was not looked at again with the rest of its folder: a run that could not bring a change over
+    /// has seen nothing that would make the old time a proof.
+    #[serde(skip)]
+    pub since: Option<Stamp>,
 }
 
 /// The kind and content that both sides agreed on.
@@ -75,7 +79,7 @@ impl Known {
             EntryKind::Folder => KnownKind::Folder,
             EntryKind::Special(_) => return None,
         };
-        Some(Known { name: name.clone(), what, left: Seen::of(left), right: Seen::of(right) })
+        Some(Known { name: name.clone(), what, left: Seen::of(left), right: Seen::of(right), since: None })
     }
 
     /// What to remember when the content agrees and the metadata does not: of a time or mode that differs, what was remembered
@@ -122,9 +126,22 @@ impl Known {
     }
 
     /// Whether a side's time cannot tell this file from another one that was saved a moment after somebody looked; see [`is_fresh`].
-    pub fn is_fresh(&self, side: Side, looked: Stamp) -> bool {
+    /// `looked` is what holds for its folder.
+    pub fn is_fresh(&self, side: Side, looked: Option<Stamp>) -> bool {
         let file = matches!(self.what, KnownKind::File(..));
-        file && self.seen(side).stamp().is_some_and(|modified| is_fresh(modified, looked))
+        let times = self.seen(side).stamp().zip(self.since.or(looked));
+        file && times.is_some_and(|(modified, looked)| is_fresh(modified, looked))
+    }
+
+    /// The same, as it was seen with the rest of its folder.
+    pub fn seen_now(self) -> Known {
+        Known { since: None, ..self }
+    }
+
+    /// The same, as it was seen when its folder was looked at last: that stays so until it is looked at again.
+    pub fn seen_then(self, looked: Option<Stamp>) -> Known {
+        let since = self.since.or(looked).filter(|_| !self.is_folder());
+        Known { since, ..self }
     }
 
     /// The same, with the hash of its content where that has been found.
@@ -613,11 +630,11 @@ mod tests {
         for ((seconds, nanos), looked, expected) in rows {
             let seen = Meta { modified: Some(Stamp::new(seconds, nanos)), ..file(5, 0) };
             let known = Known::of(&name, &file(5, 0), &seen, None).unwrap();
-            let found = known.is_fresh(Side::Right, Stamp::new(looked, 0));
+            let found = known.is_fresh(Side::Right, Some(Stamp::new(looked, 0)));
             assert_eq!(found, expected, "{seconds}.{nanos} seen at {looked}");
         }
         let folder = Known::of(&name, &folder(), &folder(), None).unwrap();
-        assert!(!folder.is_fresh(Side::Left, Stamp::new(0, 0)));
+        assert!(!folder.is_fresh(Side::Left, Some(Stamp::new(0, 0))));
     }
 
     #[test]

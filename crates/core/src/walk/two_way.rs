@@ -109,7 +109,7 @@ pub struct FolderNews {
     pub folder: RelPath,
     /// What holds already.
     pub known: Vec<Known>,
-    /// Since when all of that holds.
+    /// Since when that holds of what does not say otherwise itself.
     pub looked: Option<Stamp>,
     /// Names about which only a look after the run can tell; what was known of them is in `known`.
     pub open: Vec<Open>,
@@ -266,8 +266,6 @@ struct Visit<'a> {
     known_at: RelPath,
     /// When what is remembered of this folder was seen.
     looked: Option<Stamp>,
-    /// Something of it was not looked at this time: it is remembered as of then.
-    unseen: bool,
     /// Something of this folder is remembered, or the folder itself is.
     agreed: bool,
     /// Where the folder is at each side now.
@@ -324,7 +322,6 @@ impl<'a> Visit<'a> {
             folded: Default::default(),
             spellings: Spellings::default(),
             looked: None,
-            unseen: false,
             agreed: task.known.is_some(),
             known_at: task.known_at,
             now_at: task.now_at,
@@ -337,6 +334,8 @@ impl<'a> Visit<'a> {
             (self.input.baseline)(&self.known_at).map_err(ScanError::Baseline)?;
         self.agreed |= !known.is_empty();
         self.looked = looked;
+        // What is not looked at this time, or not brought over, is remembered as of then.
+        let known: Vec<Known> = known.into_iter().map(|known| known.seen_then(looked)).collect();
         if self.known_at != self.visited.path {
             // It has another spelling now, and is remembered under that one.
             let folder = self.known_at.clone();
@@ -399,7 +398,6 @@ impl<'a> Visit<'a> {
         let out = |side: &Option<Judged>| side.as_ref().is_some_and(|found| found.verdict.is_none());
         if out(&left) || out(&right) || self.unknown.contains(&name) || self.spellings.clash(&name) {
             self.stays(left.is_some(), right.is_some());
-            self.unseen |= known.is_some();
             self.remembered.extend(known);
             return Ok(());
         }
@@ -629,10 +627,7 @@ impl<'a> Visit<'a> {
             let remembered = known.binary_search_by(|known| known.name.cmp(&name)).ok().map(|at| &known[at]);
             let (below, below_now) = (path.join(&name), now_at.join(&name));
             let state = match remembered {
-                Some(known)
-                    if looked.is_some_and(|looked| known.is_fresh(side, looked))
-                        && !self.still_holds(side, &below_now, known) =>
-                {
+                Some(known) if known.is_fresh(side, looked) && !self.still_holds(side, &below_now, known) => {
                     State::Changed
                 }
                 Some(known) => known.state(side, Some(&meta), &mut |_| false),
@@ -658,7 +653,6 @@ impl<'a> Visit<'a> {
                     Err((side, error)) => {
                         self.found.problems.push(Problem::from_error(side, &error));
                         self.stays(left.is_some(), right.is_some());
-                        self.unseen = true;
                         self.remembered.extend(known);
                         return;
                     }
@@ -678,14 +672,14 @@ impl<'a> Visit<'a> {
             Verdict::Nothing => {
                 self.found.same += 1;
                 self.stays(true, true);
-                let hashed = known.map(|known| known.with_hash(read));
+                let hashed = known.map(|known| known.with_hash(read).seen_now());
                 self.changed |= read.is_some();
                 self.remembered.extend(hashed);
             }
             Verdict::Forget => self.open_question(name, known),
             Verdict::Keep(side) => {
                 self.visited.remains[at(side)] = true;
-                self.remembered.extend(known);
+                self.remembered.extend(known.map(Known::seen_now));
             }
             Verdict::Adjust | Verdict::Conflict => {
                 // Both come with an entry at either side.
@@ -778,8 +772,7 @@ impl<'a> Visit<'a> {
         if self.changed {
             self.remembered.sort_by(|a, b| a.name.cmp(&b.name));
             let folder = self.visited.path.clone();
-            let looked = if self.unseen { self.looked } else { Some(self.input.now) };
-            let known = self.remembered;
+            let (known, looked) = (self.remembered, Some(self.input.now));
             self.found.news.push(FolderNews { folder, known, looked, open: self.open });
         }
         if !on_both || self.touched || !self.visited.actions.is_empty() || self.visited.mode_wanted.is_some()

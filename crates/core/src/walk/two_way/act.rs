@@ -45,7 +45,7 @@ impl Visit<'_> {
             (None, _) => Verdict::Remove(side.other()),
             (Some(_), None) => Verdict::Carry(side.other()),
             (Some(_), Some(_)) => match (left, right) {
-                (Some(left), Some(right)) if self.same_content(name, left, right, &mut None) => {
+                (Some(left), Some(right)) if self.same_content(name, (left, right), None, &mut None) => {
                     Verdict::Adjust
                 }
                 _ => Verdict::Carry(side.other()),

@@ -45,7 +45,7 @@ impl Visit<'_> {
         read: &mut Option<Hash>,
     ) -> Read<Verdict> {
         if let (Some(left), Some(right)) = (left, right)
-            && self.is_only_shifted(name, left, right, read)
+            && self.is_only_shifted(name, (left, right), known, read)
         {
             self.found.shifted += 1;
             return Ok(Verdict::Adjust);
@@ -64,7 +64,7 @@ impl Visit<'_> {
         let ours = self.state(Side::Left, name, (left, right), known, read)?;
         let theirs = self.state(Side::Right, name, (left, right), known, read)?;
         let verdict = reconcile(ours, theirs, self.input.removals, &mut || match (left, right) {
-            (Some(left), Some(right)) => self.same_content(name, left, right, read),
+            (Some(left), Some(right)) => self.same_content(name, (left, right), known, read),
             _ => false,
         });
         Ok(Decided { left: ours, right: theirs, verdict })
@@ -82,7 +82,7 @@ impl Visit<'_> {
         let entry = if side == Side::Left { left } else { right };
         let Some(known) = known else { return Ok(State::unremembered(entry)) };
         let found = known.state(side, entry, &mut |expected| self.has_hash(side, name, expected));
-        let fresh = self.looked.is_some_and(|looked| known.is_fresh(side, looked));
+        let fresh = known.is_fresh(side, self.looked);
         let unsure = matches!(found, State::Same | State::Adjusted);
         let Some(entry) = entry.filter(|entry| unsure && (fresh || entry.is_young())) else {
             return Ok(found);
@@ -104,7 +104,7 @@ impl Visit<'_> {
         }
         self.input.store(side).proved(&self.now_at(side, name), entry);
         // Once it is settled, it need not be read again.
-        self.changed |= fresh && !known.is_fresh(side, self.input.now);
+        self.changed |= fresh && !known.clone().seen_now().is_fresh(side, Some(self.input.now));
         Ok(found)
     }
 
@@ -135,26 +135,32 @@ impl Visit<'_> {
     }
 
     /// Whether two files differ only as they do where one side keeps local time.
-    fn is_only_shifted(&self, name: &Name, left: &Meta, right: &Meta, read: &mut Option<Hash>) -> bool {
+    fn is_only_shifted(
+        &self,
+        name: &Name,
+        (left, right): (&Meta, &Meta),
+        known: Option<&Known>,
+        read: &mut Option<Hash>,
+    ) -> bool {
         let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
         files
             && left.size == right.size
             && self.input.by.is_shifted(left, right)
-            && self.same_content(name, left, right, read)
+            && self.same_content(name, (left, right), known, read)
     }
 
     /// Whether two versions that both are new hold the same: by their times where those can tell, else by reading.
     pub(super) fn same_content(
         &self,
         name: &Name,
-        left: &Meta,
-        right: &Meta,
+        (left, right): (&Meta, &Meta),
+        known: Option<&Known>,
         read: &mut Option<Hash>,
     ) -> bool {
         match (left.kind, right.kind) {
             (EntryKind::Link, EntryKind::Link) => left.target == right.target,
             (EntryKind::File, EntryKind::File) if left.size == right.size => {
-                if self.times_tell(left, right) && self.input.by.same_time(left, right) {
+                if self.times_tell(left, right, known) && self.input.by.same_time(left, right) {
                     return true;
                 }
                 *read = self.read_both(name, left.size).unwrap_or(None);
@@ -166,9 +172,10 @@ impl Visit<'_> {
 
     /// Whether equal times of two new versions say that they are one. Of what was saved since both last agreed they do not: two people,
     /// or one program, may save in the same moment, and the clocks of file systems tick a few times in a hundredth of a second.
-    fn times_tell(&self, left: &Meta, right: &Meta) -> bool {
+    fn times_tell(&self, left: &Meta, right: &Meta, known: Option<&Known>) -> bool {
         let by = self.input.by;
-        let is_new = |meta: &Meta| match (meta.modified, self.looked) {
+        let agreed = known.and_then(|known| known.since).or(self.looked);
+        let is_new = |meta: &Meta| match (meta.modified, agreed) {
             (Some(modified), Some(looked)) => is_later(modified, looked),
             (Some(modified), None) => self.agreed || is_fresh(modified, self.input.now),
             (None, _) => true,
