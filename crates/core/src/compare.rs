@@ -255,19 +255,11 @@ fn device(meta: &Meta) -> Option<(u32, u32)> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{arrived, file, folder, link, moded};
+    use crate::testing::{EXACT, arrived, file, folder, link, moded};
 
     #[test]
     fn the_kinds_of_difference() {
-        let by = Comparison {
-            precision: Some(Duration::from_nanos(1)),
-            limits: Limits::NONE,
-            finer: None,
-            local: None,
-            link_times: true,
-            modes: true,
-            full: false,
-        };
+        let by = EXACT;
         let coarse = Comparison { precision: Some(Duration::from_secs(2)), ..by };
         let timeless = Comparison { precision: None, ..by };
         let of_few_years = Comparison { limits: Limits { times: Some((50, 150)), ..Limits::NONE }, ..by };

@@ -1,10 +1,25 @@
 //! Short ways to write down paths, entries and rules. The core's own tests are built with these too, so they speak of it by its name.
 
+use std::time::Duration;
+
+use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::filter::FilterSpec;
 use reedhook_core::job::{JobRules, Kind, Newer, OddNames, Owners, Preserve, Removed, Replaced, Verify};
 use reedhook_core::path::RelPath;
+use reedhook_core::store::Limits;
 use reedhook_core::units::{Room, Share};
+
+/// All that two entries can differ by but owners and attributes, to the nanosecond.
+pub const EXACT: Comparison = Comparison {
+    precision: Some(Duration::from_nanos(1)),
+    limits: Limits::NONE,
+    finer: None,
+    local: None,
+    link_times: true,
+    modes: true,
+    full: false,
+};
 
 /// A path from a literal; panics on a bad one.
 pub fn path(text: &str) -> RelPath {

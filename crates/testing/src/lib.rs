@@ -16,6 +16,6 @@ mod conformance;
 pub mod simulated;
 mod trees;
 
-pub use builders::{arrived, file, folder, link, moded, path, rules};
+pub use builders::{EXACT, arrived, file, folder, link, moded, path, rules};
 pub use conformance::conformance;
 pub use trees::{clear, get, make_way, names, put};

@@ -379,18 +379,7 @@ mod tests {
     use super::*;
     use crate::entry::Side;
     use crate::path::Name;
-    use crate::store::Limits;
-    use crate::testing::{file, folder, path};
-
-    const EXACT: Comparison = Comparison {
-        precision: Some(Duration::from_nanos(1)),
-        limits: Limits::NONE,
-        finer: None,
-        local: None,
-        link_times: true,
-        modes: true,
-        full: false,
-    };
+    use crate::testing::{EXACT, file, folder, path};
 
     fn folder_plan(at: &str, fate: Fate, actions: &[(&str, Step)]) -> FolderPlan {
         let there = |wanted: bool| wanted.then(folder);

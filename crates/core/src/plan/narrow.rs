@@ -7,7 +7,7 @@
 use std::collections::{BTreeSet, HashSet};
 
 use super::{Action, Fate, FolderPlan, Plan, Step};
-use crate::path::RelPath;
+use crate::path::{Name, RelPath};
 
 /// A part of a plan that is either done or left.
 #[derive(Debug, Clone, Copy)]
@@ -63,7 +63,8 @@ impl Left {
             for action in &folder.actions {
                 let path = folder.path.join(&action.name);
                 let source = moved_from(&action.step);
-                if gone || self.paths.contains(&path) || source.is_some_and(|from| self.paths.contains(from))
+                let needed = source.or(second_name_of(&action.step));
+                if gone || self.paths.contains(&path) || needed.is_some_and(|path| self.paths.contains(path))
                 {
                     // Where it was to be moved from, nothing else can come.
                     self.paths.extend(source.cloned());
@@ -105,9 +106,7 @@ impl Left {
             let key = (at, folder.path.clone());
             if held.contains(&folder.path) || self.fates.contains(&key) {
                 held.extend(folder.path.parent());
-                if find(plan, &folder.path.parent().unwrap_or_default()).is_some_and(|above| {
-                    above.actions.iter().any(|one| above.path.join(&one.name) == folder.path)
-                }) {
+                if folder.path.split().is_some_and(|(above, name)| has_action(plan, &above, &name)) {
                     self.paths.insert(folder.path.clone());
                 }
                 self.fates.insert(key);
@@ -116,7 +115,7 @@ impl Left {
     }
 
     fn take_out(&self, at: usize, plan: &mut Plan) {
-        let moved: Vec<RelPath> = plan
+        let moved: HashSet<RelPath> = plan
             .folders
             .iter()
             .flat_map(|folder| folder.actions.iter().map(move |action| (folder, action)))
@@ -147,7 +146,8 @@ impl Left {
                 || folder.fate != Fate::Stay
                 || folder.remode
                 || touched.contains(&folder.path)
-                || moved.iter().any(|to| folder.path.is_within(to))
+                || std::iter::successors(Some(folder.path.clone()), RelPath::parent)
+                    .any(|to| moved.contains(&to))
         });
     }
 
@@ -163,6 +163,19 @@ fn moved_from(step: &Step) -> Option<&RelPath> {
     }
 }
 
+/// The file of which something is to become a second name: it has to be in place.
+fn second_name_of(step: &Step) -> Option<&RelPath> {
+    match step {
+        Step::SecondName { of, .. } => Some(of),
+        _ => None,
+    }
+}
+
+fn has_action(plan: &Plan, folder: &RelPath, name: &Name) -> bool {
+    let found = find(plan, folder);
+    found.is_some_and(|folder| folder.actions.binary_search_by(|action| action.name.cmp(name)).is_ok())
+}
+
 fn find<'a>(plan: &'a Plan, path: &RelPath) -> Option<&'a FolderPlan> {
     let at = plan.folders.binary_search_by(|folder| folder.path.cmp(path)).ok()?;
     plan.folders.get(at)
@@ -172,7 +185,6 @@ fn find<'a>(plan: &'a Plan, path: &RelPath) -> Option<&'a FolderPlan> {
 mod tests {
     use super::*;
     use crate::entry::Side;
-    use crate::path::Name;
     use crate::plan::Role;
     use crate::testing::{file, folder, path};
 
@@ -215,6 +227,9 @@ mod tests {
                 }
                 ["+", target] => (*target, Step::Add { from: file(1, 1) }),
                 ["-", target] => (*target, Step::Remove { was: file(1, 1) }),
+                [target, "==", of] => {
+                    (*target, Step::SecondName { from: file(1, 1), of: path(of), was: None })
+                }
                 [target, "<-", from] => {
                     let was = Box::new(file(1, 1));
                     (*target, Step::Move { from: path(from), to: file(1, 1), was })
@@ -225,6 +240,7 @@ mod tests {
             let found = at(&mut plan, &above, Fate::Stay);
             let (side, role, instead_of) = (Side::Right, Role::Plain, None);
             plan.folders[found].actions.push(Action { name, side, step, role, instead_of });
+            plan.folders[found].actions.sort_by(|a, b| a.name.cmp(&b.name));
         }
         plan
     }
@@ -243,6 +259,7 @@ mod tests {
                     Step::Add { .. } => format!("+ {path}"),
                     Step::Remove { .. } => format!("- {path}"),
                     Step::Move { from, .. } => format!("{path} <- {from}"),
+                    Step::SecondName { of, .. } => format!("{path} == {of}"),
                     other => panic!("{other:?}"),
                 });
             }
@@ -264,7 +281,7 @@ mod tests {
 
     #[test]
     fn what_is_left_drags_along_what_depends_on_it_and_nothing_else() {
-        let cases: [(&[&str], &str, &[&str]); 9] = [
+        let cases: [(&[&str], &str, &[&str]); 11] = [
             (&["+ a", "+ b"], "a", &["+ b"]),
             // A folder that is not made: nothing in it.
             (&["mkdir d", "mkdir d/e", "+ d/a", "+ d/e/b", "+ c"], "d", &["+ c"]),
@@ -278,6 +295,9 @@ mod tests {
             // What moved away makes room; what it leaves behind is not removed around it.
             (&["b <- a", "+ a", "+ x"], "b", &["+ x"]),
             (&["b <- d/a", "rmdir d", "- d/c"], "b", &["- d/c"]),
+            // A second name needs its file, and not the other way round.
+            (&["+ a", "b == a", "+ x"], "a", &["+ x"]),
+            (&["+ a", "b == a", "+ x"], "b", &["+ a", "+ x"]),
         ];
         for (lines, without, expected) in cases {
             let mut expected: Vec<String> = expected.iter().map(|line| (*line).to_owned()).collect();

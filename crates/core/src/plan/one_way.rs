@@ -133,21 +133,8 @@ pub fn decide(rules: &OneWayRules, left: Option<&Meta>, right: Option<&Meta>) ->
 
 #[cfg(test)]
 mod tests {
-    use std::time::Duration;
-
     use super::*;
-    use crate::store::Limits;
-    use crate::testing::{arrived, file, folder, link, moded};
-
-    const BY: Comparison = Comparison {
-        precision: Some(Duration::from_nanos(1)),
-        limits: Limits::NONE,
-        finer: None,
-        local: None,
-        link_times: true,
-        modes: true,
-        full: false,
-    };
+    use crate::testing::{EXACT, arrived, file, folder, link, moded};
 
     /// The whole table, a row each: left, right, what a copy does, what a mirror does.
     #[test]
@@ -193,7 +180,8 @@ mod tests {
         ];
         for (left, right, copy, mirror) in rows {
             for (kind, expected) in [(Kind::Copy, copy), (Kind::Mirror, mirror)] {
-                let rules = OneWayRules { kind, newer: Newer::Leave, preserve: Preserve::Standard, by: BY };
+                let rules =
+                    OneWayRules { kind, newer: Newer::Leave, preserve: Preserve::Standard, by: EXACT };
                 let found = decide(&rules, left.as_ref(), right.as_ref());
                 assert_eq!(found, expected, "{kind:?} {left:?} {right:?}");
             }
@@ -204,7 +192,7 @@ mod tests {
     #[test]
     fn options_and_content_decide_too() {
         use Decision::*;
-        let by = BY;
+        let by = EXACT;
         let pipe = Meta { kind: EntryKind::Special(Special::Fifo), ..file(0, 5) };
         let newer = || Leave(LeaveReason::Newer);
         let unsure = OneWayRules { kind: Kind::Copy, newer: Newer::Leave, preserve: Preserve::Standard, by };

@@ -475,7 +475,7 @@ fn shortened(stem: &[u8], room: usize) -> &[u8] {
 mod tests {
     use super::*;
     use crate::store::Limits;
-    use crate::testing::{file, folder, link, moded};
+    use crate::testing::{EXACT, file, folder, link, moded};
 
     /// The whole table: left, right, what is done.
     #[test]
@@ -639,15 +639,7 @@ mod tests {
 
     #[test]
     fn metadata_of_the_same_content() {
-        let by = Comparison {
-            precision: Some(std::time::Duration::from_nanos(1)),
-            limits: Limits::NONE,
-            finer: None,
-            local: None,
-            link_times: true,
-            modes: true,
-            full: false,
-        };
+        let by = EXACT;
         let name = Name::new(b"x").unwrap();
         let known = Known::of(&name, &moded(file(5, 100), 0o644), &moded(file(5, 100), 0o644), None);
         let (early, late) = (moded(file(5, 100), 0o600), moded(file(5, 300), 0o640));

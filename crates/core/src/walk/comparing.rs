@@ -119,11 +119,8 @@ impl Twin {
             progress.read.fetch_add(piece.len() as u64, Ordering::Relaxed);
         };
         match content::equal(ours, theirs, left.size, (false, &progress.stop), &mut seen) {
-            Ok(true) => {
-                input.left.proved(here, left);
-                input.right.proved(there, right);
-                found.same += 1;
-            }
+            // That is remembered nowhere: the other side is any tree, and no proof of what a job has written.
+            Ok(true) => found.same += 1,
             Ok(false) => {
                 let state = State::by_time(left, right, &input.by);
                 found.differ(self.path, state, Some(left), Some(right));
@@ -324,20 +321,20 @@ impl<'a> Visit<'a> {
     fn descend(&mut self, name: &Name, metas: [Option<Meta>; 2], verdict: Option<Verdict>, told: bool) {
         self.touched |= metas.iter().any(Option::is_none);
         let inherited = self.input.filter.inherit(verdict.unwrap_or(Verdict::In));
-        let hollow = [Side::Left, Side::Right].into_iter().any(|side| self.is_foreign(side, name, &metas));
         let (path, now_at) = (self.folder.path.join(name), self.now_at(name));
+        let hollow = [Side::Left, Side::Right].into_iter().any(|side| self.is_foreign(side, &now_at, &metas));
         let task = FolderTask { path, now_at, metas, inherited, told, hollow };
         self.below.push(Task::Folder(Box::new(task)));
     }
 
     /// Whether a folder's content is no part of the comparison at a side: another file system is mounted there.
-    fn is_foreign(&self, side: Side, name: &Name, metas: &[Option<Meta>; 2]) -> bool {
+    fn is_foreign(&self, side: Side, now_at: &[RelPath; 2], metas: &[Option<Meta>; 2]) -> bool {
         let device = |meta: &Option<Meta>| meta.as_ref()?.id.map(|id| id.device);
         let here = [&self.folder.left, &self.folder.right][at(side)];
         let (Some(above), Some(below)) = (device(here), device(&metas[at(side)])) else { return false };
         let store = [self.input.left, self.input.right][at(side)];
-        let path = &self.now_at(name)[at(side)];
-        above != below && (self.input.one_filesystem || store.is_pseudo(path).unwrap_or(false))
+        let pseudo = || store.is_pseudo(&now_at[at(side)]).unwrap_or(false);
+        above != below && (self.input.one_filesystem || pseudo())
     }
 
     fn act(&mut self, name: Name, step: Step) {
@@ -456,6 +453,9 @@ fn rolled_up(
     let find = |folders: &[(RelPath, FolderTally)], path: &RelPath| {
         folders.binary_search_by(|(other, _)| other.cmp(path)).ok()
     };
+    if folders.is_empty() {
+        return folders;
+    }
     for one in differences {
         // What moved out of a folder and what moved into one differs there; in what holds both it is one thing.
         let mut holding: BTreeSet<RelPath> = BTreeSet::new();
