@@ -366,6 +366,15 @@ fn the_tables_say_what_the_lines_say() {
             (line["path"].as_str().unwrap(), number(&line["left"], "files"), number(&line["right"], "bytes"))
         );
     }
+    // What is no plain file is written to and stays what it is; a link leads where it led.
+    symlink("/dev/null", file("nowhere.csv")).unwrap();
+    station.run(&["compare", "left", "right", "--csv", "nowhere.csv"]).expect(1);
+    assert!(file("nowhere.csv").is_symlink());
+    let full = station.run(&["compare", "left", "right", "--csv", "/dev/full"]).expect(2);
+    assert!(full.err.contains("/dev/full cannot be written"), "{}", full.err);
+    symlink("entries.csv", file("linked.csv")).unwrap();
+    station.run(&["compare", "left", "right", "--csv", "linked.csv"]).expect(1);
+    assert!(file("linked.csv").is_symlink() && rows(&file("entries.csv")).len() == told.len() + 1);
     // A look that is stopped by trouble leaves no half a table, and the one that was there.
     station.run(&["compare", "left", "nowhere", "--csv", "entries.csv"]).expect(2);
     assert_eq!(rows(&file("entries.csv")).len(), told.len() + 1);

@@ -174,6 +174,8 @@ fn a_plan_for_something_else_or_a_damaged_one_is_refused_and_nothing_is_touched(
     station.write("b.csv", "grebe", OLD);
     station.run(&["preview", "counts", "--save", "x.plan"]).expect(0);
     let plan = fs::read(station.path("x.plan")).unwrap();
+    let nowhere = station.run(&["preview", "counts", "--save", "/dev/null"]).expect(2);
+    assert!(nowhere.err.contains("is no plain file"), "{}", nowhere.err);
     let before = tree(&station.right());
     let refused = |bytes: &[u8], code: i32, said: &str| {
         fs::write(station.path("bad.plan"), bytes).unwrap();

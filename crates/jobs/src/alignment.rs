@@ -11,15 +11,15 @@ use std::sync::Arc;
 
 use reedhook_core::entry::{Meta, Side};
 use reedhook_core::path::{Name, RelPath};
-use reedhook_core::store::Store;
+use reedhook_core::store::{Place, Store};
 
 use crate::desk::Desk;
 use crate::held::{self, Manner};
 use crate::places::Located;
 
-/// So many folders are listed at each side, at most.
+/// So many folders are listed at each side, at most; at a server, where each costs a journey, a tenth.
 const LISTINGS: usize = 200;
-/// So many folders of a folder are tried as roots.
+/// So many folders of a folder are tried as roots; at a server a tenth.
 const TRIED: usize = 40;
 /// So many folders that both have are looked into, to see whether they have more in common than a name.
 const LOOKED_INTO: usize = 8;
@@ -152,12 +152,15 @@ type Listed = Rc<Vec<(Name, Meta)>>;
 /// A tree whose folders are listed once each, and only so many.
 struct Tree<'a> {
     store: &'a dyn Store,
+    /// How dear a listing is.
+    cost: usize,
     listed: HashMap<RelPath, Option<Listed>>,
 }
 
 impl<'a> Tree<'a> {
     fn of(store: &'a dyn Store) -> Tree<'a> {
-        Tree { store, listed: HashMap::new() }
+        let cost = if matches!(store.place(), Place::Local(_)) { 1 } else { 10 };
+        Tree { store, cost, listed: HashMap::new() }
     }
 
     /// What a folder holds, without Reedhook's own; nothing when it cannot be listed, or when enough was listed.
@@ -165,7 +168,8 @@ impl<'a> Tree<'a> {
         if let Some(known) = self.listed.get(folder) {
             return known.clone();
         }
-        let listing = (self.listed.len() < LISTINGS).then(|| self.store.list(folder).ok()).flatten();
+        let listing =
+            (self.listed.len() < LISTINGS / self.cost).then(|| self.store.list(folder).ok()).flatten();
         let found = listing.map(|listing| {
             let own = |name: &Name| name.is_part() || folder.join(name).is_reserved();
             let entries = listing.entries.into_iter().filter(|entry| !own(&entry.name));
@@ -179,14 +183,15 @@ impl<'a> Tree<'a> {
 
     fn folders(&mut self, folder: &RelPath) -> Vec<RelPath> {
         let entries = self.list(folder).unwrap_or_default();
-        let folders = entries.iter().filter(|(_, meta)| meta.is_folder()).take(TRIED);
+        let folders = entries.iter().filter(|(_, meta)| meta.is_folder()).take(TRIED / self.cost);
         folders.map(|(name, _)| folder.join(name)).collect()
     }
 
     /// The folders one and two levels below the root, the nearer ones first.
     fn candidates(&mut self) -> Vec<RelPath> {
         let near = self.folders(&RelPath::root());
-        let far: Vec<RelPath> = near.iter().flat_map(|folder| self.folders(folder)).take(TRIED * 2).collect();
+        let most = 2 * TRIED / self.cost;
+        let far: Vec<RelPath> = near.iter().flat_map(|folder| self.folders(folder)).take(most).collect();
         near.into_iter().chain(far).collect()
     }
 }

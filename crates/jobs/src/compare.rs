@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use reedhook_core::compare::{Basis, Comparison};
 use reedhook_core::filter::Filter;
-use reedhook_core::job::{Kind, Preserve};
+use reedhook_core::job::Kind;
 use reedhook_core::store::Store;
 use reedhook_core::walk::comparing::{CompareInput, Compared, compare_trees};
 
@@ -130,8 +130,8 @@ impl Pairing {
 
     /// Whether times say nothing here: one of the two keeps none.
     pub fn is_timeless(&self) -> bool {
-        let by = Comparison::between(self.left.capabilities(), self.right.capabilities(), Preserve::Content);
-        by.precision.is_none()
+        let keeps_none = |store: &Arc<dyn Store>| store.capabilities().time_precision.is_none();
+        keeps_none(&self.left) || keeps_none(&self.right)
     }
 }
 

@@ -246,6 +246,11 @@ impl Saved {
     /// # Errors
     /// When the file cannot be written.
     pub fn write(&self, file: &Path) -> Outcome<()> {
+        if file.metadata().is_ok_and(|found| !found.is_file()) {
+            return Err(
+                Failure::usage(format!("{} is no plain file", file.display())).hint("Choose another file.")
+            );
+        }
         let mut text = serde_json::to_string(&self.head).unwrap_or_default();
         text.pop();
         text.push_str(",\"deeds\":[");

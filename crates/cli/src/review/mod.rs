@@ -256,7 +256,8 @@ pub(super) fn take(view: &mut View, worker: &Worker, news: News) {
         }
         News::Listed(folder, listed) => view.model.take_listing(folder, listed),
         News::Text(path, lines) => view.pane = Some((path, lines, 0)),
-        News::Saved(file, deeds) => {
+        News::Saved(_, Err(failure)) => view.message = Some(failure.to_string()),
+        News::Saved(file, Ok(deeds)) => {
             let deeds = count(deeds as u64, "deed", "deeds");
             view.message =
                 Some(format!("Saved {deeds}: reedhook run {} --plan {}", view.name, file.display()));

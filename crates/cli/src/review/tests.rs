@@ -101,6 +101,9 @@ fn what_is_asked_typed_and_explained_is_in_the_picture() {
     of_a_job(&mut view, KeyCode::Char(' '));
     assert!(screen(&mut view, 80, 24)[4].contains("leave"), "what was chosen instead");
     assert_eq!(view.chosen().left.len(), 1);
-    view.pane = Some((path("rota.txt"), vec!["-heron".to_owned(), "+grebe".to_owned()], 0));
+    let lines = ["-heron", "+grebe", "+\u{1b}[31m\u{1b}]0;title\u{7}evil\r\u{8}"].map(str::to_owned);
+    view.pane = Some((path("rota.txt"), lines.into(), 0));
+    let pane = screen(&mut view, 80, 24).concat();
+    assert!(pane.contains("evil") && !pane.chars().any(char::is_control), "a text moves no cursor: {pane:?}");
     assert!(screen(&mut view, 80, 24).join("\n").contains("+grebe"));
 }

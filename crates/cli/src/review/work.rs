@@ -25,9 +25,11 @@ use reedhook_jobs::failure::{Failure, Outcome};
 use reedhook_jobs::jobfile::{Job, JobKeys, load_job};
 use reedhook_jobs::look::{Round, comparison, look};
 use reedhook_jobs::places::Located;
+use reedhook_jobs::polite;
 use reedhook_jobs::run::{Run, RunResult};
 use reedhook_jobs::saved::Saved;
 use reedhook_jobs::two_way::{Settling, look_at_settling};
+use reedhook_record::Outcome as RunOutcome;
 use similar::TextDiff;
 
 use super::model::{Listed, Row, Word};
@@ -76,7 +78,7 @@ pub enum News {
     Looked(Box<Looked>),
     Listed(RelPath, Vec<Listed>),
     Text(RelPath, Vec<String>),
-    Saved(PathBuf, usize),
+    Saved(PathBuf, Outcome<usize>),
     /// A plan is about to be carried out: how many files, how many bytes.
     Began(u64, u64),
     Did(Deed),
@@ -119,7 +121,7 @@ impl Listener for Ear {
 struct Opened {
     stores: Option<([Arc<dyn Store>; 2], Comparison)>,
     pairing: Option<Arc<Pairing>>,
-    round: Option<Round>,
+    round: Option<Arc<Round>>,
 }
 
 /// Who does the work.
@@ -192,9 +194,8 @@ fn work(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, task: Task) -> O
             News::Text(left, text)
         }
         Task::Save(file, chosen) => {
-            let saved = saved(desk, opened, &chosen)?;
-            saved.write(&file)?;
-            News::Saved(file, saved.len())
+            let written = saved(desk, opened, &chosen).and_then(|saved| saved.write(&file).map(|()| saved));
+            News::Saved(file, written.map(|saved| saved.len()))
         }
         Task::Run(chosen) => News::Ran(Box::new(run(desk, subject, opened, &chosen)?)),
     })
@@ -229,7 +230,7 @@ fn look_at(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>) -> Outcome<Lo
                 let by = comparison(desk, &job, stores[0].capabilities(), stores[1].capabilities());
                 (stores, by)
             });
-            *lock(opened) = Opened { stores: pair, pairing: None, round: Some(round) };
+            *lock(opened) = Opened { stores: pair, pairing: None, round: Some(Arc::new(round)) };
             Ok(looked)
         }
     }
@@ -253,11 +254,8 @@ fn of_round(desk: &Desk, round: &Round) -> Looked {
     let mut rows = Vec::new();
     let several = round.both.is_none() && round.legs.len() > 1;
     for (at, leg) in round.legs.iter().enumerate() {
-        let under = several.then(|| Name::new(format!("to {}", at + 1).as_bytes()).ok()).flatten();
-        rows.extend(leg_rows(at, &leg.plan, round.both.is_some()).into_iter().map(|row| match &under {
-            Some(name) => Row { path: RelPath::from(name).join_path(&row.path), ..row },
-            None => row,
-        }));
+        let shown = |row: Row| Row { path: shown_at(round, at, &row.path), ..row };
+        rows.extend(leg_rows(at, &leg.plan, round.both.is_some()).into_iter().map(shown));
     }
     for conflict in round.both.iter().flat_map(|both| both.held()) {
         let (left, right) = (Some(Face::from(&conflict.left)), Some(Face::from(&conflict.right)));
@@ -416,35 +414,62 @@ fn text(opened: &Mutex<Opened>, left: &RelPath, right: &RelPath) -> Vec<String> 
     }
 }
 
-/// What is to be done of what was found, exactly.
-fn saved(desk: &Desk, opened: &Mutex<Opened>, chosen: &Chosen) -> Outcome<Saved> {
-    let opened = lock(opened);
-    let round = opened.round.as_ref().ok_or_else(|| Failure::usage("there is no plan to save"))?;
-    let under = |at: usize, path: &RelPath| match Name::new(format!("to {}", at + 1).as_bytes()) {
+/// Where a path of a leg is shown: of several destinations each has a folder of its own.
+fn shown_at(round: &Round, leg: usize, path: &RelPath) -> RelPath {
+    match Name::new(format!("to {}", leg + 1).as_bytes()) {
         Ok(name) if round.both.is_none() && round.legs.len() > 1 => RelPath::from(&name).join_path(path),
         _ => path.clone(),
-    };
-    Ok(Saved::of(desk, round, &|at, path| chosen.left.contains(&(at, under(at, path)))))
+    }
+}
+
+/// What is to be done of what was found, exactly.
+fn saved(desk: &Desk, opened: &Mutex<Opened>, chosen: &Chosen) -> Outcome<Saved> {
+    let round = lock(opened).round.clone().ok_or_else(|| Failure::usage("there is no plan to save"))?;
+    let left = |leg: usize, path: &RelPath| chosen.left.contains(&(leg, shown_at(&round, leg, path)));
+    Ok(Saved::of(desk, &round, &left))
 }
 
 fn run(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, chosen: &Chosen) -> Outcome<RunResult> {
     let Subject::Job(name) = subject else { return Err(Failure::usage("only a job can be run")) };
     let plan = saved(desk, opened, chosen)?;
     let job = load_job(&desk.home, name)?;
-    let mut result =
-        carry_out(desk, &job, |desk| look(desk, &job)?.narrowed(move |round| plan.apply(round).map(|_| ())))?;
+    if job.rules.polite {
+        polite::giving_way(|| run_all(desk, &job, plan, chosen))
+    } else {
+        run_all(desk, &job, plan, chosen)
+    }
+}
+
+/// First what goes as planned, then what a person decided otherwise: each is a run of its own, and can be undone by itself.
+fn run_all(desk: &Desk, job: &Job, plan: Saved, chosen: &Chosen) -> Outcome<RunResult> {
     let winners = chosen.winners.iter().map(|one| (one, false));
-    for ((policy, paths), afresh) in winners.chain(chosen.reversed.iter().map(|one| (one, true))) {
-        if paths.is_empty() || result.failure.is_some() {
-            continue;
+    let otherwise = winners.chain(chosen.reversed.iter().map(|one| (one, true)));
+    let otherwise: Vec<_> = otherwise.filter(|((_, paths), _)| !paths.is_empty()).collect();
+    let mut result = None;
+    if !plan.is_empty() || otherwise.is_empty() {
+        let planned = |desk: &Desk| look(desk, job)?.narrowed(move |round| plan.apply(round).map(|_| ()));
+        result = Some(carry_out(desk, job, planned)?);
+    }
+    for ((policy, paths), afresh) in otherwise {
+        if result.as_ref().is_some_and(|result: &RunResult| result.failure.is_some() || desk.is_stopped()) {
+            break;
         }
         let settling = Settling { paths: paths.clone(), policy: *policy, afresh };
-        let settled = carry_out(desk, &job, |desk| look_at_settling(desk, &job, &settling))?;
-        result.counts.add(&settled.counts);
-        result.outcome = settled.outcome;
-        result.failure = settled.failure;
+        let settled = carry_out(desk, job, |desk| look_at_settling(desk, job, &settling))?;
+        result = Some(match result {
+            Some(before) => together(before, settled),
+            None => settled,
+        });
     }
-    Ok(result)
+    result.ok_or_else(|| Failure::usage("nothing is chosen"))
+}
+
+/// Two runs one after the other as one: what one of them could not do, the other has not mended.
+fn together(before: RunResult, after: RunResult) -> RunResult {
+    let mut counts = before.counts;
+    counts.add(&after.counts);
+    let outcome = if after.outcome == RunOutcome::Done { before.outcome } else { after.outcome };
+    RunResult { counts, outcome, elapsed: before.elapsed + after.elapsed, ..after }
 }
 
 /// A run of what a look gives; a person has agreed to it in the view.

@@ -1,6 +1,6 @@
 //! A comparison as a table for spreadsheets (RFC 4180), one row for each entry that differs, or for each folder.
 
-use std::fs::{self, File};
+use std::fs::{self, File, OpenOptions};
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
@@ -12,33 +12,49 @@ use super::{Finding, kind_word};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 
-/// A file that appears under its name when it is whole.
+/// A file that appears under its name when it is whole. What is no plain file (a pipe, a terminal) is written to as it is.
 pub(super) struct Fresh {
+    /// As it was typed.
     path: PathBuf,
-    beside: PathBuf,
+    /// What it is called until it is whole, and then; nothing for what is no plain file.
+    names: Option<[PathBuf; 2]>,
     file: Option<BufWriter<File>>,
 }
 
 impl Fresh {
     pub(super) fn open(path: &Path) -> Outcome<Fresh> {
-        let mut name = path.file_name().unwrap_or_default().to_owned();
-        name.push(".new");
-        let beside = path.with_file_name(name);
-        if path.is_dir() {
-            return Err(failed(path, "it is a folder"));
-        }
-        let file = File::create(&beside).map_err(|error| failed(path, error))?;
-        Ok(Fresh { path: path.to_owned(), beside, file: Some(BufWriter::new(file)) })
+        let names = match path.metadata() {
+            Ok(found) if found.is_dir() => return Err(failed(path, "it is a folder")),
+            Ok(found) if !found.is_file() => None,
+            _ => Some(names(path)),
+        };
+        let file = match &names {
+            Some([beside, _]) => File::create(beside),
+            None => OpenOptions::new().write(true).open(path),
+        };
+        let file = file.map_err(|error| failed(path, error))?;
+        Ok(Fresh { path: path.to_owned(), names, file: Some(BufWriter::new(file)) })
     }
 
     pub(super) fn finish(mut self, context: &Context) -> Outcome<()> {
         if let Some(mut file) = self.file.take() {
-            let finished = file.flush().and_then(|()| fs::rename(&self.beside, &self.path));
+            let finished = file.flush().and_then(|()| match &self.names {
+                Some([beside, path]) => fs::rename(beside, path),
+                None => Ok(()),
+            });
             finished.map_err(|error| failed(&self.path, error))?;
         }
         context.say(format!("\nWritten: {}", self.path.display()));
         Ok(())
     }
+}
+
+/// What a file is called until it is whole, and then: a link stays one.
+fn names(path: &Path) -> [PathBuf; 2] {
+    let path = path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(".new");
+    [path.with_file_name(name), path]
 }
 
 impl Write for Fresh {
@@ -54,8 +70,8 @@ impl Write for Fresh {
 impl Drop for Fresh {
     fn drop(&mut self) {
         // What is not whole is nobody's table.
-        if self.file.is_some() {
-            let _ = fs::remove_file(&self.beside);
+        if let (Some(_), Some([beside, _])) = (&self.file, &self.names) {
+            let _ = fs::remove_file(beside);
         }
     }
 }
