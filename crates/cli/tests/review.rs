@@ -7,7 +7,7 @@ mod common;
 use std::fs;
 use std::io::{Read, Write};
 use std::num::NonZero;
-use std::process::{Child, Command, Stdio};
+use std::process::Child;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
@@ -32,23 +32,7 @@ impl Terminal {
     }
 
     fn with(station: &Station, words: &[&str], variables: &[(&str, &str)]) -> Terminal {
-        let program = common::program().display().to_string();
-        let quoted: Vec<String> =
-            [program.as_str()].iter().chain(words).map(|word| format!("'{word}'")).collect();
-        // The shell says which process is the program, for whoever sends it a signal.
-        let line = format!("stty cols 80 rows 24; echo $$ > pid; exec {}", quoted.join(" "));
-        let mut child = Command::new("script")
-            .args(["-q", "-e", "-c", &line, "/dev/null"])
-            .current_dir(station.folder.path())
-            .env("REEDHOOK_HOME", station.path("home"))
-            .env("HOME", station.folder.path())
-            .env("TERM", "xterm")
-            .envs(variables.iter().copied())
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
+        let mut child = station.in_a_terminal(80, 24, words).envs(variables.iter().copied()).spawn().unwrap();
         let (keyboard, mut out) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
         let (sender, output) = channel();
         std::thread::spawn(move || {

@@ -6,7 +6,6 @@ mod common;
 
 use std::fs;
 use std::io::{Read, Write};
-use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use common::{Station, set_mode, with_tools, write};
@@ -16,22 +15,7 @@ type Answer = (&'static str, u64, &'static str);
 
 /// What a command writes to a terminal of so many columns, and how it ends.
 fn at_a_terminal(station: &Station, columns: u32, words: &[&str], answers: &[Answer]) -> (i32, String) {
-    let program = common::program().display().to_string();
-    let quoted: Vec<String> =
-        [program.as_str()].iter().chain(words).map(|word| format!("'{word}'")).collect();
-    let line = format!("stty cols {columns} rows 24; {}", quoted.join(" "));
-    let mut child = Command::new("script")
-        .args(["-q", "-e", "-c", &line, "/dev/null"])
-        .current_dir(station.folder.path())
-        .env("REEDHOOK_HOME", station.path("home"))
-        .env("HOME", station.folder.path())
-        .env("TERM", "xterm")
-        .env("NO_COLOR", "1")
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::null())
-        .spawn()
-        .unwrap();
+    let mut child = station.in_a_terminal(columns, 24, words).env("NO_COLOR", "1").spawn().unwrap();
     let (mut keyboard, mut screen) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
     let (mut shown, mut answered) = (Vec::new(), 0);
     for (question, thinking, keys) in answers {

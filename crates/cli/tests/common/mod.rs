@@ -146,6 +146,27 @@ impl Station {
         command
     }
 
+    /// The program in a terminal of so many columns and lines, with pipes for a keyboard and a screen. The shell that becomes the program
+    /// writes down which process that is.
+    pub fn in_a_terminal(&self, columns: u32, lines: u32, words: &[&str]) -> Command {
+        let program = program().display().to_string();
+        let quoted: Vec<String> =
+            [program.as_str()].iter().chain(words).map(|word| format!("'{word}'")).collect();
+        let line = format!("stty cols {columns} rows {lines}; echo $$ > pid; exec {}", quoted.join(" "));
+        let mut command = Command::new("script");
+        command
+            .args(["-q", "-e", "-c", &line, "/dev/null"])
+            .current_dir(self.folder.path())
+            .env("REEDHOOK_HOME", self.path("home"))
+            .env("HOME", self.folder.path())
+            .env("TERM", "xterm")
+            .env_remove("NO_COLOR")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null());
+        command
+    }
+
     pub fn run(&self, words: &[&str]) -> Ran {
         Ran::of(&self.command(words).output().unwrap())
     }
