@@ -10,7 +10,7 @@
 //!    was done and what was not.
 //! 4. What is to be remembered is in [`memory`], as values: who keeps it is not known here.
 //!
-//! `path`, `entry`, `compare`, `filter`, `units`, `job` and `plan` never touch a disk, a clock or the environment; `walk`
+//! `path`, `entry`, `compare`, `filter`, `units`, `job`, `plan` and `when` never touch a disk, a clock or the environment; `walk`
 //! and `run` touch the world only through the two stores they are given. There is no terminal, no protocol, no database
 //! and no asynchronous code here.
 //!
@@ -51,6 +51,7 @@ pub mod store;
 pub mod survey;
 pub mod units;
 pub mod walk;
+pub mod when;
 
 // The builders that all tests share name this crate from outside.
 #[cfg(test)]

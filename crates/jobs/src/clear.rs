@@ -6,7 +6,7 @@
 
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
-use reedhook_core::walk::Moves;
+use reedhook_core::walk::{Moves, Scope};
 
 use crate::desk::Desk;
 use crate::failure::Outcome;
@@ -192,7 +192,7 @@ fn prepared(
         return Ok(round);
     }
     let (agreed_to, before) = (round.counts().removed, round);
-    let mut again = look_with(desk, &job, Moves::Proved)?;
+    let mut again = look_with(desk, &job, Moves::Proved, &Scope::Everything)?;
     choice.map_or(Ok(()), |choice| choice(&mut again))?;
     let mut round = passed(again, desk, lifted)?;
     // What had to be made then and is there now was made in between, by us.

@@ -95,6 +95,12 @@ pub enum Cause {
     ReverseNotAgreed,
     /// A question got no answer.
     Unanswered,
+    /// The command that comes before a run failed.
+    Before,
+    /// The service is running already.
+    Tending,
+    /// The service is not running.
+    NotTending,
     /// A person stopped it.
     Interrupted,
     /// What was to be read could not be written.
@@ -148,6 +154,9 @@ impl Cause {
             Cause::RemovalsNotAgreed => "removals-not-agreed",
             Cause::ReverseNotAgreed => "reverse-not-agreed",
             Cause::Unanswered => "unanswered",
+            Cause::Before => "before-failed",
+            Cause::Tending => "already-tending",
+            Cause::NotTending => "not-tending",
             Cause::Interrupted => "interrupted",
             Cause::Output => "output",
             Cause::Internal => "internal",

@@ -17,6 +17,7 @@ use reedhook_core::job::{
 use reedhook_core::limit::{Limit, Limits};
 use reedhook_core::plan::two_way::Policies;
 use reedhook_core::units::{Age, Moment, Room, Share, Size, UnitError};
+use reedhook_core::when::{Finally, Missed, OnBattery, Retry, Rule, Trigger, When};
 use serde::{Deserialize, Deserializer, Serialize};
 
 use crate::failure::{Cause, Failure, Outcome, nearest, suggestion};
@@ -164,6 +165,62 @@ pub struct JobKeys {
     #[cfg_attr(feature = "options", arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub polite: Option<bool>,
+    /// When it is due: 'daily 18:00', 'mon-fri 12:05', 'every 2h 08:00-18:00', 'on change', 'on connect'. Repeatable.
+    #[cfg_attr(feature = "options", arg(long, value_name = "LINE"))]
+    #[serde(
+        deserialize_with = "one_or_many",
+        serialize_with = "as_one_or_many",
+        skip_serializing_if = "Vec::is_empty"
+    )]
+    pub when: Vec<When>,
+    /// What is done about a run that was due while nothing could begin it: run (default; once) or skip.
+    #[cfg_attr(feature = "options", arg(long, value_name = "run|skip"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub missed: Option<Missed>,
+    /// Point the job out when it has not run well for so long.
+    #[cfg_attr(feature = "options", arg(long, value_name = "AGE"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub remind_after: Option<Age>,
+    /// Let an automatic start wait for a yes: `reedhook tend answer JOB yes`.
+    #[cfg_attr(feature = "options", arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ask: Option<bool>,
+    /// A command for the shell before each run; when it fails, there is no run. Repeatable.
+    #[cfg_attr(feature = "options", arg(long, value_name = "COMMAND", allow_hyphen_values = true))]
+    #[serde(
+        deserialize_with = "one_or_many",
+        serialize_with = "as_one_or_many",
+        skip_serializing_if = "Vec::is_empty"
+    )]
+    pub before: Vec<String>,
+    /// A command for the shell after each run; REEDHOOK_OUTCOME says what came of it. Repeatable.
+    #[cfg_attr(feature = "options", arg(long, value_name = "COMMAND", allow_hyphen_values = true))]
+    #[serde(
+        deserialize_with = "one_or_many",
+        serialize_with = "as_one_or_many",
+        skip_serializing_if = "Vec::is_empty"
+    )]
+    pub after: Vec<String>,
+    /// What is done when a run is over: nothing (default), eject, suspend or power-off.
+    #[cfg_attr(feature = "options", arg(long, value_name = "nothing|eject|suspend|power-off"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub finally: Option<Finally>,
+    /// Try an automatic run again that was stopped or found its server absent: '3 × 10m'.
+    #[cfg_attr(feature = "options", arg(long, value_name = "TIMES"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub retry: Option<Retry>,
+    /// What an automatic run does while the machine runs on its battery: run (default) or wait.
+    #[cfg_attr(feature = "options", arg(long, value_name = "run|wait"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub on_battery: Option<OnBattery>,
+    /// Let nothing begin by itself for now.
+    #[cfg_attr(feature = "options", arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub paused: Option<bool>,
+    /// Let the timer of `when install` wake the machine.
+    #[cfg_attr(feature = "options", arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub wake: Option<bool>,
 }
 
 impl JobKeys {
@@ -199,6 +256,17 @@ impl JobKeys {
         "max_changes",
         "limit",
         "polite",
+        "when",
+        "missed",
+        "remind_after",
+        "ask",
+        "before",
+        "after",
+        "finally",
+        "retry",
+        "on_battery",
+        "paused",
+        "wake",
     ];
 
     /// The same keys with those of `other` that are given put in their place.
@@ -237,6 +305,17 @@ impl JobKeys {
             max_changes: other.max_changes.or(self.max_changes),
             limit: if other.limit.contains(&Limit::OFF) { Vec::new() } else { list(self.limit, other.limit) },
             polite: other.polite.or(self.polite),
+            when: list(self.when, other.when),
+            missed: other.missed.or(self.missed),
+            remind_after: other.remind_after.or(self.remind_after),
+            ask: other.ask.or(self.ask),
+            before: list(self.before, other.before),
+            after: list(self.after, other.after),
+            finally: other.finally.or(self.finally),
+            retry: other.retry.or(self.retry),
+            on_battery: other.on_battery.or(self.on_battery),
+            paused: other.paused.or(self.paused),
+            wake: other.wake.or(self.wake),
         }
     }
 
@@ -362,6 +441,66 @@ fn rules(keys: &JobKeys, kind: Kind, filter: FilterSpec, conflict: Conflicts) ->
     }
 }
 
+/// When a job runs by itself, and what is done when that cannot be.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Timing {
+    /// Its lines.
+    pub when: Vec<When>,
+    /// What is done about what was missed.
+    pub missed: Missed,
+    /// It is pointed out when it has not run well for so long.
+    pub remind_after: Option<Age>,
+    /// An automatic start waits for a yes.
+    pub ask: bool,
+    /// How often what failed is tried again.
+    pub retry: Option<Retry>,
+    /// What happens on battery.
+    pub on_battery: OnBattery,
+    /// Nothing begins by itself.
+    pub paused: bool,
+    /// A timer of the system may wake the machine.
+    pub wake: bool,
+}
+
+impl Timing {
+    fn of(keys: &JobKeys) -> Timing {
+        Timing {
+            when: keys.when.clone(),
+            missed: keys.missed.unwrap_or(Missed::Run),
+            remind_after: keys.remind_after,
+            ask: keys.ask.unwrap_or(false),
+            retry: keys.retry,
+            on_battery: keys.on_battery.unwrap_or(OnBattery::Run),
+            paused: keys.paused.unwrap_or(false),
+            wake: keys.wake.unwrap_or(false),
+        }
+    }
+
+    /// What makes it run that no clock knows.
+    pub fn triggers(&self) -> impl Iterator<Item = Trigger> + '_ {
+        self.when.iter().filter_map(|line| match line.rule() {
+            Rule::On(trigger) => Some(*trigger),
+            _ => None,
+        })
+    }
+
+    /// Its lines as one text, to see whether they are still the same.
+    pub fn as_text(&self) -> String {
+        self.when.iter().map(When::as_str).collect::<Vec<_>>().join("\n")
+    }
+}
+
+/// What surrounds each run of a job.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Around {
+    /// Commands before.
+    pub before: Vec<String>,
+    /// Commands after.
+    pub after: Vec<String>,
+    /// What is done at the very end.
+    pub finally: Option<Finally>,
+}
+
 /// A checked job.
 #[derive(Debug, Clone)]
 pub struct Job {
@@ -375,6 +514,10 @@ pub struct Job {
     pub to: Vec<String>,
     /// Everything else, with defaults.
     pub rules: JobRules,
+    /// When it runs by itself.
+    pub timing: Timing,
+    /// What surrounds each run.
+    pub around: Around,
 }
 
 impl Job {
@@ -422,7 +565,9 @@ impl Job {
             ..Failure::usage(format!("job \"{name}\", conflict_for: {error}"))
         })?;
         let rules = rules(&keys, kind, filter, conflict);
-        Ok(Job { name: name.to_owned(), keys, from, to, rules })
+        let timing = Timing::of(&keys);
+        let around = Around { before: keys.before.clone(), after: keys.after.clone(), finally: keys.finally };
+        Ok(Job { name: name.to_owned(), keys, from, to, rules, timing, around })
     }
 
     /// Keys that are given and have no effect in this job, each as a sentence.
@@ -439,6 +584,7 @@ impl Job {
             ),
             (!keeps && keys.keep_for.is_some(), "keep_for has no effect: this job keeps no copies"),
             (!keeps && keys.keep_max.is_some(), "keep_max has no effect: this job keeps no copies"),
+            (self.name == ONCE && !keys.when.is_empty(), "when has no effect: only a job runs by itself"),
             (
                 keys.owners.is_some(),
                 "owners has no effect yet: no place of today is on another machine and has owners",
@@ -604,6 +750,17 @@ mod tests {
             max_changes: Some("off".parse().unwrap()),
             limit: vec!["20 MB/s".parse().unwrap(), "2 MB/s 08:00-18:00".parse().unwrap()],
             polite: Some(true),
+            when: vec!["daily 18:00".parse().unwrap(), "on change after 30s".parse().unwrap()],
+            missed: Some(Missed::Skip),
+            remind_after: Some("10 days".parse().unwrap()),
+            ask: Some(true),
+            before: vec!["mount /srv/archive".into()],
+            after: vec!["logger \"$REEDHOOK_JOB\"".into(), "true".into()],
+            finally: Some(Finally::PowerOff),
+            retry: Some("3 × 10m".parse().unwrap()),
+            on_battery: Some(OnBattery::Wait),
+            paused: Some(false),
+            wake: Some(true),
         };
         let text = full.to_toml().unwrap();
         let table: toml::Table = text.parse().unwrap();

@@ -33,9 +33,11 @@
 //! ```
 
 pub mod alignment;
+pub mod around;
 pub mod clear;
 pub mod compare;
 pub mod desk;
+pub mod due;
 pub mod failure;
 pub mod held;
 pub mod home;
@@ -56,4 +58,5 @@ pub mod secrets;
 pub mod two_way;
 pub mod undo;
 pub mod verify;
+pub mod whole;
 pub mod words;

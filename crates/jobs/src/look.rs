@@ -19,7 +19,9 @@ use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Counts, Plan, Step};
 use reedhook_core::store::{Capabilities, Store};
 use reedhook_core::survey::holds_anything;
-use reedhook_core::walk::{Moves, PathDecision, Rot, ScanError, ScanInput, ScanProgress, decide_path, scan};
+use reedhook_core::walk::{
+    Moves, PathDecision, Rot, ScanError, ScanInput, ScanProgress, Scope, decide_path, scan,
+};
 use reedhook_record::Record;
 use reedhook_stores::gathered::Gathered;
 
@@ -132,6 +134,19 @@ impl Round {
         self.legs.iter().find_map(refused)
     }
 
+    /// Whether a run would change nothing, remember nothing, and tell no more conflicts and problems than so many.
+    pub fn is_idle_but_for(&self, conflicts: u64, problems: u64) -> bool {
+        let counts = self.counts();
+        let folders = self.legs.iter().map(|leg| leg.plan.folders_made() + leg.plan.folders_removed());
+        let leftovers = self.legs.iter().any(|leg| !leg.plan.leftovers.is_empty());
+        let news = self.both.as_ref().is_some_and(Both::has_news);
+        counts.changed() + folders.sum::<u64>() == 0
+            && counts.conflicts <= conflicts
+            && counts.problems <= problems
+            && !leftovers
+            && !news
+    }
+
     /// What tells a destination apart in JSON; nothing for a job with one.
     pub fn to_key(&self, leg: &Leg) -> Option<String> {
         (self.both.is_none() && self.legs.len() > 1).then(|| leg.to.written.clone())
@@ -143,7 +158,7 @@ impl Round {
 /// # Errors
 /// When the places cannot be looked at, or are not those of the job.
 pub fn glance(desk: &Desk, job: &Job) -> Outcome<Round> {
-    look_with(desk, job, Moves::Unproved)
+    look_with(desk, job, Moves::Unproved, &Scope::Everything)
 }
 
 /// Looks at what a run would do, with the eyes of one: what moved is proved to be the same.
@@ -151,13 +166,38 @@ pub fn glance(desk: &Desk, job: &Job) -> Outcome<Round> {
 /// # Errors
 /// When the places cannot be looked at, or are not those of the job.
 pub fn look(desk: &Desk, job: &Job) -> Outcome<Prospect> {
-    Ok(Prospect::of_job(look_with(desk, job, Moves::Proved)?))
+    Ok(Prospect::of_job(look_with(desk, job, Moves::Proved, &Scope::Everything)?))
+}
+
+/// The same where only some folders are known to have changed: what a run would do there. When a guard would stop that, all of both
+/// trees is looked at, for a guard judges by the whole.
+///
+/// # Errors
+/// When the places cannot be looked at, or are not those of the job.
+pub fn look_within(desk: &Desk, job: &Job, scope: &Scope) -> Outcome<Prospect> {
+    Ok(Prospect::of_job(within(desk, job, Moves::Proved, scope)?))
+}
+
+/// The same, to see whether there is anything to do at all: what moved is taken for moved by its looks.
+///
+/// # Errors
+/// When the places cannot be looked at, or are not those of the job.
+pub fn glance_within(desk: &Desk, job: &Job, scope: &Scope) -> Outcome<Round> {
+    within(desk, job, Moves::Unproved, scope)
+}
+
+fn within(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> Outcome<Round> {
+    let round = look_with(desk, job, moves, scope)?;
+    match scope.is_everything() || round.refusal(&[], &desk.home).is_none() {
+        true => Ok(round),
+        false => look_with(desk, job, moves, &Scope::Everything),
+    }
 }
 
 /// Opens both ends of a job and scans them. Nothing is changed anywhere.
-pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves) -> Outcome<Round> {
+pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> Outcome<Round> {
     if job.rules.kind == Kind::TwoWay {
-        return two_way::look(desk, job, moves, None);
+        return two_way::look(desk, job, (moves, scope), None);
     }
     let ends = Ends::of(job, &desk.home, &desk.settings)?;
     let seen = Seen::now(desk, job, &ends);
@@ -175,7 +215,8 @@ pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves) -> Outcome<Round> 
         }
         let (rotten, changed) = known_rotten(desk, job, &ends, to)?;
         let rot = Rot { known: &rotten, mend: &[Some(changed)] };
-        let how = How { filter: &filter, moves, rot, names: top_level.as_deref().unwrap_or_default() };
+        let names = top_level.as_deref().unwrap_or_default();
+        let how = How { filter: &filter, moves, rot, names, scope };
         legs.push(look_at(desk, job, &left, to, &how)?);
         all_rotten.extend(rotten);
     }
@@ -203,6 +244,8 @@ pub(crate) struct How<'a> {
     pub rot: Rot<'a>,
     /// The folders that several sources land in.
     pub names: &'a [Name],
+    /// How much of both trees is looked at.
+    pub scope: &'a Scope,
 }
 
 fn look_at(desk: &Desk, job: &Job, left: &Arc<dyn Store>, to: &Located, how: &How<'_>) -> Outcome<Leg> {
@@ -244,6 +287,7 @@ pub fn decide(
         on_same: None,
         moves: Moves::Unproved,
         rotten: Rot { known: &rotten, mend: &[Some(changed)] },
+        scope: &Scope::Everything,
     };
     decide_path(&input, &desk.stop, path, found)
         .map_err(|error| scan_failure(error, one_way_word, left, right))
@@ -299,7 +343,7 @@ pub(crate) fn scan_leg(
     (to, right, to_be_made): (&Located, Arc<dyn Store>, bool),
     how: &How<'_>,
 ) -> Outcome<Leg> {
-    let How { filter, moves, rot, names } = *how;
+    let How { filter, moves, rot, names, scope } = *how;
     let by = comparison(desk, job, left.capabilities(), right.capabilities());
     let rules = one_way_rules(job, by);
     let one_filesystem = job.rules.one_filesystem;
@@ -313,6 +357,7 @@ pub(crate) fn scan_leg(
         on_same: None,
         moves,
         rotten: rot,
+        scope,
     };
     let plan = watched(desk, &job.name, |progress| scan(&input, progress))
         .map_err(|error| scan_failure(error, one_way_word, from, to_store))?;

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::fs;
+use std::num::NonZeroUsize;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
@@ -25,6 +26,9 @@ use crate::reach::{self, Reach, ReachKeys};
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Settings {
+    /// How many runs the service lets go on side by side; 2 when nothing is said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub max_runs: Option<NonZeroUsize>,
     /// Named stores.
     pub stores: BTreeMap<String, StoreEntry>,
     /// How long the runs' logs are kept.

@@ -15,7 +15,7 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::{Fate, Step};
 use reedhook_core::run::{kept_folder, kept_root};
 use reedhook_core::store::{Store, StoreError};
-use reedhook_core::walk::{Moves, Rot};
+use reedhook_core::walk::{Moves, Rot, Scope};
 use reedhook_stores::layered::{Layer, Layered};
 
 use crate::clear::Prospect;
@@ -342,7 +342,8 @@ impl Restore {
         let rot = Rot { known: &rotten, mend: &[Some(Side::Left), None] };
         let tree: Arc<dyn Store> = self.source.tree.clone();
         let look = |copy: &Job| {
-            let how = How { filter: &filter, moves: Moves::Proved, rot, names: &[] };
+            let how =
+                How { filter: &filter, moves: Moves::Proved, rot, names: &[], scope: &Scope::Everything };
             scan_leg(desk, copy, &tree, (target, store.clone(), false), &how)
         };
         let mut leg = look(&copy)?;

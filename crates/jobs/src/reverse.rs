@@ -1,7 +1,7 @@
 //! A one-way job the other way round: its left is brought back from its right.
 
 use reedhook_core::job::Kind;
-use reedhook_core::walk::Moves;
+use reedhook_core::walk::{Moves, Scope};
 
 use crate::clear::Prospect;
 use crate::desk::Desk;
@@ -46,7 +46,7 @@ impl Reversed {
     /// # Errors
     /// When the places cannot be looked at.
     pub fn look(&self, desk: &Desk) -> Outcome<Prospect> {
-        Ok(Prospect::of_reverse(look_with(desk, &self.0, Moves::Proved)?))
+        Ok(Prospect::of_reverse(look_with(desk, &self.0, Moves::Proved, &Scope::Everything)?))
     }
 }
 

@@ -15,7 +15,7 @@ use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::two_way::{
     Conflict, Decided, FolderNews, TwoWayInput, TwoWayPlan, decide_one, scan_two_way,
 };
-use reedhook_core::walk::{Moves, Rot, ScanError};
+use reedhook_core::walk::{Moves, Rot, ScanError, Scope};
 use reedhook_record::{Record, RecordError};
 
 use crate::clear::Prospect;
@@ -40,6 +40,11 @@ pub struct Both {
 }
 
 impl Both {
+    /// Whether something else is to be remembered afterwards.
+    pub(crate) fn has_news(&self) -> bool {
+        !self.news.is_empty()
+    }
+
     /// The conflicts that nobody has settled.
     pub fn held(&self) -> impl Iterator<Item = &Conflict> {
         self.conflicts.iter().filter(|conflict| conflict.settled == Settled::Held)
@@ -67,8 +72,24 @@ impl Settling {
     }
 }
 
+/// How both sides are looked at.
+#[derive(Clone, Copy)]
+struct How<'a> {
+    /// What is done about moves.
+    moves: Moves,
+    /// What is known to have changed by itself.
+    rotten: &'a [Rotten],
+    /// How much of both trees is looked at.
+    scope: &'a Scope,
+}
+
 /// Opens both sides of a two-way job and scans them. Nothing is changed anywhere.
-pub(crate) fn look(desk: &Desk, job: &Job, moves: Moves, settling: Option<&Settling>) -> Outcome<Round> {
+pub(crate) fn look(
+    desk: &Desk,
+    job: &Job,
+    (moves, scope): (Moves, &Scope),
+    settling: Option<&Settling>,
+) -> Outcome<Round> {
     let ends = Ends::of(job, &desk.home, &desk.settings)?;
     let seen = Seen::now(desk, job, &ends);
     refuse_nested(&ends, &desk.home)?;
@@ -86,7 +107,8 @@ pub(crate) fn look(desk: &Desk, job: &Job, moves: Moves, settling: Option<&Settl
         recognise::refuse_foreign(desk, job, &right_place, right.as_ref(), Part::Right)?;
     }
     let rotten = desk.home.record()?.rotten(&job.name, &right_place.written)?;
-    let found = scan(desk, job, (&left, &right), (moves, &rotten), settling)?;
+    let how = How { moves, rotten: &rotten, scope };
+    let found = scan(desk, job, (&left, &right), how, settling)?;
     let legs = legs(&found, (&left, &left_place), (&right, &right_place, to_be_made));
     let both = Both { left, right, conflicts: found.conflicts, news: found.news };
     Ok(Round::new(job, (ends, seen), legs).with_both(both).with_rotten(rotten))
@@ -97,7 +119,7 @@ pub(crate) fn look(desk: &Desk, job: &Job, moves: Moves, settling: Option<&Settl
 /// # Errors
 /// When the sides cannot be looked at.
 pub fn look_at_settling(desk: &Desk, job: &Job, settling: &Settling) -> Outcome<Prospect> {
-    Ok(Prospect::of_named(look(desk, job, Moves::Proved, Some(settling))?))
+    Ok(Prospect::of_named(look(desk, job, (Moves::Proved, &Scope::Everything), Some(settling))?))
 }
 
 fn both_places(ends: &Ends) -> Outcome<(Located, Located)> {
@@ -195,11 +217,11 @@ fn scan(
     desk: &Desk,
     job: &Job,
     (left, right): (&Arc<dyn Store>, &Arc<dyn Store>),
-    (moves, rotten): (Moves, &[Rotten]),
+    how: How<'_>,
     settling: Option<&Settling>,
 ) -> Outcome<TwoWayPlan> {
     let (left, right) = (left.as_ref(), right.as_ref());
-    let found = ask(desk, job, (left, right), (moves, rotten), settling, |input| {
+    let found = ask(desk, job, (left, right), how, settling, |input| {
         watched(desk, &job.name, |progress| scan_two_way(input, progress))
     })?;
     found.map_err(|error| failed_scan(error, left, right))
@@ -213,9 +235,9 @@ pub fn decide(
     path: &RelPath,
     found: (Option<&Meta>, Option<&Meta>),
 ) -> Outcome<Decided> {
-    let decided = ask(desk, job, (left, right), (Moves::Unproved, &[]), None, |input| {
-        decide_one(input, &desk.stop, path, found)
-    })?;
+    let how = How { moves: Moves::Unproved, rotten: &[], scope: &Scope::Everything };
+    let decided =
+        ask(desk, job, (left, right), how, None, |input| decide_one(input, &desk.stop, path, found))?;
     decided.map_err(|error| failed_scan(error, left, right))
 }
 
@@ -229,7 +251,7 @@ fn ask<T>(
     desk: &Desk,
     job: &Job,
     (left, right): (&dyn Store, &dyn Store),
-    (moves, rotten): (Moves, &[Rotten]),
+    How { moves, rotten, scope }: How<'_>,
     settling: Option<&Settling>,
     question: impl FnOnce(&TwoWayInput<'_>) -> T,
 ) -> Outcome<T> {
@@ -249,6 +271,12 @@ fn ask<T>(
         })
     };
     let removing = desk.home.record()?.removing(&job.name)?;
+    // A part of the trees will do only where all the rest is known to be as both agreed, and is called the same at both.
+    let folding = left.capabilities().folding.or(right.capabilities().folding).is_any();
+    let scope = match memory.is_there() && removing.is_empty() && !folding {
+        true => scope,
+        false => &Scope::Everything,
+    };
     let input = TwoWayInput {
         left,
         right,
@@ -264,6 +292,7 @@ fn ask<T>(
         moves,
         zone: &desk.world.zone,
         rotten: Rot { known: rotten, mend: &[Some(Side::Left), Some(Side::Right)] },
+        scope,
     };
     Ok(question(&input))
 }

@@ -2,7 +2,7 @@
 //! use, and is never changed; a new layout is a new step.
 
 /// The steps, from nothing on. A file of layout *n* has seen the first *n*.
-pub(crate) const STEPS: [&str; 8] = [
+pub(crate) const STEPS: [&str; 9] = [
     "CREATE TABLE IF NOT EXISTS runs (
         id INTEGER PRIMARY KEY, job TEXT NOT NULL, number INTEGER NOT NULL, run TEXT NOT NULL UNIQUE,
         started INTEGER NOT NULL, seconds REAL NOT NULL DEFAULT 0, outcome TEXT NOT NULL,
@@ -56,4 +56,5 @@ pub(crate) const STEPS: [&str; 8] = [
         footing TEXT PRIMARY KEY, found TEXT NOT NULL, tried INTEGER NOT NULL);",
     "ALTER TABLE baseline_folders ADD COLUMN looked INTEGER;",
     "ALTER TABLE baseline_folders ADD COLUMN older BLOB;",
+    "CREATE TABLE IF NOT EXISTS followed (job TEXT PRIMARY KEY, lines TEXT NOT NULL, upto INTEGER NOT NULL);",
 ];

@@ -16,6 +16,7 @@
 //! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](reedhook_core::plan::two_way::Known) names in it, sorted, in the postcard wire format), `looked` (s since 1970: since when that was so), `older` (which of them were seen earlier, in the postcard wire format) |
 //! | `notes` | what is known of one file in a store that cannot say it itself | `store` (its server), `folder` and `name` (bytes), `tag` (the version it is about), `seconds` and `nanos` (its modification time), `mode` |
 //! | `held` | what was found by trying that can be held on a file system, as mounted then and by that account | `footing` (what tells all that apart), `found` (as the local stores write it), `tried` (ms since 1970) |
+//! | `followed` | how far the service has followed a job's `when` | `job`, `lines` (the lines then), `upto` (ms since 1970: nothing that was due until then is still owed) |
 //!
 //! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.
 //!
@@ -33,12 +34,14 @@
 //! ```
 
 mod baseline;
+mod followed;
 mod layout;
 mod notes;
 mod places;
 mod rotten;
 
 pub use baseline::Baselines;
+pub use followed::{Followed, Schedules};
 pub use notes::KeptNotes;
 pub use places::{KnownPlace, Places, RunPlace};
 pub use rotten::Findings;
@@ -55,8 +58,16 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::Counts;
 
 /// Tables whose rows belong to a job, by its name.
-const OF_A_JOB: [&str; 7] =
-    ["places", "place_mounts", "checksums", "baselines", "baseline_folders", "removing", "rotten"];
+const OF_A_JOB: [&str; 8] = [
+    "places",
+    "place_mounts",
+    "checksums",
+    "baselines",
+    "baseline_folders",
+    "removing",
+    "rotten",
+    "followed",
+];
 
 /// How long a program waits for another one that is writing.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -239,9 +250,9 @@ pub struct ProblemGroup {
 }
 
 /// What is remembered between runs. Another database can keep it too; [`StateFile`] is the one there is.
-pub trait Record: Runs + Places + Baselines + Findings + Send {}
+pub trait Record: Runs + Places + Baselines + Findings + Schedules + Send {}
 
-impl<T: Runs + Places + Baselines + Findings + Send> Record for T {}
+impl<T: Runs + Places + Baselines + Findings + Schedules + Send> Record for T {}
 
 /// A record in an SQLite file.
 pub struct StateFile {

@@ -155,6 +155,12 @@ pub fn spot_of(folder: &Path) -> Option<String> {
     Some(format!("{}/{}", mount.ground().key(), mount.path_in(folder)?.display()))
 }
 
+/// Where the file system is mounted that a folder is on, and what it is on.
+pub(crate) fn mounted_device(folder: &Path) -> Option<(PathBuf, PathBuf)> {
+    let mount = mount_of(folder)?;
+    Some((mount.target, mount.source))
+}
+
 /// The other file systems that are mounted below a folder, with their paths in it. What the kernel makes up is left out, and
 /// what comes and goes with programs (the layers of containers, packages).
 pub fn mounts_in(folder: &Path) -> Vec<(RelPath, Ground)> {

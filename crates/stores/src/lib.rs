@@ -20,6 +20,7 @@
 
 pub mod aided;
 pub mod drives;
+pub mod eject;
 pub mod gathered;
 pub mod layered;
 pub mod local;

@@ -18,7 +18,7 @@ use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::problem::{Code, Problem};
 use reedhook_core::run::{Ended, Event, RESUME_FROM, RunInput, RunReport, execute};
 use reedhook_core::store::{Attributes, FaultKind, Store};
-use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, scan};
+use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
 use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
 use reedhook_testing::{path, put, rules};
 
@@ -36,6 +36,7 @@ fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError
             on_same: None,
             moves: Moves::Proved,
             rotten: Rot::default(),
+            scope: &Scope::Everything,
         },
         &ScanProgress::default(),
     )
@@ -427,6 +428,7 @@ fn moves_that_are_not_proved_are_not_carried_out() {
         on_same: None,
         moves: Moves::Unproved,
         rotten: Rot::default(),
+        scope: &Scope::Everything,
     };
     let looked_at = scan(&input, &ScanProgress::default()).unwrap();
     assert_eq!(looked_at.counts().moved, 1, "it looks like a move");

@@ -11,6 +11,7 @@ pub mod comparing;
 pub(crate) mod pair;
 mod queue;
 mod renames;
+mod scope;
 mod settle;
 pub mod two_way;
 
@@ -27,6 +28,8 @@ use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{Capabilities, FaultKind, Result, Store, StoreError};
+pub use scope::Scope;
+
 use queue::visit_all;
 use renames::turn_into_renames;
 
@@ -51,6 +54,8 @@ pub struct ScanInput<'a> {
     pub moves: Moves,
     /// Files whose content is not what their size and time say.
     pub rotten: Rot<'a>,
+    /// How much of both trees is looked at.
+    pub scope: &'a Scope,
 }
 
 impl<'a> ScanInput<'a> {
@@ -456,10 +461,7 @@ impl<'a> Visit<'a> {
         if let Some(reason) = foreign {
             self.act(name.clone(), Step::Leave { from: left.clone(), reason });
         }
-        self.descend(&name, Some(left), right_folder, verdict, chosen);
-        if let Some(task) = self.below.last_mut() {
-            task.hollow = foreign.is_some();
-        }
+        self.descend(&name, Some(left), right_folder, verdict, (chosen, foreign.is_some()));
     }
 
     /// Why the content of a folder is left out: another file system is mounted there.
@@ -509,7 +511,7 @@ impl<'a> Visit<'a> {
                     Verdict::Out(_) => Verdict::Through,
                     verdict => verdict,
                 };
-                self.descend(&name, None, Some(was), verdict, true);
+                self.descend(&name, None, Some(was), verdict, (true, false));
                 self.plan_add(name, left);
             }
             (Decision::Replace, Some(was)) => {
@@ -619,7 +621,7 @@ impl<'a> Visit<'a> {
         self.found.plan.right_items += u64::from(item.meta.is_item());
         match decide(&self.input.rules, None, Some(&item.meta)) {
             Decision::Remove if item.meta.is_folder() => {
-                self.descend(&item.name, None, Some(item.meta), verdict, verdict == Verdict::In);
+                self.descend(&item.name, None, Some(item.meta), verdict, (verdict == Verdict::In, false));
             }
             Decision::Remove => self.plan_removal(item.name, item.meta),
             // A copy still counts what lies in there, for its guards have nothing to do with removals.
@@ -642,13 +644,17 @@ impl<'a> Visit<'a> {
         left: Option<Meta>,
         right: Option<Meta>,
         verdict: Verdict,
-        chosen: bool,
+        (chosen, hollow): (bool, bool),
     ) {
-        let inherited = self.input.filter.inherit(verdict);
-        self.visited.touched |= left.is_none() || right.is_none();
         let path = self.visited.plan.path.join(name);
+        let on_both = left.is_some() && right.is_some();
+        if on_both && !self.input.scope.enters(&path) {
+            return;
+        }
+        let inherited = self.input.filter.inherit(verdict);
+        self.visited.touched |= !on_both;
         let (anothers, right_at) = (self.anothers, self.now_at_right(name));
-        self.below.push(Task { path, right_at, left, right, inherited, chosen, hollow: false, anothers });
+        self.below.push(Task { path, right_at, left, right, inherited, chosen, hollow, anothers });
     }
 
     /// Whether the destination's limits rule the entry out; reported when they do.

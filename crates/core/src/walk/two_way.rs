@@ -12,7 +12,7 @@ use std::collections::HashSet;
 use std::sync::atomic::AtomicBool;
 
 use super::pair::{BothSides, Judged, Looked, Met, Pair, Respelling, Spellings, Spot, at, merge};
-use super::{Moves, Rot, ScanError, ScanProgress, clash_words, is_lost, refusal_of, visit_all};
+use super::{Moves, Rot, ScanError, ScanProgress, Scope, clash_words, is_lost, refusal_of, visit_all};
 use crate::baseline::Removing;
 use crate::compare::Comparison;
 use crate::content::Hash;
@@ -62,6 +62,8 @@ pub struct TwoWayInput<'a> {
     pub zone: &'a jiff::tz::TimeZone,
     /// Files whose content is not what their size and time say.
     pub rotten: Rot<'a>,
+    /// How much of both trees is looked at. A part will do only when both agreed on something before, and no run was cut short since.
+    pub scope: &'a Scope,
 }
 
 impl<'a> TwoWayInput<'a> {
@@ -525,6 +527,11 @@ impl<'a> Visit<'a> {
         let path = self.visited.path.join(&name);
         let known_at = self.known_at.join(self.spellings.remembered_as(&name));
         let now_at = [Side::Left, Side::Right].map(|side| self.now_at(side, &name));
+        if on_both && was_folder && mode == Mode::Reconcile && !self.input.scope.enters(&path) {
+            // What both agreed on of the folder itself and of all that is in it stays as it is.
+            self.remembered.extend(known);
+            return self.stays(true, true);
+        }
         let inherited = self.input.filter.inherit(verdict);
         let folder_known = known.clone().filter(|_| was_folder);
         if on_both && was_folder && !mode_differs {

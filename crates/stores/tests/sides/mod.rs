@@ -18,7 +18,7 @@ use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::{Ended, Event, RunInput, execute};
 use reedhook_core::store::{Attributes, Store};
 use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
-use reedhook_core::walk::{Moves, Rot, ScanError, ScanProgress};
+use reedhook_core::walk::{Moves, Rot, ScanError, ScanProgress, Scope};
 use reedhook_testing::simulated::SimulatedStore;
 use reedhook_testing::{clear, make_way, put, rules};
 
@@ -102,6 +102,7 @@ impl Pair {
             moves: Moves::Proved,
             zone: &jiff::tz::TimeZone::UTC,
             rotten: Rot::default(),
+            scope: &Scope::Everything,
         };
         scan_two_way(&input, &ScanProgress::default())
     }

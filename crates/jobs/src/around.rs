@@ -1,0 +1,197 @@
+//! What surrounds a run: commands before and after it, and what is done at the very end.
+//!
+//! Commands are given to the shell. They are told what it is about in variables that begin with `REEDHOOK_`, get nothing to read, and
+//! what they print is only told when they fail. Each has a process group of its own, so that it ends with the run that it belongs to.
+
+use std::io::Read;
+use std::os::unix::process::CommandExt;
+use std::process::{Child, Command, Stdio};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use reedhook_core::when::Finally;
+use reedhook_record::Outcome as RunOutcome;
+use reedhook_stores::eject::{removable_mount, unmount};
+
+use crate::desk::Desk;
+use crate::failure::{Cause, Failure, Outcome};
+use crate::jobfile::Job;
+use crate::places::Ends;
+use crate::run::RunResult;
+
+/// How often it is looked whether a command is over, or has to end.
+const LOOK: Duration = Duration::from_millis(20);
+
+/// So much of what a command prints is remembered.
+const PRINTED: usize = 16 << 10;
+
+/// What is told to commands, by name.
+type Told = Vec<(&'static str, String)>;
+
+/// Carries out the commands before a run.
+///
+/// # Errors
+/// When one fails: there must be no run.
+pub fn before(desk: &Desk, job: &Job, run: &str) -> Outcome<()> {
+    for command in &job.around.before {
+        obeyed(desk, command, &about(job, run)).map_err(|why| match desk.is_stopped() {
+            true => Failure::interrupted(Cause::Interrupted, "it was stopped"),
+            false => Failure::refused(Cause::Before, format!("the command before the run {why}"))
+                .hint(format!("The command is: {command}")),
+        })?;
+    }
+    Ok(())
+}
+
+/// Carries out the commands after a run. What is done is done: one that fails is only worth a word.
+pub fn after(desk: &Desk, job: &Job, result: &RunResult) {
+    let mut told = about(job, &result.run);
+    let counts = &result.counts;
+    told.push(("REEDHOOK_OUTCOME", result.outcome.as_str().to_owned()));
+    told.push(("REEDHOOK_NUMBER", result.number.to_string()));
+    for (name, number) in [
+        ("REEDHOOK_ADDED", counts.added),
+        ("REEDHOOK_UPDATED", counts.updated),
+        ("REEDHOOK_MOVED", counts.moved),
+        ("REEDHOOK_REMOVED", counts.removed),
+        ("REEDHOOK_CONFLICTS", counts.conflicts),
+        ("REEDHOOK_PROBLEMS", counts.problems),
+        ("REEDHOOK_BYTES", counts.bytes),
+    ] {
+        told.push((name, number.to_string()));
+    }
+    if let Some(failure) = &result.failure {
+        told.push(("REEDHOOK_CODE", failure.code().to_owned()));
+        told.push(("REEDHOOK_MESSAGE", failure.text()));
+    }
+    for command in &job.around.after {
+        if let Err(why) = obeyed(desk, command, &told) {
+            desk.note(format!("{}: the command after the run {why} ({command})", job.name));
+        }
+    }
+}
+
+fn about(job: &Job, run: &str) -> Told {
+    vec![
+        ("REEDHOOK_JOB", job.name.clone()),
+        ("REEDHOOK_RUN", run.to_owned()),
+        ("REEDHOOK_KIND", job.rules.kind.to_string()),
+        ("REEDHOOK_FROM", job.from.join("\n")),
+        ("REEDHOOK_TO", job.to.join("\n")),
+    ]
+}
+
+/// Lets the shell carry out a command, until it is over or the work is to stop; says why it failed.
+fn obeyed(desk: &Desk, command: &str, told: &Told) -> Result<(), String> {
+    let started = Command::new("/bin/sh")
+        .arg("-c")
+        .arg(command)
+        .envs(told.iter().map(|(name, value)| (*name, value)))
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .process_group(0)
+        .spawn();
+    let mut child = started.map_err(|error| format!("cannot be started: {error}"))?;
+    let printed = Arc::new(Mutex::new(Vec::new()));
+    // Whoever it leaves behind may hold its output open: nobody waits for the end of that.
+    if let Some(out) = child.stdout.take() {
+        listen(out, &printed);
+    }
+    if let Some(out) = child.stderr.take() {
+        listen(out, &printed);
+    }
+    loop {
+        match child.try_wait() {
+            Ok(Some(status)) if status.success() => return Ok(()),
+            Ok(Some(status)) => {
+                std::thread::sleep(LOOK);
+                let printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
+                let text = String::from_utf8_lossy(&printed);
+                let last = text.lines().rev().find(|line| !line.trim().is_empty());
+                let last = last.map(|line| format!(": {}", line.trim())).unwrap_or_default();
+                return Err(format!("failed ({status}){last}"));
+            }
+            Ok(None) if desk.is_stopped() => {
+                end(&mut child);
+                return Err("was ended".to_owned());
+            }
+            Ok(None) => std::thread::sleep(LOOK),
+            Err(error) => return Err(format!("cannot be waited for: {error}")),
+        }
+    }
+}
+
+fn listen(mut out: impl Read + Send + 'static, printed: &Arc<Mutex<Vec<u8>>>) {
+    let printed = printed.clone();
+    std::thread::spawn(move || {
+        let mut piece = [0; 4096];
+        while let Ok(length @ 1..) = out.read(&mut piece) {
+            let mut printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
+            printed.extend_from_slice(&piece[..length]);
+            // The end is what tells why.
+            let over = printed.len().saturating_sub(PRINTED);
+            printed.drain(..over);
+        }
+    });
+}
+
+/// Ends a command with all that it has started: it is asked, and after a moment made to.
+fn end(child: &mut Child) {
+    const PATIENCE: Duration = Duration::from_millis(500);
+    let group = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw);
+    let signal = |signal| group.map(|group| rustix::process::kill_process_group(group, signal));
+    signal(rustix::process::Signal::TERM);
+    let begun = Instant::now();
+    while begun.elapsed() < PATIENCE {
+        if !matches!(child.try_wait(), Ok(None)) {
+            return;
+        }
+        std::thread::sleep(LOOK);
+    }
+    signal(rustix::process::Signal::KILL);
+    let _ = child.wait();
+}
+
+/// What is to be done now that a run is over; nothing after one that a person stopped.
+pub fn wish(job: &Job, outcome: RunOutcome) -> Finally {
+    match outcome {
+        RunOutcome::Interrupted | RunOutcome::Refused => Finally::Nothing,
+        _ => job.around.finally.unwrap_or(Finally::Nothing),
+    }
+}
+
+/// Does what is to be done at the very end. Why it could not be done is told, and nothing else comes of it.
+pub fn finally(desk: &Desk, job: &Job, wish: Finally) {
+    match wish {
+        Finally::Nothing => {}
+        Finally::Eject => eject(desk, job),
+        Finally::Suspend => of_the_machine(desk, "suspend"),
+        Finally::PowerOff => of_the_machine(desk, "poweroff"),
+    }
+}
+
+fn of_the_machine(desk: &Desk, word: &str) {
+    let done = Command::new("systemctl").arg(word).stdin(Stdio::null()).output();
+    let why = match done {
+        Ok(output) if output.status.success() => return,
+        Ok(output) => String::from_utf8_lossy(&output.stderr).trim().to_owned(),
+        Err(error) => error.to_string(),
+    };
+    desk.note(format!("`systemctl {word}` failed: {why}"));
+}
+
+/// Unmounts the drives of a job, each once, so that they can be unplugged.
+fn eject(desk: &Desk, job: &Job) {
+    let Ok(ends) = Ends::of(job, &desk.home, &desk.settings) else { return };
+    let mut mounts: Vec<_> =
+        ends.from.iter().chain(&ends.to).filter_map(|place| removable_mount(place.folder()?)).collect();
+    mounts.sort();
+    mounts.dedup();
+    for mount in mounts {
+        match unmount(&mount) {
+            Ok(()) => desk.note(format!("{} is unmounted: it can be unplugged", mount.display())),
+            Err(why) => desk.note(format!("{} could not be unmounted: {why}", mount.display())),
+        }
+    }
+}
