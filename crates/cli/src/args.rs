@@ -1,6 +1,7 @@
 //! The command line: what can be typed. What it does is in [`crate::commands`].
 
 mod looking;
+mod timing;
 
 use std::path::PathBuf;
 
@@ -14,6 +15,7 @@ use reedhook_jobs::jobfile::JobKeys;
 use reedhook_jobs::reach::ReachKeys;
 
 pub use looking::{CompareArgs, FilterArgs, ReviewArgs, Tolerance};
+pub use timing::{Means, TendCommand, WhenArgs, YesOrNo};
 
 /// Reedhook keeps folders and drives alike, shows what it will do before it does it, and remembers what it
 /// did.
@@ -198,6 +200,9 @@ pub enum Command {
         /// Do what this saved plan says, exactly; what has changed since is left, and reported.
         #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, conflicts_with_all = ["all", "reverse"])]
         plan: Option<PathBuf>,
+        /// At the end, wait for a key: so that a window stays open until it was read.
+        #[arg(long)]
+        stay: bool,
         #[command(flatten)]
         allow: Allow,
     },
@@ -249,6 +254,29 @@ pub enum Command {
         job: String,
         /// The path, relative to the side's root.
         path: PathBuf,
+    },
+    /// When jobs run by themselves: show their lines and what comes next, change them, put them into a calendar.
+    ///
+    /// Lines: daily 18:00 · mon,thu 12:05 · monthly 1,last 03:00 · once 2031-05-04 18:00 · every 15m · every 2h 08:00-18:00 ·
+    /// every 2d 03:00 · cron 5 18 * * 1-5 · on change · on change after 30s · on connect · on start
+    #[command(after_help = "Examples:\n  reedhook when heron-counts\n  \
+        reedhook when heron-counts set 'daily 18:00' 'on connect'\n  reedhook when next\n  \
+        reedhook when next heron-counts --count 5 --from 2031-03-30\n  reedhook when calendar --to reedhook.ics\n  \
+        reedhook when heron-counts install --print\n\n\
+        The service that follows these lines is `reedhook tend`. `install` does without it: a timer of systemd, or a line of the\n\
+        crontab, runs the job itself; that cannot follow changes or drives.")]
+    When(WhenArgs),
+    /// Follow all jobs that run by themselves, in the foreground, until it is stopped; or speak with the service that does.
+    #[command(
+        args_conflicts_with_subcommands = true,
+        after_help = "Examples:\n  reedhook tend\n  reedhook tend status\n  reedhook tend run heron-counts\n  \
+        reedhook tend install\n\n\
+        Ctrl-C or SIGTERM end it within two seconds, everything whole; SIGHUP lets it read its files anew.\n\
+        Exit codes: 0 it was ended, 3 a service is running already (with a command: none is running)."
+    )]
+    Tend {
+        #[command(subcommand)]
+        command: Option<TendCommand>,
     },
     /// All jobs at a glance: when each last ran and how it went.
     #[command(after_help = "Example:\n  reedhook status")]
@@ -446,6 +474,16 @@ pub enum JobCommand {
         /// What to call it; default: the file's name.
         #[arg(long)]
         name: Option<String>,
+    },
+    /// Write a launcher that runs a job by a double click, shows how far it is, and says at the end what was done.
+    #[command(after_help = "Examples:\n  reedhook job shortcut heron-counts\n  \
+        reedhook job shortcut heron-counts --to ~/.local/share/applications")]
+    Shortcut {
+        /// The job.
+        name: String,
+        /// The folder to put it into; default: the desktop.
+        #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
+        to: Option<PathBuf>,
     },
     /// Show what a job's filter leaves in and out, and which line decides; or change it.
     #[command(after_help = "Examples:\n  reedhook job filter heron-counts\n  \

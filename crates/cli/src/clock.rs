@@ -30,6 +30,11 @@ pub fn zone() -> TimeZone {
     .clone()
 }
 
+/// The zone of this machine as it is set now, for whoever runs for long.
+pub fn zone_now() -> TimeZone {
+    TimeZone::try_system().unwrap_or_else(|_| zone())
+}
+
 /// The world outside, as this program sees it.
 pub fn world() -> World {
     World {

@@ -26,7 +26,7 @@ pub struct Context {
 
 impl Context {
     /// Reads what is there and prepares for Ctrl-C. Whoever looks for what is wrong tolerates settings that cannot be read.
-    pub fn new(global: &Global, tolerant: bool) -> Outcome<Context> {
+    pub fn new(global: &Global, tolerant: bool, hangup_stops: bool) -> Outcome<Context> {
         let choice = match global.color {
             Color::Auto => anstream::ColorChoice::Auto,
             Color::Always => anstream::ColorChoice::Always,
@@ -39,7 +39,7 @@ impl Context {
             Err(_) if tolerant => Settings::default(),
             settings => settings?,
         };
-        let stop = crate::signals::stop_flag()
+        let stop = crate::signals::stop_flag(hangup_stops)
             .map_err(|error| Failure::own_files("cannot listen for signals", error))?;
         let desk = Desk {
             stop,

@@ -10,11 +10,12 @@ use crate::args::Cli;
 use crate::text::wrapped;
 
 /// The steps of the round, each with its commands.
-const GROUPS: [(&str, &[&str]); 8] = [
+const GROUPS: [(&str, &[&str]); 9] = [
     ("Set up", &["job"]),
     ("Servers and drives", &["store", "drives"]),
     ("Look", &["preview", "review", "compare", "why"]),
     ("Run", &["run", "once", "conflicts", "settle"]),
+    ("By itself", &["when", "tend"]),
     ("Look up", &["status", "history", "verify"]),
     ("Bring back", &["restore", "kept", "undo"]),
     ("Try", &["demo", "standin"]),

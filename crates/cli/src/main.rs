@@ -85,7 +85,8 @@ fn explain(error: &clap::Error, json: bool) -> u8 {
 fn act(cli: Cli) -> u8 {
     let json = cli.global.json;
     let tolerant = matches!(cli.command, Command::Doctor { .. });
-    let outcome = Context::new(&cli.global, tolerant).and_then(|context| {
+    let service = matches!(cli.command, Command::Tend { command: None });
+    let outcome = Context::new(&cli.global, tolerant, !service).and_then(|context| {
         commands::carry_out(&context, cli.command)
             .map_err(|failure| failure.about_state_file(&context.desk.home.state_file()))
     });

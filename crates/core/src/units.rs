@@ -170,6 +170,11 @@ impl Age {
         Age(u64::from(days) * 86_400)
     }
 
+    /// So many seconds.
+    pub const fn from_seconds(seconds: u64) -> Age {
+        Age(seconds)
+    }
+
     /// The length as a duration.
     pub fn duration(self) -> Duration {
         Duration::from_secs(self.0)

@@ -251,6 +251,16 @@ impl Located {
         self.folder().is_some_and(Path::is_dir)
     }
 
+    /// Whether it is in a named store that is there now.
+    pub fn is_below_a_store(&self) -> bool {
+        match &self.means {
+            Means::Folder { store_root: Some(root), .. } => {
+                root.is_dir() || root.parent().is_some_and(Path::is_dir)
+            }
+            _ => false,
+        }
+    }
+
     /// The folder or address that it means now, as text.
     pub fn location(&self) -> String {
         match &self.means {

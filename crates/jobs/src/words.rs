@@ -33,3 +33,8 @@ pub fn bytes(number: u64) -> String {
     let digits = if value < 9.995 { 2 } else { usize::from(value < 99.95) };
     format!("{value:.digits$} {}", UNITS[unit])
 }
+
+/// A short text that tells one text from others, always the same for the same.
+pub fn fingerprint(text: &str) -> String {
+    blake3::hash(text.as_bytes()).to_hex()[..24].to_owned()
+}

@@ -14,11 +14,14 @@ use crate::ask;
 use crate::context::{Context, print_text};
 use asking::{ask_kind, ask_where_it_lands, asked_for_sides, wanted};
 
+use super::status::next_words;
+use super::when::next_of;
 use crate::failure::{Cause, Failure, Outcome, exit_of};
 use crate::json as lines;
 use crate::render;
 use crate::text::{Align, BOLD, Columns, styled};
 use reedhook_jobs::alignment;
+use reedhook_jobs::due;
 use reedhook_jobs::held::Manner;
 use reedhook_jobs::home::{make_folder, write_file};
 use reedhook_jobs::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
@@ -38,7 +41,9 @@ pub fn job(context: &Context, command: JobCommand) -> Outcome {
         JobCommand::Remove { name } => remove(context, &name),
         JobCommand::Export { name, to } => export(context, &name, to),
         JobCommand::Import { file, name } => import(context, &file, name),
-        JobCommand::Filter { .. } => Err(Failure::usage("`job filter` is carried out elsewhere")),
+        JobCommand::Filter { .. } | JobCommand::Shortcut { .. } => {
+            Err(Failure::usage("this is carried out elsewhere"))
+        }
     }
 }
 
@@ -217,9 +222,20 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
     for line in render::mapping(job.rules.kind, ends, &context.desk.home) {
         context.say(line);
     }
+    if let Some(words) = command_words(job) {
+        context.warn(words);
+    }
     for warning in second_looks(context, job.rules.kind, ends).into_iter().chain(job.idle_keys()) {
         context.warn(warning);
     }
+}
+
+/// What a job lets the shell do: worth knowing before it is run, above all of a job that came from elsewhere.
+fn command_words(job: &Job) -> Option<String> {
+    let around = &job.around;
+    let commands: Vec<String> =
+        around.before.iter().chain(&around.after).map(|command| format!("`{command}`")).collect();
+    (!commands.is_empty()).then(|| format!("each run also runs {}", commands.join(" and ")))
 }
 
 /// Destinations that are often a slip.
@@ -280,18 +296,23 @@ fn list(context: &Context) -> Outcome {
     if names.is_empty() {
         context.say("There is no job yet. Set one up with `reedhook job add`.");
     }
-    let mut table = Columns::new(&[Align::Left; 4]);
-    table.heading(&["job", "kind", "from or left", "to or right"]);
+    let mut table = Columns::new(&[Align::Left; 5]);
+    table.heading(&["job", "kind", "from or left", "to or right", "next"]);
+    let record = context.desk.home.record()?;
+    let clock = (context.desk.world.now)();
     let mut code = 0;
     for name in &names {
         match load_job(&context.desk.home, name) {
             Ok(job) if context.global.json => lines::print(&described(&job)),
             Ok(job) => {
+                let overdue = due::overdue(record.as_ref(), &context.desk.home, &job, clock)?.is_some();
+                let next = next_words(context, &job, next_of(context, &job, clock), overdue);
                 table.row(vec![
                     name.clone(),
                     job.rules.kind.to_string(),
                     job.from.join(", "),
                     job.to.join(", "),
+                    next,
                 ]);
             }
             Err(failure) => {

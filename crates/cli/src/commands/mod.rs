@@ -7,6 +7,7 @@ mod doctor;
 mod extras;
 mod filter;
 mod history;
+mod install;
 mod job;
 mod preview;
 mod recover;
@@ -15,7 +16,9 @@ mod run;
 mod standin;
 mod status;
 mod store;
+mod tend;
 pub mod verify;
+mod when;
 mod why;
 
 use reedhook_core::path::RelPath;
@@ -42,6 +45,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
                 None => filter::filter(context, &name, &request),
             }
         }
+        Command::Job(JobCommand::Shortcut { name, to }) => install::shortcut(context, &name, to),
         Command::Job(command) => job::job(context, command),
         Command::Store(command) => store::store(context, command),
         Command::Drives => store::drives(context),
@@ -50,7 +54,11 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Preview { job, all, save } => preview::preview(context, &job, all, save.as_deref()),
         Command::Run { jobs, reverse: true, allow, .. } => run::reverse(context, &jobs, &allow),
         Command::Run { jobs, plan: Some(file), allow, .. } => run::planned(context, &jobs, &file, &allow),
-        Command::Run { jobs, all, allow, .. } => run::run(context, &jobs, all, &allow),
+        Command::Run { jobs, all, allow, stay, .. } => {
+            run::staying(stay, || run::run(context, &jobs, all, &allow))
+        }
+        Command::When(asked) => when::when(context, &asked),
+        Command::Tend { command } => tend::tend(context, command),
         Command::Kept(command) => recover::kept(context, command),
         Command::Restore { job, paths, into, run } => {
             recover::restore(context, &job, &paths, into.as_deref(), run.as_deref())

@@ -7,13 +7,14 @@ use std::sync::Arc;
 
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
+use reedhook_jobs::around;
 use reedhook_jobs::clear::{Cleared, Need, Prospect};
 use reedhook_jobs::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
 use reedhook_jobs::look::{Round, look};
-use reedhook_jobs::polite;
 use reedhook_jobs::reverse::Reversed;
 use reedhook_jobs::run::{Run, RunResult, finished};
 use reedhook_jobs::saved::{Saved, Since};
+use reedhook_jobs::whole;
 use reedhook_record::Outcome as RunOutcome;
 use serde_json::{Value, json};
 
@@ -157,31 +158,42 @@ fn run_job(context: &Context, job: &Job, allow: &Allow) -> Outcome {
 type Look<'a> = &'a (dyn Fn() -> Outcome<Prospect> + Sync);
 
 fn run_with(context: &Context, job: &Job, allow: &Allow, look: Look<'_>) -> Outcome {
-    if job.rules.polite {
-        polite::giving_way(|| run_now(context, job, allow, look))
-    } else {
-        run_now(context, job, allow, look)
-    }
-}
-
-fn run_now(context: &Context, job: &Job, allow: &Allow, look: Look<'_>) -> Outcome {
     if !context.global.json && !context.global.quiet {
         context.say(format!("{}  {}", styled(BOLD, &job.name), job.rules.kind));
     }
     let desk = &context.desk;
-    let run = match Run::begin(desk, job) {
-        Ok(run) => run,
-        Err(failure) => return not_begun(context, job, failure),
-    };
     let mut consent = |round: &Round, need: Need| agree(context, round, need);
-    let lifted = lifted(&allow.allow);
-    let cleared = look().and_then(|found| found.clear(desk, &lifted, &mut consent));
-    if let Ok(cleared) = &cleared
-        && context.talks()
-    {
-        super::preview::tell_losses(context, cleared.round());
+    let cleared = |round: &Round| {
+        if context.talks() {
+            super::preview::tell_losses(context, round);
+        }
+    };
+    match whole::carry_out(desk, job, look, &lifted(&allow.allow), &mut consent, &cleared) {
+        Ok((round, result)) => {
+            let wish = around::wish(job, result.outcome);
+            let code = told(context, job, round.as_ref(), result);
+            // The stores of the round hold folders of a drive open.
+            drop(round);
+            around::finally(desk, job, wish);
+            code
+        }
+        Err(failure) => not_begun(context, job, failure),
     }
-    carried_out(context, job, run, cleared)
+}
+
+/// Waits for a key at the end, so that a window stays open until it was read.
+pub fn staying(stay: bool, run: impl FnOnce() -> Outcome) -> Outcome {
+    let outcome = run();
+    if stay && std::io::IsTerminal::is_terminal(&std::io::stdin()) {
+        if let Err(failure) = &outcome {
+            crate::context::complain(failure, false);
+        }
+        crate::context::print_text("\nPress a key to close this.");
+        // Whoever closes the window instead has read enough.
+        let _ = ask::key();
+        return Ok(outcome.unwrap_or_else(|failure| exit_of(&failure)));
+    }
+    outcome
 }
 
 /// Carries out what was cleared, or writes down why it was not; tells either.

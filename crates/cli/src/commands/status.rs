@@ -1,13 +1,17 @@
 //! `status`: all jobs at a glance.
 
-use reedhook_record::{Outcome as RunOutcome, RunRow};
+use reedhook_record::{Outcome as RunOutcome, RunEnd, RunRow};
 use serde_json::{Value, json};
 
 use crate::context::Context;
 use crate::failure::Outcome;
 use crate::json as lines;
 use crate::text::{Align, BAD, CARE, Columns, ago, bytes, count, duration, moment};
-use reedhook_jobs::jobfile::{job_names, load_job};
+use reedhook_core::when::Rule;
+use reedhook_jobs::due::{self, Due};
+use reedhook_jobs::jobfile::{Job, job_names, load_job};
+
+use super::when::{instant, next_of, shown};
 
 /// How long a job may lie still before it is pointed out.
 const STALE_DAYS: i64 = 10;
@@ -21,36 +25,58 @@ pub fn status(context: &Context) -> Outcome {
     }
     let record = context.desk.home.record()?;
     let now = crate::clock::now_ms();
-    let mut table = Columns::new(&[Align::Left; 5]);
-    table.heading(&["job", "kind", "last run", "", "result"]);
+    let mut table = Columns::new(&[Align::Left; 6]);
+    table.heading(&["job", "kind", "last run", "", "result", "next"]);
     let mut stale = Vec::new();
+    let clock = (context.desk.world.now)();
     for name in &names {
-        let kind =
-            load_job(&context.desk.home, name).map_or("broken".to_owned(), |job| job.rules.kind.to_string());
+        let job = load_job(&context.desk.home, name).ok();
+        let kind = job.as_ref().map_or("broken".to_owned(), |job| job.rules.kind.to_string());
+        let next = job.as_ref().and_then(|job| next_of(context, job, clock));
+        let overdue = match &job {
+            Some(job) => due::overdue(record.as_ref(), &context.desk.home, job, clock)?,
+            None => None,
+        };
         let last = record.runs(Some(name), 1)?.into_iter().next();
         let completed = record.last_completed(name)?;
         let idle_days = completed.as_ref().map(|run| (now - run.started_ms) / 86_400_000);
         let running = is_running(context, name);
         if context.global.json {
-            lines::print(&status_line(name, &kind, last.as_ref(), running));
+            let mut line = lines::object(status_line(name, &kind, last.as_ref(), running));
+            line.insert("overdue".into(), json!(overdue.is_some()));
+            if let Some(due) = next {
+                line.insert("next".into(), json!(instant(context, due.at)));
+                line.insert("line".into(), json!(due.line));
+            }
+            lines::print(&line.into());
             continue;
         }
-        if idle_days.is_some_and(|days| days >= STALE_DAYS) {
+        let next =
+            job.as_ref().map(|job| next_words(context, job, next, overdue.is_some())).unwrap_or_default();
+        if let Some(seconds) = overdue {
+            let since = crate::text::ago(now - i64::try_from(seconds).unwrap_or(0).saturating_mul(1000), now);
+            stale.push(format!("{name} is overdue: the last run that went well began {since}."));
+        } else if idle_days.is_some_and(|days| days >= STALE_DAYS) {
             stale.push(format!("{name} has not run for {} days.", idle_days.unwrap_or_default()));
         }
         let Some(last) = last else {
-            table.row(vec![name.clone(), kind, "never".into(), String::new(), String::new()]);
+            let style = if overdue.is_some() { BAD } else { anstyle::Style::new() };
+            table.styled_row(
+                style,
+                vec![name.clone(), kind, "never".into(), String::new(), String::new(), next],
+            );
             continue;
         };
         let result = if running { "running now".to_owned() } else { result_words(&last) };
         let style = match last.end.outcome {
             _ if running => anstyle::Style::new(),
+            _ if overdue.is_some() => BAD,
             RunOutcome::Done => anstyle::Style::new(),
             RunOutcome::Problems | RunOutcome::Held | RunOutcome::Interrupted => CARE,
             RunOutcome::Refused | RunOutcome::Stopped | RunOutcome::Unfinished => BAD,
         };
         let when = ago(last.started_ms, now);
-        table.styled_row(style, vec![name.clone(), kind, moment(last.started_ms), when, result]);
+        table.styled_row(style, vec![name.clone(), kind, moment(last.started_ms), when, result, next]);
     }
     if !context.global.json {
         context.say(table.render(0).trim_end());
@@ -61,6 +87,25 @@ pub fn status(context: &Context) -> Outcome {
     Ok(0)
 }
 
+/// When a job runs next by itself, in a few words: overdue, paused, a moment, or what it waits for.
+pub fn next_words(context: &Context, job: &Job, next: Option<Due>, overdue: bool) -> String {
+    let at = |due: Due| shown(context, due.at);
+    let triggers = || {
+        let lines = job.timing.when.iter().filter(|line| matches!(line.rule(), Rule::On(_)));
+        lines.map(ToString::to_string).collect::<Vec<_>>().join(", ")
+    };
+    let words = match (job.timing.paused, next) {
+        (true, _) => "paused".to_owned(),
+        (false, Some(due)) => at(due),
+        (false, None) => triggers(),
+    };
+    match (overdue, words.is_empty()) {
+        (true, true) => "overdue".to_owned(),
+        (true, false) => format!("overdue; {words}"),
+        (false, _) => words,
+    }
+}
+
 /// Whether a run of the job holds its lock at this moment.
 fn is_running(context: &Context, name: &str) -> bool {
     let file = std::fs::File::open(context.desk.home.lock_file(name));
@@ -69,7 +114,12 @@ fn is_running(context: &Context, name: &str) -> bool {
 
 /// A run's result in a few words.
 pub fn result_words(run: &RunRow) -> String {
-    let (end, counts) = (&run.end, &run.end.counts);
+    result_of(&run.end)
+}
+
+/// The same of how a run ended.
+pub fn result_of(end: &RunEnd) -> String {
+    let counts = &end.counts;
     let mut parts = Vec::new();
     // A run that is not the job's usual one says so before its numbers.
     let mut sort = String::new();

@@ -28,7 +28,7 @@ use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{Capabilities, FaultKind, Result, Store, StoreError};
-pub use scope::Scope;
+pub use scope::{Folders, Scope};
 
 use queue::visit_all;
 use renames::turn_into_renames;

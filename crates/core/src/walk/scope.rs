@@ -25,6 +25,13 @@ pub enum Scope {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Folders(HashSet<RelPath>);
 
+impl Folders {
+    /// All of them.
+    pub fn iter(&self) -> impl Iterator<Item = &RelPath> {
+        self.0.iter()
+    }
+}
+
 impl Scope {
     /// Only these folders, themselves and not what is below them; what is on the way to them is looked at too.
     pub fn within<'a>(folders: impl IntoIterator<Item = &'a RelPath>) -> Scope {

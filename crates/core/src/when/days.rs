@@ -29,6 +29,11 @@ impl Weekdays {
         self.0 & (1 << day.to_monday_zero_offset()) != 0
     }
 
+    /// The days after them.
+    pub fn day_after(self) -> Weekdays {
+        Weekdays((self.0 << 1 | self.0 >> 6) & 0x7f)
+    }
+
     /// Their places in the week, Monday being 0.
     pub fn places(self) -> impl Iterator<Item = usize> {
         (0..7).filter(move |place| self.0 & (1 << place) != 0)

@@ -132,7 +132,7 @@ impl Minute {
     }
 
     /// This time on a day; 24:00 is the next day's midnight.
-    pub(crate) fn on(self, date: Date) -> Option<DateTime> {
+    pub fn on(self, date: Date) -> Option<DateTime> {
         let date = if self == Minute::MIDNIGHT { date.tomorrow().ok()? } else { date };
         let hour = i8::try_from(self.hour() % 24).ok()?;
         Some(date.to_datetime(Time::new(hour, i8::try_from(self.minute()).ok()?, 0, 0).ok()?))

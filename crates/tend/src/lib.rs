@@ -1,0 +1,163 @@
+//! The resident service: it begins the runs of jobs when they are due, when something has changed, when a drive is connected, or when
+//! somebody asks for it.
+//!
+//! ```text
+//!  clock, signals ──┐                       ┌─ a thread for each run: glance, look, clear, carry out
+//!  mounts ──────────┤                       │
+//!  watched folders ─┼─> one loop (service) ─┤
+//!  job files ───────┤   what is wanted,     └─ whoever listens: a terminal, lines of JSON, a board
+//!  the socket ──────┘   what may begin
+//! ```
+//!
+//! Everything that happens comes to the one loop as [`News`](service); it alone knows the state of each job, so nothing is locked. A
+//! run has a thread of its own and tells the loop when it is over. Nothing here prints; what happens is told to a [`Hear`].
+//!
+//! What was due is owed until a run has come to its end: how far each job has been followed is kept in the record, so that what was
+//! missed while the service, or the machine, was away is made up for.
+
+pub mod calendar;
+pub mod install;
+mod queue;
+mod runner;
+mod service;
+mod signs;
+pub mod socket;
+mod tended;
+mod watch;
+
+use std::fmt;
+
+use jiff::Timestamp;
+use reedhook_jobs::desk::Event;
+use reedhook_jobs::failure::Failure;
+use reedhook_jobs::run::RunResult;
+
+pub use service::{Outside, Service, Sign};
+
+/// Why a run begins by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reason {
+    /// A line of its `when` says so.
+    Schedule,
+    /// A line said so while nobody could begin it.
+    Missed,
+    /// Something has changed.
+    Change,
+    /// A drive was connected.
+    Connect,
+    /// The service has started.
+    Start,
+    /// Somebody asked for it.
+    Asked,
+    /// The run before it failed.
+    Retry,
+}
+
+impl Reason {
+    /// The word for it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Reason::Schedule => "schedule",
+            Reason::Missed => "missed",
+            Reason::Change => "change",
+            Reason::Connect => "connect",
+            Reason::Start => "start",
+            Reason::Asked => "asked",
+            Reason::Retry => "retry",
+        }
+    }
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// What a run that is wanted waits for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Waiting {
+    /// The run of this job, which works at one of its places.
+    For(String),
+    /// Its turn: as many runs go on as may.
+    Turn,
+    /// The mains.
+    Power,
+    /// A yes.
+    Answer,
+    /// The moment at which it is tried again.
+    Retry(Timestamp),
+}
+
+impl Waiting {
+    /// The word for it.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            Waiting::For(_) => "place",
+            Waiting::Turn => "turn",
+            Waiting::Power => "power",
+            Waiting::Answer => "answer",
+            Waiting::Retry(_) => "retry",
+        }
+    }
+}
+
+/// Something that the service does, or that happens in one of its runs.
+pub enum Happening<'a> {
+    /// It has read its jobs and follows them.
+    Tending {
+        /// How many it has, and how many of them begin by themselves.
+        jobs: (usize, usize),
+        /// What is due next: the job, when, and by which line.
+        next: Option<(&'a str, Timestamp, &'a str)>,
+    },
+    /// A run begins.
+    Began {
+        /// The job.
+        job: &'a str,
+        /// Why.
+        reason: Reason,
+        /// The line that says so.
+        line: Option<&'a str>,
+    },
+    /// Something happens in a run.
+    InRun {
+        /// The job.
+        job: &'a str,
+        /// What.
+        event: &'a Event<'a>,
+    },
+    /// A run is over.
+    Ended {
+        /// The job.
+        job: &'a str,
+        /// What came of it.
+        result: &'a RunResult,
+    },
+    /// A run could not even begin.
+    Failed {
+        /// The job.
+        job: &'a str,
+        /// Why.
+        failure: &'a Failure,
+    },
+    /// A run is wanted and has to wait.
+    Waiting {
+        /// The job.
+        job: &'a str,
+        /// Why it is wanted.
+        reason: Reason,
+        /// What for.
+        waiting: &'a Waiting,
+    },
+    /// Worth a word.
+    Note(&'a str),
+    /// It ends.
+    Ending,
+}
+
+/// Who hears what the service does.
+pub trait Hear: Send + Sync {
+    /// Hears it.
+    fn hear(&self, happening: &Happening<'_>);
+}

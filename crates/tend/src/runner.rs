@@ -1,0 +1,132 @@
+//! One run of the service, on a thread of its own.
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use reedhook_core::store::Place;
+use reedhook_core::walk::Scope;
+use reedhook_core::when::Finally;
+use reedhook_jobs::around;
+use reedhook_jobs::clear::Need;
+use reedhook_jobs::desk::{Desk, Event, Listener};
+use reedhook_jobs::failure::{Cause, Failure, Outcome};
+use reedhook_jobs::jobfile::Job;
+use reedhook_jobs::look::{Round, glance_within, look, look_within};
+use reedhook_jobs::run::RunResult;
+use reedhook_jobs::whole;
+use reedhook_jobs::words;
+
+use crate::{Happening, Hear, Reason};
+
+/// A run that goes on.
+pub(crate) struct Running {
+    /// Set to end it.
+    pub stop: Arc<AtomicBool>,
+    pub places: Vec<Place>,
+    pub reason: Reason,
+    pub since_ms: i64,
+}
+
+/// What came of it.
+pub(crate) enum Ending {
+    /// There was nothing to do; whether something is left that the next look has to see.
+    Idle { keep: bool },
+    /// There is something to do, and somebody has to agree first.
+    Asks,
+    /// It could not be looked at, as before; nothing is written down of that.
+    Unseen(&'static str),
+    /// It could not begin.
+    NotBegun(Failure),
+    /// It ran, or was refused.
+    Ran(RunResult),
+}
+
+/// What a run has to know.
+pub(crate) struct Order {
+    pub desk: Desk,
+    pub job: Job,
+    pub reason: Reason,
+    pub line: Option<String>,
+    pub scope: Scope,
+    /// Look first, and begin only when there is something to do.
+    pub glance: bool,
+    /// Somebody has agreed.
+    pub answered: bool,
+    /// What the last run had of conflicts and problems, and why it failed: the same again is no news.
+    pub last: (u64, u64, Option<&'static str>),
+    pub hear: Arc<dyn Hear>,
+}
+
+/// Hands on what happens in a run, with the job's name.
+struct InRun {
+    job: String,
+    hear: Arc<dyn Hear>,
+}
+
+impl Listener for InRun {
+    fn hear(&self, event: &Event<'_>) {
+        self.hear.hear(&Happening::InRun { job: &self.job, event });
+    }
+}
+
+impl Order {
+    /// Carries it out.
+    pub fn carry_out(mut self) -> Ending {
+        self.desk.listener = Arc::new(InRun { job: self.job.name.clone(), hear: self.hear.clone() });
+        if self.glance
+            && let Some(ending) = self.seen_first()
+        {
+            return ending;
+        }
+        self.hear.hear(&Happening::Began {
+            job: &self.job.name,
+            reason: self.reason,
+            line: self.line.as_deref(),
+        });
+        let look = || match self.scope.is_everything() {
+            true => look(&self.desk, &self.job),
+            false => look_within(&self.desk, &self.job, &self.scope),
+        };
+        let mut consent = |round: &Round, need: Need| unattended(round, need);
+        match whole::carry_out(&self.desk, &self.job, &look, &[], &mut consent, &|_| {}) {
+            Ok((_, result)) => {
+                let wish = around::wish(&self.job, result.outcome);
+                if wish == Finally::Eject {
+                    around::finally(&self.desk, &self.job, wish);
+                }
+                Ending::Ran(result)
+            }
+            Err(failure) => Ending::NotBegun(failure),
+        }
+    }
+
+    /// Looks whether there is anything to do; `None` when there is, and it may be done.
+    fn seen_first(&self) -> Option<Ending> {
+        let (conflicts, problems, failed) = self.last;
+        match glance_within(&self.desk, &self.job, &self.scope) {
+            Ok(round) if self.reason == Reason::Change && round.is_idle_but_for(conflicts, problems) => {
+                let keep = round.legs.iter().any(|leg| !leg.plan.folders.is_empty());
+                Some(Ending::Idle { keep })
+            }
+            Ok(_) if self.job.timing.ask && !self.answered => Some(Ending::Asks),
+            Ok(_) => None,
+            Err(_) if self.desk.is_stopped() => Some(Ending::Idle { keep: true }),
+            // A drive that is not the one it was has not been connected.
+            Err(failure) if self.reason == Reason::Connect || failed == Some(failure.code()) => {
+                Some(Ending::Unseen(failure.code()))
+            }
+            Err(_) => None,
+        }
+    }
+}
+
+/// Nobody is there to ask: what needs a yes is refused.
+fn unattended(round: &Round, need: Need) -> Outcome<()> {
+    if matches!(need, Need::None | Need::FirstRemoval) {
+        return Ok(());
+    }
+    let removed = words::count(round.counts().removed, "file", "files");
+    let message = format!("this first run between these two places would remove {removed}");
+    Err(Failure::refused(Cause::RemovalsNotAgreed, message)
+        .hint(format!("Look at the preview, then run it once yourself: reedhook run {}", round.job.name)))
+}

@@ -1,0 +1,335 @@
+//! The loop of the service. What it hears is taken note of, what has become due is wanted, and what is wanted begins when it may.
+
+mod agenda;
+mod files;
+
+mod places;
+mod requests;
+mod runs;
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::fs::File;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant, SystemTime};
+
+use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use reedhook_core::filter::{Filter, FilterSpec};
+use reedhook_core::path::RelPath;
+use reedhook_core::store::Place;
+use reedhook_core::units::Age;
+use reedhook_core::walk::Scope;
+use reedhook_core::when::{Finally, Missed, OnBattery, Trigger};
+use reedhook_jobs::around;
+use reedhook_jobs::desk::{Desk, Event, Listener};
+use reedhook_jobs::due;
+use reedhook_jobs::failure::{Cause, Failure, Halt, Outcome};
+use reedhook_jobs::home::{closed, make_folder};
+use reedhook_jobs::jobfile::{Job, job_names, load_job};
+use reedhook_jobs::lines;
+use reedhook_jobs::places::{Ends, Located, Settings};
+use reedhook_jobs::run::RunResult;
+use reedhook_record::Outcome as RunOutcome;
+use reedhook_stores::drives;
+use serde_json::{Value, json};
+
+use crate::queue::{Blocked, blocked};
+use crate::runner::{Ending, Order, Running};
+use crate::signs;
+use crate::socket::{self, Answer, Request, refusal};
+use crate::tended::{Follow, Followed, Last, Tended, Wanted};
+use crate::watch::{self, Changed, Watch};
+use crate::{Happening, Hear, Reason, Waiting};
+
+/// What else the world outside tells the service.
+#[derive(Clone)]
+pub struct Outside {
+    /// The zone of the machine, as it is set now.
+    pub zone: fn() -> TimeZone,
+    /// Signals that were sent to the program.
+    pub signs: Receiver<Sign>,
+}
+
+/// A signal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Sign {
+    /// It is to end.
+    End,
+    /// It is to read its files anew.
+    Reload,
+}
+
+/// Everything that comes to the loop.
+enum News {
+    /// A watch of this serial number has something to say.
+    Watched(u64, watch::News),
+    /// The jobs' folder has changed.
+    JobFiles,
+    /// Something was mounted or unmounted.
+    Mounts,
+    /// The clock was set, or the machine was away.
+    Clock,
+    /// Somebody asks for something.
+    Asked(Request, Sender<Answer>),
+    /// A run is over.
+    Ended(String, Scope, Timestamp, Box<Ending>),
+}
+
+/// Nothing is waited for longer: job files, mounts and zones are looked at anew, in case something was missed.
+const TICK: Duration = Duration::from_secs(60);
+
+/// What is due and was not begun within this time was missed.
+const LATE: i64 = 90;
+
+/// Both sides of a job that follows changes are looked at whole once in so many seconds.
+const WHOLE: i64 = 86_400;
+
+/// Runs may take so long to end.
+const ENDING: Duration = Duration::from_millis(1800);
+
+/// After a mount, labels and automounters need a moment.
+const AFTER_MOUNT: Duration = Duration::from_secs(1);
+
+/// How many runs go on side by side, when the settings do not say.
+const SIDE_BY_SIDE: usize = 2;
+
+/// The service.
+pub struct Service {
+    desk: Desk,
+    outside: Outside,
+    hear: Arc<dyn Hear>,
+    jobs: BTreeMap<String, Tended>,
+    running: HashMap<String, Running>,
+    /// What was said of job files that cannot be read.
+    broken: HashMap<String, String>,
+    settings_at: Option<SystemTime>,
+    news: (Sender<News>, Receiver<News>),
+    serial: u64,
+    job_files: Option<Watch>,
+    /// Mounts are looked at once more then.
+    look_again: Option<Instant>,
+    /// What is done when no run goes on any more.
+    at_the_end: Option<(Job, Finally)>,
+    since: Timestamp,
+    ends: bool,
+    told_full: bool,
+    /// More events than these at a time count as an overflow; for trials.
+    queue: usize,
+    _lock: File,
+}
+
+impl Service {
+    /// Takes the place of the one service of a home.
+    ///
+    /// # Errors
+    /// When there is one already.
+    pub fn take_place(desk: Desk, outside: Outside, hear: Arc<dyn Hear>) -> Outcome<Service> {
+        make_folder(desk.home.state())?;
+        let path = desk.home.state().join("tend.lock");
+        let failed = |error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
+        let lock = closed().create(true).truncate(false).write(true).open(&path).map_err(failed)?;
+        match lock.try_lock() {
+            Ok(()) => {}
+            Err(std::fs::TryLockError::WouldBlock) => {
+                return Err(Failure::refused(Cause::Tending, "the service is running already")
+                    .hint("`reedhook tend status` shows what it does; `reedhook tend stop` ends it."));
+            }
+            Err(std::fs::TryLockError::Error(error)) => return Err(failed(error)),
+        }
+        let queue = desk.world.text("REEDHOOK_WATCH_QUEUE").and_then(|text| text.parse().ok());
+        let since = (desk.world.now)();
+        Ok(Service {
+            outside,
+            hear,
+            jobs: BTreeMap::new(),
+            running: HashMap::new(),
+            broken: HashMap::new(),
+            settings_at: None,
+            news: unbounded(),
+            serial: 0,
+            job_files: None,
+            look_again: None,
+            at_the_end: None,
+            since,
+            ends: false,
+            told_full: false,
+            queue: queue.unwrap_or(usize::MAX),
+            _lock: lock,
+            desk,
+        })
+    }
+
+    /// Follows all jobs until it is to end.
+    ///
+    /// # Errors
+    /// When it cannot begin.
+    pub fn run(mut self) -> Outcome<()> {
+        self.listen()?;
+        self.settings_at = self.settings_time();
+        self.read_jobs(true);
+        self.tell_of_jobs();
+        let _ = sd_notify::notify(false, &[sd_notify::NotifyState::Ready]);
+        let pat = self.watchdog();
+        while !self.ends {
+            self.fire();
+            self.begin_what_may();
+            let wait = self.wait().min(pat.unwrap_or(TICK));
+            self.hear_for(wait);
+            if pat.is_some() {
+                let _ = sd_notify::notify(false, &[sd_notify::NotifyState::Watchdog]);
+            }
+        }
+        self.end();
+        Ok(())
+    }
+
+    /// How often the system wants a sign of life.
+    fn watchdog(&self) -> Option<Duration> {
+        let microseconds: u64 = self.desk.world.text("WATCHDOG_USEC")?.parse().ok()?;
+        Some(Duration::from_micros(microseconds / 2).max(Duration::from_millis(10)))
+    }
+
+    /// Opens all ears.
+    fn listen(&mut self) -> Outcome<()> {
+        let failed = |what: &str| {
+            let what = format!("cannot listen for {what}");
+            move |error| Failure::own_files(&what, error)
+        };
+        let news = self.news.0.clone();
+        signs::of_mounts(move || news.send(News::Mounts).is_ok()).map_err(failed("mounts"))?;
+        let news = self.news.0.clone();
+        signs::of_the_clock(move || news.send(News::Clock).is_ok()).map_err(failed("the clock"))?;
+        let news = self.news.0.clone();
+        let answer = move |request| {
+            let (reply, answer) = bounded(1);
+            let sent = news.send(News::Asked(request, reply)).is_ok();
+            let answer = if sent { answer.recv_timeout(Duration::from_secs(8)).ok() } else { None };
+            answer.unwrap_or_else(|| vec![refusal("the service does not answer")])
+        };
+        socket::listen(self.desk.home.state(), answer).map_err(failed("requests"))?;
+        let folder = self.desk.home.jobs();
+        if make_folder(&folder).is_ok()
+            && let Ok(filter) = Filter::new(&FilterSpec::default(), self.desk.now())
+        {
+            let news = self.news.0.clone();
+            let tell = move |heard| match heard {
+                watch::News::Changed(_) => news.send(News::JobFiles).is_ok(),
+                _ => true,
+            };
+            self.job_files = Watch::begin(folder, filter, usize::MAX, tell).ok();
+        }
+        Ok(())
+    }
+
+    fn now(&self) -> Timestamp {
+        (self.desk.world.now)()
+    }
+
+    fn note(&self, text: impl std::fmt::Display) {
+        self.hear.hear(&Happening::Note(&text.to_string()));
+    }
+
+    /// Sleeps until something is heard, at most for so long, and takes it.
+    fn hear_for(&mut self, wait: Duration) {
+        let (news, signs) = (self.news.1.clone(), self.outside.signs.clone());
+        crossbeam_channel::select! {
+            recv(news) -> heard => if let Ok(heard) = heard { self.take(heard) },
+            recv(signs) -> sign => match sign {
+                Ok(Sign::Reload) => self.reload(),
+                Ok(Sign::End) | Err(_) => self.ends = true,
+            },
+            default(wait) => {
+                // Whatever may have been missed is looked at now and then.
+                if wait >= TICK {
+                    self.read_settings();
+                    self.follow_places();
+                }
+            }
+        }
+        while let Ok(heard) = self.news.1.try_recv() {
+            self.take(heard);
+        }
+    }
+
+    fn take(&mut self, news: News) {
+        match news {
+            News::Watched(serial, heard) => self.watched(serial, heard),
+            News::JobFiles => self.reload(),
+            News::Mounts => {
+                self.look_again = Some(Instant::now() + AFTER_MOUNT);
+                self.follow_places();
+            }
+            News::Clock => self.reckon_all(),
+            News::Asked(request, reply) => drop(reply.send(self.answer(request))),
+            News::Ended(job, scope, due, ending) => self.ended(&job, scope, due, *ending),
+        }
+    }
+
+    /// How long there is nothing to do.
+    fn wait(&self) -> Duration {
+        let (clock, now) = (self.now(), Instant::now());
+        let until = |at: Instant| at.saturating_duration_since(now);
+        let mut wait = self.look_again.map_or(TICK, until).min(TICK);
+        for (name, tended) in &self.jobs {
+            if let Some(due) = &tended.next {
+                let left = Duration::try_from(due.at.duration_since(clock)).unwrap_or_default();
+                wait = wait.min(left);
+            }
+            let idle = !self.running.contains_key(name);
+            if let Some(quiet) = tended.quiet().filter(|_| idle) {
+                wait = tended.changes.ripe_at(quiet).map_or(wait, |at| wait.min(until(at)));
+            }
+            if let Some((at, _)) = &tended.again {
+                wait = wait.min(until(*at));
+            }
+            for side in &tended.sides {
+                if let Follow::Looked { at } = side.follow
+                    && idle
+                {
+                    wait = wait.min(until(at));
+                }
+            }
+        }
+        wait
+    }
+
+    /// Ends all runs; they end whole. One that takes too long is left to the next start, which goes on from there.
+    fn end(&mut self) {
+        let _ = sd_notify::notify(false, &[sd_notify::NotifyState::Stopping]);
+        self.hear.hear(&Happening::Ending);
+        let until = Instant::now() + ENDING;
+        self.running.values().for_each(|running| running.stop.store(true, Ordering::Relaxed));
+        while !self.running.is_empty() {
+            match self.news.1.recv_deadline(until) {
+                Ok(News::Ended(job, scope, due, ending)) => self.ended(&job, scope, due, *ending),
+                Ok(News::Asked(_, reply)) => drop(reply.send(vec![refusal("the service is ending")])),
+                Ok(_) => {}
+                Err(_) => break,
+            }
+        }
+        socket::close(self.desk.home.state());
+    }
+}
+
+fn everything() -> Changed {
+    Changed { folders: HashSet::new(), everything: true }
+}
+
+/// What a scope has seen, to be looked at again.
+fn kept(scope: &Scope) -> Changed {
+    match scope {
+        Scope::Everything => everything(),
+        Scope::Within(folders) => Changed { folders: folders.iter().cloned().collect(), everything: false },
+    }
+}
+
+/// The line of a job that speaks of a trigger.
+fn line_of(tended: &Tended, trigger: &str) -> Option<String> {
+    let lines = tended.job.timing.when.iter().map(ToString::to_string);
+    lines
+        .into_iter()
+        .find(|line| line.split_whitespace().nth(1).is_some_and(|word| word.eq_ignore_ascii_case(trigger)))
+}

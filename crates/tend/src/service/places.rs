@@ -1,0 +1,133 @@
+//! The places of jobs: what is there now, what has come, what is watched.
+
+use super::*;
+
+impl Service {
+    /// Looks what is there now: drives that have come, sides that can be watched.
+    pub(super) fn follow_places(&mut self) {
+        let names: Vec<String> = self.jobs.keys().cloned().collect();
+        for name in names {
+            let Some(tended) = self.jobs.get(&name) else { continue };
+            if tended.job.timing.when.is_empty() {
+                continue;
+            }
+            let ends = Ends::of(&tended.job, &self.desk.home, &self.desk.settings);
+            let Ok(ends) = ends else { continue };
+            self.connected(&name, &ends);
+            self.follow_sides(&name, &ends);
+        }
+    }
+
+    /// Wants a run when one of the places has come and all are there.
+    pub(super) fn connected(&mut self, name: &str, ends: &Ends) {
+        let there: Vec<Option<String>> = ends.from.iter().chain(&ends.to).map(ground).collect();
+        let (clock, now) = (self.now(), Instant::now());
+        let Some(tended) = self.jobs.get_mut(name) else { return };
+        let came = there.len() == tended.there.len()
+            && there.iter().zip(&tended.there).any(|(now, before)| now.is_some() && now != before);
+        let all = there.iter().all(Option::is_some);
+        tended.there = there;
+        if came && all && tended.begins(Trigger::Connect) && !tended.job.timing.paused {
+            tended.want(Reason::Connect, line_of(tended, "connect"), Scope::Everything, clock, now);
+        }
+    }
+
+    /// Watches the sides whose changes make a run.
+    pub(super) fn follow_sides(&mut self, name: &str, ends: &Ends) {
+        let Some(tended) = self.jobs.get_mut(name) else { return };
+        if tended.quiet().is_none() {
+            tended.sides.clear();
+            return;
+        }
+        let two_way = tended.job.rules.kind == reedhook_core::job::Kind::TwoWay;
+        let names = ends.landing_names().ok().flatten();
+        let places: Vec<&Located> = ends.from.iter().chain(ends.to.iter().filter(|_| two_way)).collect();
+        if tended.sides.len() != places.len() {
+            let prefix = |at: usize| {
+                names.as_ref().and_then(|names| names.get(at)).map_or_else(RelPath::root, RelPath::from)
+            };
+            tended.sides = (0..places.len())
+                .map(|at| Followed { prefix: prefix(at), follow: Follow::Absent, serial: 0 })
+                .collect();
+        }
+        let when = self.desk.now();
+        for (side, place) in tended.sides.iter_mut().zip(places) {
+            let folder = place.folder().filter(|folder| folder.is_dir());
+            let as_it_was = match (&side.follow, folder) {
+                (Follow::Watched { root, .. }, Some(folder)) => root == folder,
+                (Follow::Looked { .. }, Some(_)) => true,
+                (Follow::Looked { .. }, None) => place.server().is_some(),
+                _ => false,
+            };
+            if as_it_was {
+                continue;
+            }
+            let filter = tended.job.filter(when);
+            side.follow = match folder.zip(filter.ok()) {
+                Some((folder, filter)) => {
+                    self.serial += 1;
+                    side.serial = self.serial;
+                    let (news, serial) = (self.news.0.clone(), self.serial);
+                    let tell = move |heard| news.send(News::Watched(serial, heard)).is_ok();
+                    match Watch::begin(folder.to_owned(), filter, self.queue, tell) {
+                        Ok(watch) => Follow::Watched { root: folder.to_owned(), ready: None, _watch: watch },
+                        Err(_) => Follow::Looked { at: Instant::now() },
+                    }
+                }
+                None if place.server().is_some() => Follow::Looked { at: Instant::now() },
+                None => Follow::Absent,
+            };
+        }
+    }
+
+    /// Takes what a watch has to say.
+    pub(super) fn watched(&mut self, serial: u64, heard: watch::News) {
+        let now = Instant::now();
+        let found = self.jobs.iter_mut().find_map(|(name, tended)| {
+            let at = tended.sides.iter().position(|side| side.serial == serial && serial > 0)?;
+            Some((name.clone(), tended, at))
+        });
+        let Some((name, tended, at)) = found else { return };
+        match heard {
+            // What has changed while nobody watched is unknown.
+            watch::News::Ready { folders } => {
+                if let Follow::Watched { ready, .. } = &mut tended.sides[at].follow {
+                    *ready = Some(folders);
+                }
+                tended.heard(at, everything(), now);
+            }
+            watch::News::Changed(changed) => tended.heard(at, changed, now),
+            watch::News::Over(why) => {
+                let folder = match &tended.sides[at].follow {
+                    Follow::Watched { root, .. } => root.clone(),
+                    _ => PathBuf::new(),
+                };
+                if folder.is_dir() {
+                    let every = tended.look_every();
+                    tended.sides[at].follow = Follow::Looked { at: now + every };
+                    let shown = self.desk.home.shorten(&folder);
+                    let every = Age::from_seconds(every.as_secs());
+                    self.note(format!(
+                        "{name}: {shown} is looked at every {every} instead of watched: {why}"
+                    ));
+                } else {
+                    tended.sides[at].follow = Follow::Absent;
+                    self.look_again = Some(now + AFTER_MOUNT);
+                }
+            }
+        }
+    }
+}
+
+/// What a place is on, while it is there; a server always is.
+fn ground(place: &Located) -> Option<String> {
+    if place.server().is_some() {
+        return Some(String::new());
+    }
+    let folder = place.folder()?;
+    match folder.is_dir() {
+        true => Some(drives::spot_of(folder).unwrap_or_default()),
+        // On a drive that is there, a folder that is not made yet.
+        false => place.is_below_a_store().then(String::new),
+    }
+}

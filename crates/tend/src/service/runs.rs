@@ -1,0 +1,249 @@
+//! Runs: which may begin, and what came of them.
+
+use super::*;
+
+impl Service {
+    /// Begins what is wanted and may begin, the longest wanted first; tells of what has to wait.
+    pub(super) fn begin_what_may(&mut self) {
+        let mut wanted: Vec<(Instant, String)> = self
+            .jobs
+            .iter()
+            .filter_map(|(name, tended)| Some((tended.wanted.as_ref()?.since, name.clone())))
+            .collect();
+        wanted.sort();
+        for (_, name) in wanted {
+            match self.stands_in_the_way(&name) {
+                Some(waiting) => self.tell_waiting(&name, waiting),
+                None => self.begin(&name),
+            }
+        }
+        if self.running.is_empty()
+            && let Some((job, wish)) = self.at_the_end.take()
+        {
+            let desk = self.desk_for(&job.name);
+            around::finally(&desk, &job, wish);
+        }
+    }
+
+    pub(super) fn stands_in_the_way(&self, name: &str) -> Option<Waiting> {
+        let tended = self.jobs.get(name)?;
+        let wanted = tended.wanted.as_ref()?;
+        let by_itself = wanted.reason != Reason::Asked;
+        // Of a change it is looked first whether there is anything to agree to.
+        let asks = !wanted.answered && (wanted.reason != Reason::Change || wanted.looked);
+        if asks {
+            return Some(Waiting::Answer);
+        }
+        if by_itself && tended.job.timing.on_battery == OnBattery::Wait && signs::on_battery(&self.power()) {
+            return Some(Waiting::Power);
+        }
+        let running = self.running.iter().map(|(name, running)| (name.as_str(), running.places.as_slice()));
+        let most = self.desk.settings.max_runs.map_or(SIDE_BY_SIDE, std::num::NonZeroUsize::get);
+        match blocked(name, &self.places_of(&tended.job), running, most)? {
+            Blocked::By(other) => Some(Waiting::For(other)),
+            Blocked::Full => Some(Waiting::Turn),
+        }
+    }
+
+    pub(super) fn power(&self) -> PathBuf {
+        (self.desk.world.variable)("REEDHOOK_POWER").map_or_else(|| signs::POWER.into(), PathBuf::from)
+    }
+
+    pub(super) fn places_of(&self, job: &Job) -> Vec<Place> {
+        let ends = Ends::of(job, &self.desk.home, &self.desk.settings);
+        let ends = ends.map(|ends| ends.from.into_iter().chain(ends.to).collect::<Vec<_>>());
+        ends.unwrap_or_default().iter().flat_map(Located::places).collect()
+    }
+
+    pub(super) fn tell_waiting(&mut self, name: &str, waiting: Waiting) {
+        let Some(tended) = self.jobs.get_mut(name) else { return };
+        if tended.told.as_ref() == Some(&waiting) {
+            return;
+        }
+        let reason = tended.wanted.as_ref().map_or(Reason::Schedule, |wanted| wanted.reason);
+        self.hear.hear(&Happening::Waiting { job: name, reason, waiting: &waiting });
+        tended.told = Some(waiting);
+    }
+
+    /// What a run works at: the desk, with a wish to stop of its own.
+    pub(super) fn desk_for(&self, job: &str) -> Desk {
+        let listener = Arc::new(Noted { job: job.to_owned(), hear: self.hear.clone() });
+        let mut desk = Desk { stop: Arc::default(), waited: Arc::default(), listener, ..self.desk.clone() };
+        desk.world.zone = (self.outside.zone)();
+        desk
+    }
+
+    pub(super) fn begin(&mut self, name: &str) {
+        let desk = self.desk_for(name);
+        let Some(tended) = self.jobs.get_mut(name) else { return };
+        let Some(wanted) = tended.wanted.take() else { return };
+        tended.told = None;
+        let job = tended.job.clone();
+        let change = wanted.reason == Reason::Change;
+        // Whoever looks at everything sees what has changed until now, too.
+        if !change {
+            tended.changes.take();
+        }
+        let last = &tended.last;
+        let order = Order {
+            reason: wanted.reason,
+            line: wanted.line,
+            scope: wanted.scope.clone(),
+            glance: change || wanted.reason == Reason::Connect,
+            answered: wanted.answered,
+            last: (last.conflicts, last.problems, last.failure),
+            hear: self.hear.clone(),
+            job: job.clone(),
+            desk,
+        };
+        let running = Running {
+            stop: order.desk.stop.clone(),
+            places: self.places_of(&job),
+            reason: wanted.reason,
+            since_ms: self.desk.now_ms(),
+        };
+        let (news, of, scope, due) = (self.news.0.clone(), name.to_owned(), wanted.scope, wanted.due);
+        let work = move || {
+            let ending = order.carry_out();
+            let _ = news.send(News::Ended(of, scope, due, Box::new(ending)));
+        };
+        match std::thread::Builder::new().name("run".to_owned()).spawn(work) {
+            Ok(_) => drop(self.running.insert(name.to_owned(), running)),
+            Err(error) => self.note(format!("{name}: the run could not begin: {error}")),
+        }
+    }
+
+    pub(super) fn ended(&mut self, name: &str, scope: Scope, due: Timestamp, ending: Ending) {
+        let Some(running) = self.running.remove(name) else { return };
+        let clock = self.now();
+        match ending {
+            Ending::Ran(result) => {
+                self.hear.hear(&Happening::Ended { job: name, result: &result });
+                self.ran(name, &running, &scope, due, result);
+            }
+            Ending::NotBegun(failure) => {
+                self.hear.hear(&Happening::Failed { job: name, failure: &failure });
+                if let Some(tended) = self.jobs.get_mut(name) {
+                    tended.last.failure = Some(failure.code());
+                    // Somebody else runs it: afterwards there may be something left.
+                    if matches!(failure.cause, Cause::AlreadyRunning) {
+                        let wanted = later(&running, scope, due);
+                        tended.again = Some((Instant::now() + Duration::from_secs(10), wanted));
+                    } else {
+                        tended.changes.keep(everything());
+                    }
+                }
+            }
+            Ending::Unseen(code) => {
+                if let Some(tended) = self.jobs.get_mut(name) {
+                    tended.last.failure = Some(code);
+                    tended.changes.keep(everything());
+                }
+            }
+            Ending::Idle { keep } => {
+                let Some(tended) = self.jobs.get_mut(name) else { return };
+                tended.last.failure = None;
+                match scope {
+                    Scope::Everything => tended.whole_at = Some(clock),
+                    Scope::Within(_) if keep => tended.changes.keep(kept(&scope)),
+                    Scope::Within(_) => {}
+                }
+            }
+            Ending::Asks => {
+                let Some(tended) = self.jobs.get_mut(name) else { return };
+                tended.want(Reason::Change, None, scope.clone(), due, Instant::now());
+                if let Some(wanted) = &mut tended.wanted {
+                    (wanted.scope, wanted.looked) = (scope, true);
+                }
+            }
+        }
+    }
+
+    pub(super) fn ran(
+        &mut self,
+        name: &str,
+        running: &Running,
+        scope: &Scope,
+        due: Timestamp,
+        result: RunResult,
+    ) {
+        let clock = self.now();
+        let Some(tended) = self.jobs.get_mut(name) else { return };
+        let failure = result.failure.as_ref();
+        let ended = matches!(result.outcome, RunOutcome::Done | RunOutcome::Held | RunOutcome::Problems);
+        tended.last = Last {
+            conflicts: result.counts.conflicts,
+            problems: result.counts.problems,
+            failure: failure.map(Failure::code),
+        };
+        match (result.outcome, scope) {
+            (RunOutcome::Done | RunOutcome::Held, Scope::Everything) => tended.whole_at = Some(clock),
+            (RunOutcome::Done | RunOutcome::Held, Scope::Within(_)) => {}
+            // What could not be done is looked for everywhere next time.
+            _ => tended.changes.keep(everything()),
+        }
+        let absent = failure.is_some_and(|failure| {
+            failure.halt == Halt::Stopped || matches!(failure.cause, Cause::Connect(_) | Cause::DriveAbsent)
+        });
+        let retry = tended.job.timing.retry.filter(|retry| absent && tended.tries < retry.times);
+        if let Some(retry) = retry {
+            tended.tries += 1;
+            let wanted = Wanted { reason: Reason::Retry, ..later(running, Scope::Everything, due) };
+            tended.again = Some((Instant::now() + retry.apart.length(), wanted));
+            let apart = i64::try_from(retry.apart.length().as_secs()).unwrap_or(i64::MAX);
+            let at = clock.checked_add(jiff::SignedDuration::from_secs(apart)).unwrap_or(clock);
+            let waiting = Waiting::Retry(at);
+            self.hear.hear(&Happening::Waiting { job: name, reason: Reason::Retry, waiting: &waiting });
+            return;
+        }
+        tended.tries = 0;
+        // What was ended from outside is still owed.
+        if result.outcome != RunOutcome::Interrupted {
+            self.settle(name, due);
+        }
+        let Some(tended) = self.jobs.get(name) else { return };
+        let wish = around::wish(&tended.job, result.outcome);
+        if matches!(wish, Finally::Suspend | Finally::PowerOff) && ended {
+            self.at_the_end = Some((tended.job.clone(), wish));
+        }
+    }
+
+    /// Writes down that nothing is owed any more that was due until then.
+    pub(super) fn settle(&mut self, name: &str, due: Timestamp) {
+        let Some(tended) = self.jobs.get(name) else { return };
+        let settled = self
+            .desk
+            .home
+            .record()
+            .and_then(|mut record| due::settle_until(record.as_mut(), &tended.job, due));
+        if let Err(failure) = settled
+            && !std::mem::replace(&mut self.told_full, true)
+        {
+            self.note(format!("what has been done on time cannot be remembered: {}", failure.text()));
+        }
+    }
+}
+
+fn later(running: &Running, scope: Scope, due: Timestamp) -> Wanted {
+    Wanted {
+        reason: running.reason,
+        line: None,
+        scope,
+        since: Instant::now(),
+        due,
+        answered: true,
+        looked: false,
+    }
+}
+
+/// What is told at a desk outside of a run.
+struct Noted {
+    job: String,
+    hear: Arc<dyn Hear>,
+}
+
+impl Listener for Noted {
+    fn hear(&self, event: &Event<'_>) {
+        self.hear.hear(&Happening::InRun { job: &self.job, event });
+    }
+}
