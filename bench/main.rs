@@ -6,13 +6,14 @@
 //!
 //! `cargo bench -p reedhook-bench -- --quick` takes less than two minutes. A missed aim is said, and never a failure: how long
 //! something takes is the machine's affair as well. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
-//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, million, shops, far, net. The rows that copy are
+//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, tended, million, shops, far, net. The rows that copy are
 //! measured a second time to another file system: a drive that is mounted from a file for the purpose (which needs root), or the
 //! folder after `--drive`. The group shops copies to drives as shops sell them: exFAT and NTFS through FUSE.
 
 mod remote;
 #[path = "../crates/stores/tests/servers/mod.rs"]
 mod servers;
+mod tended;
 use std::cell::Cell;
 use std::fs;
 use std::path::PathBuf;
@@ -308,6 +309,17 @@ impl Bench {
         self.remove("watched");
     }
 
+    /// The service, with a folder for every file.
+    fn tended(&self) {
+        let count = if self.quick { 10_000 } else { 100_000 };
+        let (tree, mirror) = (self.path("tended"), self.path("tended-mirror"));
+        let folders = tended::make(&tree, count);
+        fs::create_dir_all(&mirror).expect("a folder");
+        tended::rows(&|words| self.command(program(), words), &tree, &mirror, (count, folders));
+        let _ = fs::remove_dir_all(tree);
+        let _ = fs::remove_dir_all(mirror);
+    }
+
     /// A million files: what a file costs, and what a run of them takes in memory.
     fn million(&self) {
         let unchanged = |count: usize| {
@@ -343,7 +355,7 @@ impl Bench {
 /// A group of rows.
 type Group = (&'static str, fn(&Bench));
 
-const GROUPS: [Group; 11] = [
+const GROUPS: [Group; 12] = [
     ("small", Bench::small),
     ("wide", Bench::wide),
     ("deep", Bench::deep),
@@ -351,6 +363,7 @@ const GROUPS: [Group; 11] = [
     ("big", Bench::big),
     ("moved", Bench::moved),
     ("watched", Bench::watched),
+    ("tended", Bench::tended),
     ("million", Bench::million),
     ("shops", Bench::shops),
     ("far", Bench::far),

@@ -66,7 +66,7 @@ pub fn after(desk: &Desk, job: &Job, result: &RunResult) {
     }
     for command in &job.around.after {
         if let Err(why) = obeyed(desk, command, &told) {
-            desk.note(format!("{}: the command after the run {why} ({command})", job.name));
+            desk.note(format!("the command after the run {why} ({command})"));
         }
     }
 }

@@ -197,7 +197,7 @@ fn assert_each_path(
     }
 }
 
-fn check(rounds: &[Round], policy: ConflictPolicy) {
+fn check(rounds: &[Round], policy: ConflictPolicy, scoped: bool) {
     let mut pair = Pair::new(policy);
     let mut before = Moment::none();
     for (number, round) in rounds.iter().enumerate() {
@@ -209,7 +209,10 @@ fn check(rounds: &[Round], policy: ConflictPolicy) {
             suffer(&mut pair, mishap);
         }
         let what = format!("round {number}");
+        // What comes of a look where something has happened is judged as one at everything, and by one at everything.
+        pair.scoped = scoped && number > 0;
         let (plan, _) = pair.run().unwrap();
+        pair.scoped = false;
         let now = Moment::of(&pair);
 
         let missing: Vec<_> =
@@ -247,12 +250,17 @@ proptest! {
 
     #[test]
     fn histories_of_two_sides(rounds in rounds(false), policy in policies()) {
-        check(&rounds, policy);
+        check(&rounds, policy, false);
     }
 
     #[test]
     fn histories_with_mishaps(rounds in rounds(true), policy in policies()) {
-        check(&rounds, policy);
+        check(&rounds, policy, false);
+    }
+
+    #[test]
+    fn histories_that_are_watched(rounds in rounds(false), policy in policies()) {
+        check(&rounds, policy, true);
     }
 }
 

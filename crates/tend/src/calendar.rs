@@ -115,7 +115,8 @@ impl Calendar<'_> {
         }
         if ways.is_empty() {
             let offset = self.zone.to_offset(self.from).seconds();
-            ways.insert((false, offset, offset, name), vec![Date::constant(1970, 1, 1).at(0, 0, 0, 0)]);
+            let called = self.zone.to_offset_info(self.from).abbreviation().to_owned();
+            ways.insert((false, offset, offset, called), vec![Date::constant(1970, 1, 1).at(0, 0, 0, 0)]);
         }
         for ((summer, was, is, called), moments) in ways {
             let kind = if summer { "DAYLIGHT" } else { "STANDARD" };
@@ -217,8 +218,8 @@ impl Calendar<'_> {
         let of_week =
             cron.weekdays().map(|days| list(days.places().map(|place| DAYS[place].to_owned()).collect()));
         if of_month.is_some() && of_week.is_some() {
-            // Either kind of day will do: no rule says that. The moments of the next year are told one by one.
-            let year = self.from.checked_add((366 * 24).hours()).unwrap_or(self.from);
+            // Either kind of day will do: no rule says that. The moments of the next years are told one by one.
+            let year = self.from.checked_add((3 * 366 * 24).hours()).unwrap_or(self.from);
             let mut moments: Vec<DateTime> = rule
                 .moments(self.from, self.zone)
                 .take_while(|at| *at < year)

@@ -413,7 +413,7 @@ pub fn launcher(program: &Program, job: &Job) -> String {
     format!(
         "[Desktop Entry]\n\
          Type=Application\n\
-         Version=1.5\n\
+         Version=1.0\n\
          Name={}\n\
          Comment={}\n\
          Exec={}\n\

@@ -89,7 +89,9 @@ impl Order {
         };
         let mut consent = |round: &Round, need: Need| unattended(round, need);
         match whole::carry_out(&self.desk, &self.job, &look, &[], &mut consent, &|_| {}) {
-            Ok((_, result)) => {
+            Ok((round, result)) => {
+                // Its stores hold folders of the drive open.
+                drop(round);
                 let wish = around::wish(&self.job, result.outcome);
                 if wish == Finally::Eject {
                     around::finally(&self.desk, &self.job, wish);

@@ -95,6 +95,7 @@ impl Stage {
         self.afternoon()?;
         self.next_morning()?;
         self.both_sides()?;
+        self.by_itself()?;
         #[cfg(feature = "standins")]
         self.archive()?;
 
@@ -161,6 +162,40 @@ impl Stage {
         self.run(&["run", "tablet"])
     }
 
+    /// A change that is carried while the service runs.
+    fn by_itself(&self) -> Outcome<()> {
+        self.narrate("A job that somebody has to remember is no backup: this one runs every evening, and when something has changed.");
+        self.run(&["when", "fenmere", "set", "daily 18:00", "on change after 1s"])?;
+        self.run(&["when", "next", "--count", "3"])?;
+        self.narrate("While the service runs, the ranger saves a count. A second later it is on the drive.");
+        print_text(format!("\n{}", prompt("reedhook tend &")));
+        let failed = |error: std::io::Error| Failure::own_files("cannot run the service", error);
+        let mut service = self.command(&["tend"]).spawn().map_err(failed)?;
+        // Everything is looked at once first; then the folders are watched.
+        std::thread::sleep(Duration::from_millis(1500));
+        let count = "counts/heron-island/evening.csv";
+        let line = "hour,species,count\n19:00,heron,7\n";
+        print_text(format!("\n{}", prompt(&format!("echo … > station/{count}"))));
+        fs::write(self.folder.join("station").join(count), line).map_err(failed)?;
+        let there = self.folder.join("field-drive/station").join(count);
+        let begun = std::time::Instant::now();
+        while !there.exists() && begun.elapsed() < Duration::from_secs(20) {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        // What came of it is told when it is written down.
+        std::thread::sleep(Duration::from_millis(500));
+        let stopped = self.run(&["tend", "stop"]);
+        let ended = service.wait().map_err(failed);
+        stopped?;
+        match ended?.success() && there.exists() {
+            true => Ok(()),
+            false => Err(Failure {
+                halt: Halt::Stopped,
+                ..Failure::own_files("the demo did not work", "the change was not carried")
+            }),
+        }
+    }
+
     /// Nest-camera stills go to an archive far away, over a connection that drops once.
     #[cfg(feature = "standins")]
     fn archive(&self) -> Outcome<()> {
@@ -214,20 +249,27 @@ impl Stage {
     fn run_to(&self, code: i32, words: &[&str]) -> Outcome<()> {
         let shown: Vec<String> = words.iter().map(|word| quoted(word)).collect();
         print_text(format!("\n{}", prompt(&format!("reedhook {}", shown.join(" ")))));
-        let status = Command::new(&self.program)
-            .args(words)
-            .args(["--color", if self.color { "always" } else { "never" }])
-            .current_dir(&self.folder)
-            .env("REEDHOOK_HOME", "home")
-            .env("ARCHIVE_SECRET", ARCHIVE_SECRET)
-            // The user's own folder is not the demo's: nothing in it is read or shown.
-            .env_remove("HOME")
+        let status = self
+            .command(words)
             .status()
             .map_err(|error| Failure::own_files("cannot run this program", error))?;
         if status.code() == Some(code) {
             return Ok(());
         }
         Err(Failure { halt: Halt::Stopped, ..Failure::own_files("the demo did not work", status) })
+    }
+
+    fn command(&self, words: &[&str]) -> Command {
+        let mut command = Command::new(&self.program);
+        command
+            .args(words)
+            .args(["--color", if self.color { "always" } else { "never" }])
+            .current_dir(&self.folder)
+            .env("REEDHOOK_HOME", "home")
+            .env("ARCHIVE_SECRET", ARCHIVE_SECRET)
+            // The user's own folder is not the demo's: nothing in it is read or shown.
+            .env_remove("HOME");
+        command
     }
 
     fn bring_back(&self) -> Outcome<()> {

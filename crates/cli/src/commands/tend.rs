@@ -132,8 +132,14 @@ impl Told {
                     }
                     None => String::new(),
                 };
-                let jobs = count(*all as u64, "job", "jobs");
-                self.say(format!("Following {jobs}, of which {by_themselves} run by themselves.{next}"));
+                let jobs = count(*by_themselves as u64, "job", "jobs");
+                let others = match all - by_themselves {
+                    0 => String::new(),
+                    others => {
+                        format!(" {} only when asked.", count(others as u64, "other runs", "others run"))
+                    }
+                };
+                self.say(format!("Following {jobs}.{others}{next}"));
             }
             Happening::Began { job, reason, line } => {
                 let why = line.map_or_else(

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime};
+use reedhook_core::units::Age;
 use reedhook_core::when::{Missed, OnBattery, Rule, Trigger, When};
 use reedhook_jobs::due::{self, Due};
 use reedhook_jobs::jobfile::{Job, job_names, load_job};
@@ -157,7 +158,7 @@ fn show(context: &Context, name: &str) -> Outcome {
 fn trigger_words(trigger: Trigger) -> String {
     match trigger {
         Trigger::Change { quiet } => {
-            format!("when something has changed, after {} of quiet", crate::text::duration(quiet))
+            format!("when something has changed, after {} of quiet", Age::from_seconds(quiet.as_secs()))
         }
         Trigger::Connect => "when a drive of it is connected and all its places are there".to_owned(),
         Trigger::Start => "when the service starts".to_owned(),

@@ -49,6 +49,10 @@ pub struct Pair {
     pub replaced: Replaced,
     pub runs: u32,
     pub clock: i64,
+    /// The folders in which something has happened since the last run that came to its end, as a watch would tell.
+    pub touched: BTreeSet<RelPath>,
+    /// A run after a first one looks only there.
+    pub scoped: bool,
 }
 
 impl Pair {
@@ -69,6 +73,8 @@ impl Pair {
             replaced: Replaced::Keep,
             runs: 0,
             clock: 1000,
+            touched: BTreeSet::new(),
+            scoped: false,
         }
     }
 
@@ -102,7 +108,7 @@ impl Pair {
             moves: Moves::Proved,
             zone: &jiff::tz::TimeZone::UTC,
             rotten: Rot::default(),
-            scope: &Scope::Everything,
+            scope: &if self.scoped { Scope::within(&self.touched) } else { Scope::Everything },
         };
         scan_two_way(&input, &ScanProgress::default())
     }
@@ -165,10 +171,39 @@ impl Pair {
         }
         drop(memory);
         self.removing = Removing::default();
+        self.touched.clear();
         Some((plan, counts))
     }
 
+    /// Takes note of where an edit will have happened: in the folder of each path, in those that had to be made, and of what was moved
+    /// in all that is in it.
+    fn touch(&mut self, side: Side, path: &RelPath) {
+        let mut above = Some(path.clone());
+        while let Some(folder) = above {
+            above = folder.parent();
+            self.touched.insert(folder);
+        }
+        let below = self.store(side).snapshot().into_keys().filter(|found| found.is_within(path));
+        let below: Vec<RelPath> = below.collect();
+        self.touched.extend(below);
+    }
+
     pub fn edit(&mut self, side: Side, edit: &Edit) {
+        self.change(side, edit);
+        match edit {
+            Edit::Rename(from, to) => {
+                self.touch(side, from);
+                self.touch(side, to);
+            }
+            Edit::Write(path, _)
+            | Edit::Resave(path, _)
+            | Edit::Folder(path)
+            | Edit::Remove(path)
+            | Edit::Touch(path) => self.touch(side, path),
+        }
+    }
+
+    fn change(&mut self, side: Side, edit: &Edit) {
         let at_once = match edit {
             Edit::Resave(path, _) => matches!(
                 self.store(side).stat(path),

@@ -10,6 +10,10 @@ impl Service {
             self.look_again = None;
             self.follow_places();
         }
+        if self.read_again.is_some_and(|at| at <= now) {
+            self.read_again = None;
+            self.reload();
+        }
         let names: Vec<String> = self.jobs.keys().cloned().collect();
         for name in names {
             let running = self.running.contains_key(&name);

@@ -93,6 +93,9 @@ const ENDING: Duration = Duration::from_millis(1800);
 /// After a mount, labels and automounters need a moment.
 const AFTER_MOUNT: Duration = Duration::from_secs(1);
 
+/// A job file is read so long after it was written.
+const AFTER_WRITING: Duration = Duration::from_millis(200);
+
 /// How many runs go on side by side, when the settings do not say.
 const SIDE_BY_SIDE: usize = 2;
 
@@ -111,6 +114,8 @@ pub struct Service {
     job_files: Option<Watch>,
     /// Mounts are looked at once more then.
     look_again: Option<Instant>,
+    /// Job files are read anew then.
+    read_again: Option<Instant>,
     /// What is done when no run goes on any more.
     at_the_end: Option<(Job, Finally)>,
     since: Timestamp,
@@ -152,6 +157,7 @@ impl Service {
             serial: 0,
             job_files: None,
             look_again: None,
+            read_again: None,
             at_the_end: None,
             since,
             ends: false,
@@ -257,7 +263,8 @@ impl Service {
     fn take(&mut self, news: News) {
         match news {
             News::Watched(serial, heard) => self.watched(serial, heard),
-            News::JobFiles => self.reload(),
+            // Whoever writes one has not written all of it yet.
+            News::JobFiles => self.read_again = Some(Instant::now() + AFTER_WRITING),
             News::Mounts => {
                 self.look_again = Some(Instant::now() + AFTER_MOUNT);
                 self.follow_places();
@@ -272,7 +279,8 @@ impl Service {
     fn wait(&self) -> Duration {
         let (clock, now) = (self.now(), Instant::now());
         let until = |at: Instant| at.saturating_duration_since(now);
-        let mut wait = self.look_again.map_or(TICK, until).min(TICK);
+        let again = [self.look_again, self.read_again].into_iter().flatten().map(until);
+        let mut wait = again.min().unwrap_or(TICK).min(TICK);
         for (name, tended) in &self.jobs {
             if let Some(due) = &tended.next {
                 let left = Duration::try_from(due.at.duration_since(clock)).unwrap_or_default();

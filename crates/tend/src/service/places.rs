@@ -120,14 +120,12 @@ impl Service {
 }
 
 /// What a place is on, while it is there; a server always is.
-fn ground(place: &Located) -> Option<String> {
+pub(super) fn ground(place: &Located) -> Option<String> {
     if place.server().is_some() {
         return Some(String::new());
     }
-    let folder = place.folder()?;
-    match folder.is_dir() {
-        true => Some(drives::spot_of(folder).unwrap_or_default()),
-        // On a drive that is there, a folder that is not made yet.
-        false => place.is_below_a_store().then(String::new),
-    }
+    // On a drive that is there, a folder may not be made yet.
+    let folder = place.folder().filter(|folder| folder.is_dir() || place.is_below_a_store())?;
+    let there = folder.ancestors().find(|above| above.is_dir())?;
+    Some(drives::place_on(there).map(|(file_system, _)| file_system).unwrap_or_default())
 }
