@@ -22,6 +22,9 @@ use crate::run::RunResult;
 /// How often it is looked whether a command is over, or has to end.
 const LOOK: Duration = Duration::from_millis(20);
 
+/// What comes after a run that somebody has stopped may take so long all the same.
+const AFTER_THE_WISH: Duration = Duration::from_secs(1);
+
 /// So much of what a command prints is remembered.
 const PRINTED: usize = 16 << 10;
 
@@ -34,7 +37,7 @@ type Told = Vec<(&'static str, String)>;
 /// When one fails: there must be no run.
 pub fn before(desk: &Desk, job: &Job, run: &str) -> Outcome<()> {
     for command in &job.around.before {
-        obeyed(desk, command, &about(job, run)).map_err(|why| match desk.is_stopped() {
+        obeyed(desk, command, &about(job, run), Duration::ZERO).map_err(|why| match desk.is_stopped() {
             true => Failure::interrupted(Cause::Interrupted, "it was stopped"),
             false => Failure::refused(Cause::Before, format!("the command before the run {why}"))
                 .hint(format!("The command is: {command}")),
@@ -65,7 +68,7 @@ pub fn after(desk: &Desk, job: &Job, result: &RunResult) {
         told.push(("REEDHOOK_MESSAGE", failure.text()));
     }
     for command in &job.around.after {
-        if let Err(why) = obeyed(desk, command, &told) {
+        if let Err(why) = obeyed(desk, command, &told, AFTER_THE_WISH) {
             desk.note(format!("the command after the run {why} ({command})"));
         }
     }
@@ -82,7 +85,8 @@ fn about(job: &Job, run: &str) -> Told {
 }
 
 /// Lets the shell carry out a command, until it is over or the work is to stop; says why it failed.
-fn obeyed(desk: &Desk, command: &str, told: &Told) -> Result<(), String> {
+fn obeyed(desk: &Desk, command: &str, told: &Told, grace: Duration) -> Result<(), String> {
+    let begun = Instant::now();
     let started = Command::new("/bin/sh")
         .arg("-c")
         .arg(command)
@@ -112,7 +116,7 @@ fn obeyed(desk: &Desk, command: &str, told: &Told) -> Result<(), String> {
                 let last = last.map(|line| format!(": {}", line.trim())).unwrap_or_default();
                 return Err(format!("failed ({status}){last}"));
             }
-            Ok(None) if desk.is_stopped() => {
+            Ok(None) if desk.is_stopped() && begun.elapsed() >= grace => {
                 end(&mut child);
                 return Err("was ended".to_owned());
             }
