@@ -161,6 +161,14 @@ pub(crate) fn mounted_device(folder: &Path) -> Option<(PathBuf, PathBuf)> {
     Some((mount.target, mount.source))
 }
 
+/// Where something is mounted in a folder, sorted: cheap, to see whether that has changed.
+pub fn mount_points_in(folder: &Path) -> Vec<PathBuf> {
+    let mut points: Vec<PathBuf> =
+        mounts().into_iter().map(|mount| mount.target).filter(|target| target.starts_with(folder)).collect();
+    points.sort();
+    points
+}
+
 /// The other file systems that are mounted below a folder, with their paths in it. What the kernel makes up is left out, and
 /// what comes and goes with programs (the layers of containers, packages).
 pub fn mounts_in(folder: &Path) -> Vec<(RelPath, Ground)> {

@@ -150,6 +150,13 @@ pub enum Happening<'a> {
         /// What for.
         waiting: &'a Waiting,
     },
+    /// A job has not run well for longer than it may.
+    Overdue {
+        /// The job.
+        job: &'a str,
+        /// For so long.
+        seconds: u64,
+    },
     /// Worth a word.
     Note(&'a str),
     /// It ends.

@@ -1,8 +1,10 @@
 //! One run of the service, on a thread of its own.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
+use reedhook_core::path::RelPath;
 use reedhook_core::store::Place;
 use reedhook_core::walk::Scope;
 use reedhook_core::when::Finally;
@@ -29,8 +31,10 @@ pub(crate) struct Running {
 
 /// What came of it.
 pub(crate) enum Ending {
-    /// There was nothing to do; whether something is left that the next look has to see.
-    Idle { keep: bool },
+    /// There was nothing to do but setting the times of these folders, which the next run does.
+    Idle { folders: HashSet<RelPath> },
+    /// It was ended while it looked.
+    Cut,
     /// There is something to do, and somebody has to agree first.
     Asks,
     /// It could not be looked at, as before; nothing is written down of that.
@@ -107,12 +111,12 @@ impl Order {
         let (conflicts, problems, failed) = self.last;
         match glance_within(&self.desk, &self.job, &self.scope) {
             Ok(round) if self.reason == Reason::Change && round.is_idle_but_for(conflicts, problems) => {
-                let keep = round.legs.iter().any(|leg| !leg.plan.folders.is_empty());
-                Some(Ending::Idle { keep })
+                let planned = round.legs.iter().flat_map(|leg| &leg.plan.folders);
+                Some(Ending::Idle { folders: planned.map(|folder| folder.path.clone()).collect() })
             }
             Ok(_) if self.job.timing.ask && !self.answered => Some(Ending::Asks),
             Ok(_) => None,
-            Err(_) if self.desk.is_stopped() => Some(Ending::Idle { keep: true }),
+            Err(_) if self.desk.is_stopped() => Some(Ending::Cut),
             // A drive that is not the one it was has not been connected.
             Err(failure) if self.reason == Reason::Connect || failed == Some(failure.code()) => {
                 Some(Ending::Unseen(failure.code()))

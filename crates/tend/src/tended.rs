@@ -1,7 +1,8 @@
 //! One job as the service has it: what is due next, what has changed, what is wanted. No clock and no thread is in here.
 
 use std::collections::HashSet;
-use std::path::PathBuf;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
@@ -11,6 +12,7 @@ use reedhook_core::walk::Scope;
 use reedhook_core::when::{Rule, Trigger};
 use reedhook_jobs::due::{self, Due};
 use reedhook_jobs::jobfile::Job;
+use reedhook_stores::drives;
 
 use crate::watch::{Changed, Watch};
 use crate::{Reason, Waiting};
@@ -83,10 +85,37 @@ impl Changes {
 pub(crate) enum Follow {
     /// Its folder is not there now.
     Absent,
-    /// The kernel tells; of so many folders, once nothing is missed.
-    Watched { root: PathBuf, ready: Option<usize>, _watch: Watch },
+    /// The kernel tells.
+    Watched(Watched),
     /// It is looked at every so often.
     Looked { at: Instant },
+}
+
+/// A side that is watched.
+pub(crate) struct Watched {
+    /// What is watched: another folder of that name, or something mounted in it, is another watch.
+    pub what: Watchable,
+    /// So many folders, once nothing is missed.
+    pub ready: Option<usize>,
+    pub _watch: Watch,
+}
+
+/// A folder as it is there now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Watchable {
+    pub root: PathBuf,
+    /// Its device and its number there.
+    identity: (u64, u64),
+    mounts: Vec<PathBuf>,
+}
+
+impl Watchable {
+    /// What is there of a folder; `None` when it is not.
+    pub fn of(root: &Path) -> Option<Watchable> {
+        let meta = std::fs::metadata(root).ok().filter(std::fs::Metadata::is_dir)?;
+        let mounts = drives::mount_points_in(&root.canonicalize().ok()?);
+        Some(Watchable { root: root.to_owned(), identity: (meta.dev(), meta.ino()), mounts })
+    }
 }
 
 /// A side whose changes make a run.
@@ -125,6 +154,8 @@ pub(crate) struct Tended {
     pub whole_at: Option<Timestamp>,
     /// What was told of its waiting.
     pub told: Option<Waiting>,
+    /// It was told that it is overdue.
+    pub reminded: bool,
 }
 
 impl Tended {
@@ -143,6 +174,7 @@ impl Tended {
             last: Last::default(),
             whole_at: None,
             told: None,
+            reminded: false,
         }
     }
 

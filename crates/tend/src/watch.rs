@@ -386,6 +386,16 @@ fn no_more_watches(watched: usize) -> String {
     )
 }
 
+/// Why nothing can be watched at all.
+pub(crate) fn no_watch(error: &io::Error) -> String {
+    match error.raw_os_error() {
+        Some(number) if number == Errno::MFILE.raw_os_error() => {
+            "this account may watch no more places; `sysctl fs.inotify.max_user_instances=1024` as root allows more".to_owned()
+        }
+        _ => error.to_string(),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use std::fs;

@@ -178,6 +178,17 @@ pub fn remove_job(context: &Context, job: &str) -> Outcome {
     Ok(0)
 }
 
+/// What runs a job without the service, when something is set up that does.
+pub fn runs_it(context: &Context, job: &str) -> Option<&'static str> {
+    let program = program(context).ok()?;
+    let timer = units(context, false).ok()?.join(format!("{}.timer", program.job_unit(job)));
+    if timer.exists() {
+        return Some("A timer of systemd");
+    }
+    let crontab = read_crontab().ok()?;
+    (install::without(&crontab, &program, job) != crontab).then_some("The crontab")
+}
+
 fn shown(files: &[(&Path, &str)]) {
     for (file, text) in files {
         print_text(format!("# {}\n{}", file.display(), text.trim_end()));

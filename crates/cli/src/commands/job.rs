@@ -15,7 +15,7 @@ use crate::context::{Context, print_text};
 use asking::{ask_kind, ask_where_it_lands, asked_for_sides, wanted};
 
 use super::status::next_words;
-use super::when::next_of;
+use super::when::{next_of, shown as when_shown};
 use crate::failure::{Cause, Failure, Outcome, exit_of};
 use crate::json as lines;
 use crate::render;
@@ -221,6 +221,11 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
     context.say(format!("The job {name} is set up. {sentence}"));
     for line in render::mapping(job.rules.kind, ends, &context.desk.home) {
         context.say(line);
+    }
+    if !job.timing.when.is_empty() {
+        let next = next_of(context, job, (context.desk.world.now)());
+        let next = next.map(|due| format!(", next {}", when_shown(context, due.at))).unwrap_or_default();
+        context.say(format!("It runs by itself{next}; what follows it: reedhook when {}", job.name));
     }
     if let Some(words) = command_words(job) {
         context.warn(words);

@@ -107,6 +107,9 @@ fn in_json(happening: &Happening<'_>) {
             }
             lines::print(&object.into());
         }
+        Happening::Overdue { job, seconds } => {
+            lines::print(&json!({"event": "overdue", "job": job, "seconds": seconds}));
+        }
         Happening::Note(text) => warn(text),
         Happening::Ending => lines::print(&json!({"event": "ending"})),
     }
@@ -163,6 +166,14 @@ impl Told {
                 print_text(format!("{}  {job}  {}", now(), styled(BAD, failure.text())));
             }
             Happening::Waiting { job, waiting, .. } => self.line(job, &waiting_words(job, waiting)),
+            Happening::Overdue { job, seconds } => {
+                let now = clock::now_ms();
+                let since = now - i64::try_from(*seconds).unwrap_or(0).saturating_mul(1000);
+                warn(format!(
+                    "{job} is overdue: the last run that went well began {}",
+                    crate::text::ago(since, now)
+                ));
+            }
             Happening::Note(text) => warn(text),
             Happening::Ending => {
                 self.say("Ending. What goes on ends whole, and goes on with the next start.".to_owned())

@@ -146,7 +146,12 @@ fn show(context: &Context, name: &str) -> Outcome {
     for sentence in habits(&job) {
         context.say(format!("  {sentence}"));
     }
-    if !is_tended(context) {
+    if let Some(what) = install::runs_it(context, name) {
+        context.say(format!("  {what} runs it."));
+        if is_tended(context) {
+            context.warn("the service follows it too: it runs twice");
+        }
+    } else if !is_tended(context) {
         context.say(format!(
             "\nNothing follows these lines now. Start `reedhook tend`, or let the system do it:\n  \
              reedhook tend install, or reedhook when {name} install"

@@ -47,13 +47,13 @@ impl Wall {
             let mut late = moment;
             while skipped < now {
                 wall.when.entry(skipped).or_insert(late);
-                skipped = skipped + 1.minute();
-                late = late + 1.minute();
+                skipped += 1.minute();
+                late += 1.minute();
             }
             wall.when.entry(now).or_insert(moment);
             wall.shown.push((moment, now));
             before = now;
-            moment = moment + 1.minute();
+            moment += 1.minute();
         }
         wall
     }

@@ -1,6 +1,15 @@
 //! What has become due: by a line, by a change, or because it is tried again.
 
-use super::*;
+use std::time::Instant;
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use reedhook_core::walk::Scope;
+use reedhook_core::when::Missed;
+
+use super::{LATE, Service, WHOLE, everything, line_of};
+use crate::Reason;
+use crate::tended::{Follow, Tended};
 
 impl Service {
     /// Wants what has become due.

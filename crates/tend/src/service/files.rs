@@ -1,6 +1,18 @@
 //! Job files and settings, read anew whenever they change.
 
-use super::*;
+use std::time::{Instant, SystemTime};
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use reedhook_core::walk::Scope;
+use reedhook_core::when::Trigger;
+use reedhook_jobs::due;
+use reedhook_jobs::jobfile::{Job, job_names, load_job};
+use reedhook_jobs::places::Settings;
+
+use super::{Service, line_of};
+use crate::tended::Tended;
+use crate::{Happening, Reason};
 
 impl Service {
     pub(super) fn settings_time(&self) -> Option<SystemTime> {
@@ -101,6 +113,25 @@ impl Service {
         }
         if let Some(missed) = due::missed(&tended.job.timing, since, clock, zone) {
             tended.want(Reason::Missed, Some(missed.line), Scope::Everything, clock, Instant::now());
+        }
+    }
+
+    /// Tells of jobs that have not run well for longer than they may, each once until it has run again.
+    pub(super) fn remind(&mut self) {
+        let clock = self.now();
+        let home = &self.desk.home;
+        let timed = self.jobs.values_mut().filter(|tended| tended.job.timing.remind_after.is_some());
+        let mut record = None;
+        for tended in timed {
+            if record.is_none() {
+                record = home.record().ok();
+            }
+            let Some(record) = &record else { return };
+            let overdue = due::overdue(record.as_ref(), home, &tended.job, clock).ok().flatten();
+            if let Some(seconds) = overdue.filter(|_| !tended.reminded) {
+                self.hear.hear(&Happening::Overdue { job: &tended.job.name, seconds });
+            }
+            tended.reminded = overdue.is_some();
         }
     }
 

@@ -2,14 +2,12 @@
 
 mod agenda;
 mod files;
-
 mod places;
 mod requests;
 mod runs;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::File;
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant, SystemTime};
@@ -18,31 +16,19 @@ use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use reedhook_core::filter::{Filter, FilterSpec};
-use reedhook_core::path::RelPath;
-use reedhook_core::store::Place;
-use reedhook_core::units::Age;
 use reedhook_core::walk::Scope;
-use reedhook_core::when::{Finally, Missed, OnBattery, Trigger};
-use reedhook_jobs::around;
-use reedhook_jobs::desk::{Desk, Event, Listener};
-use reedhook_jobs::due;
-use reedhook_jobs::failure::{Cause, Failure, Halt, Outcome};
+use reedhook_core::when::Finally;
+use reedhook_jobs::desk::Desk;
+use reedhook_jobs::failure::{Cause, Failure, Outcome};
 use reedhook_jobs::home::{closed, make_folder};
-use reedhook_jobs::jobfile::{Job, job_names, load_job};
-use reedhook_jobs::lines;
-use reedhook_jobs::places::{Ends, Located, Settings};
-use reedhook_jobs::run::RunResult;
-use reedhook_record::Outcome as RunOutcome;
-use reedhook_stores::drives;
-use serde_json::{Value, json};
+use reedhook_jobs::jobfile::Job;
 
-use crate::queue::{Blocked, blocked};
-use crate::runner::{Ending, Order, Running};
+use crate::runner::{Ending, Running};
 use crate::signs;
 use crate::socket::{self, Answer, Request, refusal};
-use crate::tended::{Follow, Followed, Last, Tended, Wanted};
+use crate::tended::{Follow, Tended};
 use crate::watch::{self, Changed, Watch};
-use crate::{Happening, Hear, Reason, Waiting};
+use crate::{Happening, Hear};
 
 /// What else the world outside tells the service.
 #[derive(Clone)]
@@ -177,6 +163,7 @@ impl Service {
         self.settings_at = self.settings_time();
         self.read_jobs(true);
         self.tell_of_jobs();
+        self.remind();
         let _ = sd_notify::notify(false, &[sd_notify::NotifyState::Ready]);
         let pat = self.watchdog();
         while !self.ends {
@@ -252,6 +239,7 @@ impl Service {
                 if wait >= TICK {
                     self.read_settings();
                     self.follow_places();
+                    self.remind();
                 }
             }
         }

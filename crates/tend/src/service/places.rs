@@ -1,6 +1,19 @@
 //! The places of jobs: what is there now, what has come, what is watched.
 
-use super::*;
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use reedhook_core::path::RelPath;
+use reedhook_core::units::Age;
+use reedhook_core::walk::Scope;
+use reedhook_core::when::Trigger;
+use reedhook_jobs::places::{Ends, Located};
+use reedhook_stores::drives;
+
+use super::{AFTER_MOUNT, News, Service, everything, line_of};
+use crate::tended::{Follow, Followed, Watchable, Watched};
+use crate::watch::Watch;
+use crate::{Reason, watch};
 
 impl Service {
     /// Looks what is there now: drives that have come, sides that can be watched.
@@ -50,11 +63,11 @@ impl Service {
                 .map(|at| Followed { prefix: prefix(at), follow: Follow::Absent, serial: 0 })
                 .collect();
         }
-        let when = self.desk.now();
+        let (when, every, mut unwatched) = (self.desk.now(), tended.look_every(), Vec::new());
         for (side, place) in tended.sides.iter_mut().zip(places) {
-            let folder = place.folder().filter(|folder| folder.is_dir());
-            let as_it_was = match (&side.follow, folder) {
-                (Follow::Watched { root, .. }, Some(folder)) => root == folder,
+            let there = place.folder().and_then(Watchable::of);
+            let as_it_was = match (&side.follow, &there) {
+                (Follow::Watched(watched), Some(there)) => watched.what == *there,
                 (Follow::Looked { .. }, Some(_)) => true,
                 (Follow::Looked { .. }, None) => place.server().is_some(),
                 _ => false,
@@ -63,21 +76,26 @@ impl Service {
                 continue;
             }
             let filter = tended.job.filter(when);
-            side.follow = match folder.zip(filter.ok()) {
-                Some((folder, filter)) => {
+            side.follow = match there.zip(filter.ok()) {
+                Some((what, filter)) => {
                     self.serial += 1;
                     side.serial = self.serial;
                     let (news, serial) = (self.news.0.clone(), self.serial);
                     let tell = move |heard| news.send(News::Watched(serial, heard)).is_ok();
-                    match Watch::begin(folder.to_owned(), filter, self.queue, tell) {
-                        Ok(watch) => Follow::Watched { root: folder.to_owned(), ready: None, _watch: watch },
-                        Err(_) => Follow::Looked { at: Instant::now() },
+                    match Watch::begin(what.root.clone(), filter, self.queue, tell) {
+                        Ok(watch) => Follow::Watched(Watched { what, ready: None, _watch: watch }),
+                        Err(error) => {
+                            let (root, why) = (self.desk.home.shorten(&what.root), watch::no_watch(&error));
+                            unwatched.push(looked_at_instead(name, &root, every, &why));
+                            Follow::Looked { at: Instant::now() }
+                        }
                     }
                 }
                 None if place.server().is_some() => Follow::Looked { at: Instant::now() },
                 None => Follow::Absent,
             };
         }
+        unwatched.iter().for_each(|text| self.note(text));
     }
 
     /// Takes what a watch has to say.
@@ -91,25 +109,22 @@ impl Service {
         match heard {
             // What has changed while nobody watched is unknown.
             watch::News::Ready { folders } => {
-                if let Follow::Watched { ready, .. } = &mut tended.sides[at].follow {
-                    *ready = Some(folders);
+                if let Follow::Watched(watched) = &mut tended.sides[at].follow {
+                    watched.ready = Some(folders);
                 }
                 tended.heard(at, everything(), now);
             }
             watch::News::Changed(changed) => tended.heard(at, changed, now),
             watch::News::Over(why) => {
                 let folder = match &tended.sides[at].follow {
-                    Follow::Watched { root, .. } => root.clone(),
+                    Follow::Watched(watched) => watched.what.root.clone(),
                     _ => PathBuf::new(),
                 };
                 if folder.is_dir() {
                     let every = tended.look_every();
                     tended.sides[at].follow = Follow::Looked { at: now + every };
-                    let shown = self.desk.home.shorten(&folder);
-                    let every = Age::from_seconds(every.as_secs());
-                    self.note(format!(
-                        "{name}: {shown} is looked at every {every} instead of watched: {why}"
-                    ));
+                    let text = looked_at_instead(&name, &self.desk.home.shorten(&folder), every, &why);
+                    self.note(text);
                 } else {
                     tended.sides[at].follow = Follow::Absent;
                     self.look_again = Some(now + AFTER_MOUNT);
@@ -128,4 +143,9 @@ pub(super) fn ground(place: &Located) -> Option<String> {
     let folder = place.folder().filter(|folder| folder.is_dir() || place.is_below_a_store())?;
     let there = folder.ancestors().find(|above| above.is_dir())?;
     Some(drives::place_on(there).map(|(file_system, _)| file_system).unwrap_or_default())
+}
+
+fn looked_at_instead(job: &str, folder: &str, every: Duration, why: &str) -> String {
+    let every = Age::from_seconds(every.as_secs());
+    format!("{job}: {folder} is looked at every {every} instead of watched: {why}")
 }

@@ -1,6 +1,15 @@
 //! What others ask for through the socket.
 
-use super::*;
+use std::time::Instant;
+
+use reedhook_core::walk::Scope;
+use reedhook_jobs::lines;
+use serde_json::{Value, json};
+
+use super::{Service, kept};
+use crate::socket::{Answer, Request, refusal};
+use crate::tended::{Follow, Tended};
+use crate::{Reason, Waiting};
 
 impl Service {
     pub(super) fn answer(&mut self, request: Request) -> Answer {
@@ -101,8 +110,8 @@ impl Service {
             put("line", json!(due.line));
         }
         if tended.quiet().is_some() {
-            let watched = tended.sides.iter().filter_map(|side| match side.follow {
-                Follow::Watched { ready, .. } => ready,
+            let watched = tended.sides.iter().filter_map(|side| match &side.follow {
+                Follow::Watched(watched) => watched.ready,
                 _ => None,
             });
             put("watched", json!(watched.clone().count()));

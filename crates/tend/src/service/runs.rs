@@ -1,6 +1,27 @@
 //! Runs: which may begin, and what came of them.
 
-use super::*;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use reedhook_core::store::Place;
+use reedhook_core::walk::Scope;
+use reedhook_core::when::{Finally, OnBattery};
+use reedhook_jobs::desk::{Desk, Event, Listener};
+use reedhook_jobs::failure::{Cause, Failure, Halt};
+use reedhook_jobs::jobfile::Job;
+use reedhook_jobs::places::{Ends, Located};
+use reedhook_jobs::run::RunResult;
+use reedhook_jobs::{around, due};
+use reedhook_record::Outcome as RunOutcome;
+
+use super::{News, SIDE_BY_SIDE, Service, everything};
+use crate::queue::{Blocked, blocked};
+use crate::runner::{Ending, Order, Running};
+use crate::tended::{Last, Wanted};
+use crate::watch::Changed;
+use crate::{Happening, Hear, Reason, Waiting, signs};
 
 impl Service {
     /// Begins what is wanted and may begin, the longest wanted first; tells of what has to wait.
@@ -122,16 +143,15 @@ impl Service {
                 self.ran(name, &running, &scope, due, result);
             }
             Ending::NotBegun(failure) => {
-                self.hear.hear(&Happening::Failed { job: name, failure: &failure });
-                if let Some(tended) = self.jobs.get_mut(name) {
-                    tended.last.failure = Some(failure.code());
-                    // Somebody else runs it: afterwards there may be something left.
-                    if matches!(failure.cause, Cause::AlreadyRunning) {
-                        let wanted = later(&running, scope, due);
-                        tended.again = Some((Instant::now() + Duration::from_secs(10), wanted));
-                    } else {
-                        tended.changes.keep(everything());
-                    }
+                let Some(tended) = self.jobs.get_mut(name) else { return };
+                // Somebody else runs it, and afterwards there may be something left; or our own files cannot be written, and it is
+                // still owed. Said once.
+                let wait = if matches!(failure.cause, Cause::AlreadyRunning) { 10 } else { 60 };
+                let said = tended.last.failure.replace(failure.code()) == Some(failure.code());
+                let wanted = later(&running, scope, due);
+                tended.again = Some((Instant::now() + Duration::from_secs(wait), wanted));
+                if !said {
+                    self.hear.hear(&Happening::Failed { job: name, failure: &failure });
                 }
             }
             Ending::Unseen(code) => {
@@ -140,13 +160,17 @@ impl Service {
                     tended.changes.keep(everything());
                 }
             }
-            Ending::Idle { keep } => {
+            Ending::Idle { folders } => {
                 let Some(tended) = self.jobs.get_mut(name) else { return };
                 tended.last.failure = None;
-                match scope {
-                    Scope::Everything => tended.whole_at = Some(clock),
-                    Scope::Within(_) if keep => tended.changes.keep(kept(&scope)),
-                    Scope::Within(_) => {}
+                if scope.is_everything() {
+                    tended.whole_at = Some(clock);
+                }
+                tended.changes.keep(Changed { folders, everything: false });
+            }
+            Ending::Cut => {
+                if let Some(tended) = self.jobs.get_mut(name) {
+                    tended.changes.keep(everything());
                 }
             }
             Ending::Asks => {
