@@ -239,7 +239,7 @@ fn what_the_system_is_to_begin_is_set_up_and_taken_away() {
     // What it says is what the shell then does.
     let line = text.lines().find(|line| line.starts_with("0 18")).unwrap().trim_start_matches("0 18 * * * ");
     station.write("a.csv", "1", 1_900_000_000);
-    tool(&["sh", "-c", line]);
+    tool(&["env", &format!("HOME={}", station.folder.path().display()), "sh", "-c", line]);
     assert!(station.right().join("a.csv").exists());
     run(&["when", "counts", "remove"]).expect(0);
     assert_eq!(fs::read_to_string(station.path("crontab")).unwrap(), "MAILTO=warden\n5 5 * * * tidy\n");
