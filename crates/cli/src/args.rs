@@ -255,7 +255,7 @@ pub enum Command {
         /// The path, relative to the side's root.
         path: PathBuf,
     },
-    /// When jobs run by themselves: show their lines and what comes next, change them, put them into a calendar.
+    /// Show and change when jobs run by themselves, look ahead, write a calendar.
     ///
     /// Lines: daily 18:00 · mon,thu 12:05 · monthly 1,last 03:00 · once 2031-05-04 18:00 · every 15m · every 2h 08:00-18:00 ·
     /// every 2d 03:00 · cron 5 18 * * 1-5 · on change · on change after 30s · on connect · on start
@@ -266,7 +266,9 @@ pub enum Command {
         The service that follows these lines is `reedhook tend`. `install` does without it: a timer of systemd, or a line of the\n\
         crontab, runs the job itself; that cannot follow changes or drives.")]
     When(WhenArgs),
-    /// Follow all jobs that run by themselves, in the foreground, until it is stopped; or speak with the service that does.
+    /// Follow the jobs that run by themselves; or speak with the service that does.
+    ///
+    /// It stays in the foreground until it is stopped.
     #[command(
         args_conflicts_with_subcommands = true,
         after_help = "Examples:\n  reedhook tend\n  reedhook tend status\n  reedhook tend run heron-counts\n  \

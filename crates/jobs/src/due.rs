@@ -75,13 +75,24 @@ pub fn missed(timing: &Timing, since: Timestamp, now: Timestamp, zone: &TimeZone
     upcoming(&timing.when, since, zone).take(ENOUGH).take_while(|due| due.at <= now).last()
 }
 
-/// For how many seconds a job has not run well, when that is longer than it may be.
+/// A job that has not run well for longer than it may.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Overdue {
+    /// For so many seconds.
+    pub seconds: u64,
+    /// It never has, since it was set up.
+    pub never: bool,
+}
+
+/// Whether a job has not run well for longer than it may.
 ///
 /// # Errors
 /// When the record fails.
-pub fn overdue(record: &dyn Record, home: &Home, job: &Job, now: Timestamp) -> Outcome<Option<u64>> {
+pub fn overdue(record: &dyn Record, home: &Home, job: &Job, now: Timestamp) -> Outcome<Option<Overdue>> {
     let Some(most) = job.timing.remind_after else { return Ok(None) };
-    let since = match record.last_completed(&job.name)? {
+    let last = record.last_completed(&job.name)?;
+    let never = last.is_none();
+    let since = match last {
         Some(run) => moment(run.started_ms),
         None => std::fs::metadata(home.job_file(&job.name))
             .and_then(|meta| meta.modified())
@@ -89,8 +100,8 @@ pub fn overdue(record: &dyn Record, home: &Home, job: &Job, now: Timestamp) -> O
             .and_then(|time| Timestamp::try_from(time).ok())
             .unwrap_or(now),
     };
-    let idle = u64::try_from(now.as_second() - since.as_second()).unwrap_or(0);
-    Ok((idle > most.length().as_secs()).then_some(idle))
+    let seconds = u64::try_from(now.as_second() - since.as_second()).unwrap_or(0);
+    Ok((seconds > most.length().as_secs()).then_some(Overdue { seconds, never }))
 }
 
 fn moment(ms: i64) -> Timestamp {

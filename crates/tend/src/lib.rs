@@ -29,6 +29,7 @@ use std::fmt;
 
 use jiff::Timestamp;
 use reedhook_jobs::desk::Event;
+use reedhook_jobs::due::Overdue;
 use reedhook_jobs::failure::Failure;
 use reedhook_jobs::run::RunResult;
 
@@ -108,6 +109,8 @@ pub enum Happening<'a> {
     Tending {
         /// How many it has, and how many of them begin by themselves.
         jobs: (usize, usize),
+        /// How long the longest of their names is, in characters.
+        longest: usize,
         /// What is due next: the job, when, and by which line.
         next: Option<(&'a str, Timestamp, &'a str)>,
     },
@@ -154,8 +157,8 @@ pub enum Happening<'a> {
     Overdue {
         /// The job.
         job: &'a str,
-        /// For so long.
-        seconds: u64,
+        /// For how long.
+        overdue: Overdue,
     },
     /// Worth a word.
     Note(&'a str),

@@ -8,7 +8,7 @@ use crate::failure::Outcome;
 use crate::json as lines;
 use crate::text::{Align, BAD, CARE, Columns, ago, bytes, count, duration, moment};
 use reedhook_core::when::Rule;
-use reedhook_jobs::due::{self, Due};
+use reedhook_jobs::due::{self, Due, Overdue};
 use reedhook_jobs::jobfile::{Job, job_names, load_job};
 
 use super::when::{instant, next_of, shown};
@@ -53,9 +53,8 @@ pub fn status(context: &Context) -> Outcome {
         }
         let next =
             job.as_ref().map(|job| next_words(context, job, next, overdue.is_some())).unwrap_or_default();
-        if let Some(seconds) = overdue {
-            let since = crate::text::ago(now - i64::try_from(seconds).unwrap_or(0).saturating_mul(1000), now);
-            stale.push(format!("{name} is overdue: the last run that went well began {since}."));
+        if let Some(overdue) = overdue {
+            stale.push(format!("{}.", overdue_words(name, overdue)));
         } else if idle_days.is_some_and(|days| days >= STALE_DAYS) {
             stale.push(format!("{name} has not run for {} days.", idle_days.unwrap_or_default()));
         }
@@ -85,6 +84,16 @@ pub fn status(context: &Context) -> Outcome {
         }
     }
     Ok(0)
+}
+
+/// That a job has not run well for longer than it may.
+pub fn overdue_words(job: &str, overdue: Overdue) -> String {
+    let now = crate::clock::now_ms();
+    let since = ago(now - i64::try_from(overdue.seconds).unwrap_or(0).saturating_mul(1000), now);
+    match overdue.never {
+        true => format!("{job} is overdue: it was set up {since} and has never run well"),
+        false => format!("{job} is overdue: the last run that went well began {since}"),
+    }
 }
 
 /// When a job runs next by itself, in a few words: overdue, paused, a moment, or what it waits for.

@@ -1,6 +1,7 @@
 //! `tend`: the service in the foreground, and what is said to one that runs.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use reedhook_jobs::desk::Event;
 use reedhook_jobs::jobfile::load_job;
@@ -12,7 +13,7 @@ use serde_json::{Value, json};
 
 use super::install;
 use super::job::change_file;
-use super::status::result_of;
+use super::status::{overdue_words, result_of};
 use super::when::{instant_of, is_tended, tell_service};
 use crate::args::{TendCommand, YesOrNo};
 use crate::clock;
@@ -50,8 +51,12 @@ fn serve(context: &Context) -> Outcome {
     let signs = crate::signals::of_a_service()
         .map_err(|error| Failure::own_files("cannot listen for signals", error))?;
     let outside = Outside { zone: clock::zone_now, signs };
-    let told =
-        Told { json: context.global.json, quiet: context.global.quiet, verbose: context.global.verbose };
+    let told = Told {
+        json: context.global.json,
+        quiet: context.global.quiet,
+        verbose: context.global.verbose,
+        column: AtomicUsize::new(0),
+    };
     Service::take_place(context.desk.clone(), outside, Arc::new(told))?.run()?;
     Ok(0)
 }
@@ -61,6 +66,8 @@ struct Told {
     json: bool,
     quiet: bool,
     verbose: bool,
+    /// How wide the names of jobs are shown.
+    column: AtomicUsize,
 }
 
 impl Hear for Told {
@@ -71,7 +78,7 @@ impl Hear for Told {
 
 fn in_json(happening: &Happening<'_>) {
     match happening {
-        Happening::Tending { jobs, next } => {
+        Happening::Tending { jobs, next, .. } => {
             let mut line =
                 lines::object(json!({"event": "tending", "jobs": jobs.0, "by_themselves": jobs.1}));
             if let Some((job, at, rule)) = next {
@@ -107,8 +114,9 @@ fn in_json(happening: &Happening<'_>) {
             }
             lines::print(&object.into());
         }
-        Happening::Overdue { job, seconds } => {
-            lines::print(&json!({"event": "overdue", "job": job, "seconds": seconds}));
+        Happening::Overdue { job, overdue } => {
+            let (seconds, never) = (overdue.seconds, overdue.never);
+            lines::print(&json!({"event": "overdue", "job": job, "seconds": seconds, "never": never}));
         }
         Happening::Note(text) => warn(text),
         Happening::Ending => lines::print(&json!({"event": "ending"})),
@@ -128,7 +136,8 @@ fn of_job(job: &str, line: &[u8]) -> Vec<u8> {
 impl Told {
     fn in_words(&self, happening: &Happening<'_>) {
         match happening {
-            Happening::Tending { jobs: (all, by_themselves), next } => {
+            Happening::Tending { jobs: (all, by_themselves), longest, next } => {
+                self.column.store(*longest, Ordering::Relaxed);
                 let next = match next {
                     Some((job, at, line)) => {
                         format!(" Next: {job} at {} ({line}).", moment(at.as_millisecond()))
@@ -163,17 +172,10 @@ impl Told {
             Happening::InRun { .. } => {}
             Happening::Ended { job, result } => self.ended(job, result),
             Happening::Failed { job, failure } => {
-                print_text(format!("{}  {job}  {}", now(), styled(BAD, failure.text())));
+                print_text(format!("{}  {}  {}", now(), self.name(job), styled(BAD, failure.text())));
             }
             Happening::Waiting { job, waiting, .. } => self.line(job, &waiting_words(job, waiting)),
-            Happening::Overdue { job, seconds } => {
-                let now = clock::now_ms();
-                let since = now - i64::try_from(*seconds).unwrap_or(0).saturating_mul(1000);
-                warn(format!(
-                    "{job} is overdue: the last run that went well began {}",
-                    crate::text::ago(since, now)
-                ));
-            }
+            Happening::Overdue { job, overdue } => warn(overdue_words(job, *overdue)),
             Happening::Note(text) => warn(text),
             Happening::Ending => {
                 self.say("Ending. What goes on ends whole, and goes on with the next start.".to_owned())
@@ -192,12 +194,18 @@ impl Told {
         if result.outcome == RunOutcome::Done {
             self.line(job, &words);
         } else {
-            print_text(format!("{}  {job}  {words}{why}", now()));
+            print_text(format!("{}  {}  {words}{why}", now(), self.name(job)));
         }
     }
 
     fn line(&self, job: &str, words: &str) {
-        self.say(format!("{}  {}  {words}", now(), styled(BOLD, job)));
+        self.say(format!("{}  {}  {words}", now(), self.name(job)));
+    }
+
+    /// A job's name, as wide as the longest.
+    fn name(&self, job: &str) -> String {
+        let gap = self.column.load(Ordering::Relaxed).saturating_sub(job.chars().count());
+        format!("{}{}", styled(BOLD, job), " ".repeat(gap))
     }
 
     fn say(&self, text: String) {

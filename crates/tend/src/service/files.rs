@@ -128,10 +128,10 @@ impl Service {
             }
             let Some(record) = &record else { return };
             let overdue = due::overdue(record.as_ref(), home, &tended.job, clock).ok().flatten();
-            if let Some(seconds) = overdue.filter(|_| !tended.reminded) {
-                self.hear.hear(&Happening::Overdue { job: &tended.job.name, seconds });
+            let told = std::mem::replace(&mut tended.reminded, overdue.is_some());
+            if let Some(overdue) = overdue.filter(|_| !told) {
+                self.hear.hear(&Happening::Overdue { job: &tended.job.name, overdue });
             }
-            tended.reminded = overdue.is_some();
         }
     }
 
@@ -142,6 +142,7 @@ impl Service {
         let next = next.min_by_key(|(due, _)| due.at);
         self.hear.hear(&Happening::Tending {
             jobs: (self.jobs.len(), by_themselves),
+            longest: self.jobs.keys().map(|name| name.chars().count()).max().unwrap_or(0),
             next: next.map(|(due, name)| (name.as_str(), due.at, due.line.as_str())),
         });
     }
