@@ -177,6 +177,12 @@ fn a_job_can_be_paused_asked_about_and_asked_for() {
     tending.stays_quiet(SHORT * 2);
     let status = station.run(&["tend", "status", "--json"]).expect(0);
     assert_eq!(status.json()[1]["state"], "paused");
+    let before = tending.ticks();
+    std::thread::sleep(SHORT);
+    assert!(
+        tending.ticks() - before < 30,
+        "a change that may not begin anything is waited with, not turned over and over"
+    );
     // Who asks for it gets it all the same, and is not asked.
     station.run(&["tend", "run", "counts"]).expect(0);
     assert_eq!(tending.begins("counts"), "asked");

@@ -7,6 +7,8 @@ mod common;
 mod tending;
 
 use std::fs;
+use std::path::Path;
+use std::process::Command;
 use std::time::Duration;
 
 use common::*;
@@ -45,6 +47,55 @@ fn a_drive_that_is_watched_can_be_unplugged_and_is_watched_again_when_it_is_back
     write(&plugged.0.join("counts/c.csv"), b"3", 1_900_000_002);
     tending.begins("counts");
     assert_eq!(tending.ends("counts")["added"], 1, "it is watched at its new place");
+}
+
+/// A drive of a kind that a driver in user space reads; its loop device is given back at the end.
+struct Foreign {
+    _mounted: Mounted,
+    device: String,
+}
+
+impl Foreign {
+    fn exfat(image: &Path, at: &Path) -> Foreign {
+        make_image(image, "exfat", "FENFIELD-5", 32);
+        let found = Command::new("losetup").args(["--find", "--show"]).arg(image).output().unwrap();
+        let device = String::from_utf8(found.stdout).unwrap().trim().to_owned();
+        fs::create_dir_all(at).unwrap();
+        tool(&["mount", "-t", "exfat-fuse", &device, at.to_str().unwrap()]);
+        Foreign { _mounted: Mounted(at.to_owned()), device }
+    }
+}
+
+impl Drop for Foreign {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").args(["-l", self._mounted.0.to_str().unwrap()]).output();
+        let _ = Command::new("losetup").args(["-d", &self.device]).output();
+    }
+}
+
+#[test]
+fn the_own_writing_begins_nothing_where_times_are_coarse_and_names_fold() {
+    if !with_mounts("a drive as shops sell them", &["exfat"])
+        || !with_tools("exFAT", &["mount.exfat-fuse", "losetup"])
+    {
+        return;
+    }
+    let station = Station::new();
+    let _drive = Foreign::exfat(&station.path("image"), &station.path("drive"));
+    let words = ["job", "add", "counts", "two-way", "left", "drive", "--when", "on change after 1s", "--yes"];
+    station.run(&words).expect(0);
+    station.write("North/a.csv", "1", 1_900_000_000);
+    let mut tending = Tending::of(&station);
+    assert_eq!(tending.ends("counts")["added"], 1);
+    tending.stays_quiet(SHORT * 2);
+    // Saved just now, so that both sides are read once more before they count as unchanged.
+    fs::write(station.left().join("North/b.csv"), "2").unwrap();
+    assert_eq!(tending.ends("counts")["added"], 1);
+    tending.stays_quiet(SHORT * 2);
+    fs::write(station.path("drive/north/B.CSV"), "from the drive").unwrap();
+    assert_eq!(tending.ends("counts")["updated"], 1);
+    tending.stays_quiet(SHORT * 2);
+    assert_eq!(fs::read(station.left().join("North/b.csv")).unwrap(), b"from the drive");
 }
 
 #[test]

@@ -2,13 +2,14 @@
 //!
 //! Preview and run go the same way up to the plan, so that what a preview shows is what a run does.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 use std::time::Duration;
 
 use crossbeam_channel::RecvTimeoutError;
 
 use reedhook_core::compare::Comparison;
-use reedhook_core::entry::{Meta, Side};
+use reedhook_core::entry::{Meta, Side, Stamp};
 use reedhook_core::filter::Filter;
 use reedhook_core::filter::Verdict;
 use reedhook_core::job::{Kind, Preserve};
@@ -134,23 +135,39 @@ impl Round {
         self.legs.iter().find_map(refused)
     }
 
-    /// Whether a run would change nothing, remember nothing, and tell no more conflicts and problems than so many.
-    pub fn is_idle_but_for(&self, conflicts: u64, problems: u64) -> bool {
-        let counts = self.counts();
+    /// Whether a run would change nothing, apart from the times of folders.
+    pub fn changes_nothing(&self) -> bool {
         let folders = self.legs.iter().map(|leg| leg.plan.folders_made() + leg.plan.folders_removed());
         let leftovers = self.legs.iter().any(|leg| !leg.plan.leftovers.is_empty());
-        let news = self.both.as_ref().is_some_and(Both::has_news);
-        counts.changed() + folders.sum::<u64>() == 0
-            && counts.conflicts <= conflicts
-            && counts.problems <= problems
-            && !leftovers
-            && !news
+        self.counts().changed() + folders.sum::<u64>() == 0 && !leftovers
+    }
+
+    /// Whether something would be remembered otherwise than before.
+    pub fn has_news(&self) -> bool {
+        self.both.as_ref().is_some_and(Both::has_news)
+    }
+
+    /// What it would have to tell besides what it does: each conflict that is held and each problem, as a number that is the same for
+    /// the same versions of the same path.
+    pub fn troubles(&self) -> HashSet<u64> {
+        let held = self.both.iter().flat_map(Both::held);
+        let side = |meta: &Meta| (meta.size, meta.modified.map(Stamp::to_text));
+        let conflicts = held.map(|one| hashed(&(one.path.as_bytes(), side(&one.left), side(&one.right))));
+        let problems = self.legs.iter().flat_map(|leg| &leg.plan.problems);
+        conflicts
+            .chain(problems.map(|problem| hashed(&(problem.path.as_bytes(), problem.code.as_str()))))
+            .collect()
     }
 
     /// What tells a destination apart in JSON; nothing for a job with one.
     pub fn to_key(&self, leg: &Leg) -> Option<String> {
         (self.both.is_none() && self.legs.len() > 1).then(|| leg.to.written.clone())
     }
+}
+
+fn hashed(what: &impl std::hash::Hash) -> u64 {
+    use std::hash::BuildHasher;
+    std::hash::BuildHasherDefault::<std::hash::DefaultHasher>::default().hash_one(what)
 }
 
 /// Looks at what a run would do, to show it: what moved is taken for moved by its looks.

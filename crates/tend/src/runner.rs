@@ -31,8 +31,8 @@ pub(crate) struct Running {
 
 /// What came of it.
 pub(crate) enum Ending {
-    /// There was nothing to do but setting the times of these folders, which the next run does.
-    Idle { folders: HashSet<RelPath> },
+    /// There was nothing to do but what the next run does as well: setting the times of these folders, or noting that they are alike.
+    Idle { folders: HashSet<RelPath>, everything: bool },
     /// It was ended while it looked.
     Cut,
     /// There is something to do, and somebody has to agree first.
@@ -41,8 +41,8 @@ pub(crate) enum Ending {
     Unseen(&'static str),
     /// It could not begin.
     NotBegun(Failure),
-    /// It ran, or was refused.
-    Ran(RunResult),
+    /// It ran, or was refused; and what it had to tell of conflicts and problems.
+    Ran(Box<RunResult>, HashSet<u64>),
 }
 
 /// What a run has to know.
@@ -56,8 +56,10 @@ pub(crate) struct Order {
     pub glance: bool,
     /// Somebody has agreed.
     pub answered: bool,
-    /// What the last run had of conflicts and problems, and why it failed: the same again is no news.
-    pub last: (u64, u64, Option<&'static str>),
+    /// What has changed is what a run has just written.
+    pub echo: bool,
+    /// The conflicts and problems that were told already, and why the last run failed: the same again is no news.
+    pub last: (HashSet<u64>, Option<&'static str>),
     pub hear: Arc<dyn Hear>,
 }
 
@@ -94,13 +96,13 @@ impl Order {
         let mut consent = |round: &Round, need: Need| unattended(round, need);
         match whole::carry_out(&self.desk, &self.job, &look, &[], &mut consent, &|_| {}) {
             Ok((round, result)) => {
-                // Its stores hold folders of the drive open.
-                drop(round);
+                // Its stores hold folders of the drive open: it is given up here.
+                let troubles = round.map(|round| round.troubles()).unwrap_or_default();
                 let wish = around::wish(&self.job, result.outcome);
                 if wish == Finally::Eject {
                     around::finally(&self.desk, &self.job, wish);
                 }
-                Ending::Ran(result)
+                Ending::Ran(Box::new(result), troubles)
             }
             Err(failure) => Ending::NotBegun(failure),
         }
@@ -108,11 +110,16 @@ impl Order {
 
     /// Looks whether there is anything to do; `None` when there is, and it may be done.
     fn seen_first(&self) -> Option<Ending> {
-        let (conflicts, problems, failed) = self.last;
+        let (known, failed) = (&self.last.0, self.last.1);
         match glance_within(&self.desk, &self.job, &self.scope) {
-            Ok(round) if self.reason == Reason::Change && round.is_idle_but_for(conflicts, problems) => {
+            Ok(round) if self.reason == Reason::Change && self.is_idle(&round, known) => {
                 let planned = round.legs.iter().flat_map(|leg| &leg.plan.folders);
-                Some(Ending::Idle { folders: planned.map(|folder| folder.path.clone()).collect() })
+                let mut folders: HashSet<RelPath> = planned.map(|folder| folder.path.clone()).collect();
+                // What is only to be remembered is remembered by the next run.
+                if let (true, Scope::Within(seen)) = (round.has_news(), &self.scope) {
+                    folders.extend(seen.iter().cloned());
+                }
+                Some(Ending::Idle { folders, everything: round.has_news() && self.scope.is_everything() })
             }
             Ok(_) if self.job.timing.ask && !self.answered => Some(Ending::Asks),
             Ok(_) => None,
@@ -123,6 +130,14 @@ impl Order {
             }
             Err(_) => None,
         }
+    }
+}
+
+impl Order {
+    /// Whether there is no reason for a run. After a run's own writing what is to be remembered can wait: new files of a place with
+    /// coarse times have to be read once more, and are found to be what was written.
+    fn is_idle(&self, round: &Round, known: &HashSet<u64>) -> bool {
+        round.changes_nothing() && round.troubles().is_subset(known) && (self.echo || !round.has_news())
     }
 }
 

@@ -39,6 +39,8 @@ pub(crate) struct Wanted {
     pub answered: bool,
     /// It is known that there is something to do.
     pub looked: bool,
+    /// What has changed is what a run has just written, as far as is known.
+    pub echo: bool,
 }
 
 /// What has changed since the last look.
@@ -71,6 +73,11 @@ impl Changes {
     /// When the sides will have been quiet long enough, or something has changed for too long.
     pub fn ripe_at(&self, quiet: Duration) -> Option<Instant> {
         self.since.map(|(first, last)| (last + quiet).min(first + quiet * STEADY))
+    }
+
+    /// When the first of it was heard.
+    pub fn since(&self) -> Option<Instant> {
+        self.since.map(|(first, _)| first)
     }
 
     /// Hands over what has to be looked at.
@@ -130,9 +137,11 @@ pub(crate) struct Followed {
 /// What came of the last run.
 #[derive(Debug, Default)]
 pub(crate) struct Last {
-    pub conflicts: u64,
-    pub problems: u64,
+    /// The conflicts and problems that were told already.
+    pub troubles: HashSet<u64>,
     pub failure: Option<&'static str>,
+    /// When it ended.
+    pub at: Option<Instant>,
 }
 
 /// A job as the service has it.
@@ -213,6 +222,7 @@ impl Tended {
             Some(wanted) => {
                 wanted.answered |= asked;
                 wanted.looked &= reason == Reason::Change;
+                wanted.echo = false;
                 wanted.scope = Scope::Everything;
                 wanted.due = wanted.due.max(due);
                 if asked || wanted.reason == Reason::Change {
@@ -221,7 +231,16 @@ impl Tended {
             }
             None => {
                 let answered = asked || !self.job.timing.ask;
-                self.wanted = Some(Wanted { reason, line, scope, since: now, due, answered, looked: false });
+                self.wanted = Some(Wanted {
+                    reason,
+                    line,
+                    scope,
+                    since: now,
+                    due,
+                    answered,
+                    looked: false,
+                    echo: false,
+                });
             }
         }
     }

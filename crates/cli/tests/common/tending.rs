@@ -99,6 +99,13 @@ impl Tending {
         assert!(Command::new("kill").args([&format!("-{name}"), &pid]).status().unwrap().success());
     }
 
+    /// How long its processor has worked for it, in hundredths of a second.
+    pub fn ticks(&self) -> u64 {
+        let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.child.id())).unwrap();
+        let fields: Vec<&str> = stat.rsplit(')').next().unwrap().split_whitespace().collect();
+        fields[11].parse::<u64>().unwrap() + fields[12].parse::<u64>().unwrap()
+    }
+
     /// Waits for its end; how long that took, and its exit code.
     pub fn ended(mut self) -> (Duration, Option<i32>) {
         let begun = Instant::now();

@@ -1,13 +1,13 @@
 //! What has become due: by a line, by a change, or because it is tried again.
 
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use reedhook_core::walk::Scope;
 use reedhook_core::when::Missed;
 
-use super::{LATE, Service, WHOLE, everything, line_of};
+use super::{AFTER_MOUNT, LATE, Service, WHOLE, everything, line_of};
 use crate::Reason;
 use crate::tended::{Follow, Tended};
 
@@ -16,7 +16,7 @@ impl Service {
     pub(super) fn fire(&mut self) {
         let (clock, now, zone) = (self.now(), Instant::now(), (self.outside.zone)());
         if self.look_again.is_some_and(|at| at <= now) {
-            self.look_again = None;
+            self.look_again = std::mem::take(&mut self.look_twice).then(|| now + AFTER_MOUNT);
             self.follow_places();
         }
         if self.read_again.is_some_and(|at| at <= now) {
@@ -48,6 +48,9 @@ impl Service {
         self.jobs.values_mut().for_each(|tended| tended.reckon(&zone));
     }
 }
+
+/// What is heard so soon after a run may be its own writing.
+const JUST_NOW: Duration = Duration::from_millis(500);
 
 /// Wants what a job's lines say.
 fn fire_lines(tended: &mut Tended, (clock, now): (Timestamp, Instant), zone: &TimeZone, running: bool) {
@@ -85,10 +88,16 @@ fn fire_changes(tended: &mut Tended, (clock, now): (Timestamp, Instant), running
         tended.changes.add(everything(), now);
     }
     if tended.changes.ripe_at(quiet).is_some_and(|at| at <= now) {
+        // The kernel tells of a run's last writing a moment after its end.
+        let heard = tended.changes.since().zip(tended.last.at);
+        let echo = heard.is_some_and(|(heard, ended)| heard <= ended + JUST_NOW);
         let scope = tended.changes.take();
         // Until both sides were looked at whole, nothing is known of what has not changed.
         let scope = if tended.whole_at.is_some() { scope } else { Scope::Everything };
         let line = line_of(tended, "change");
         tended.want(Reason::Change, line, scope, clock, now);
+        if let Some(wanted) = &mut tended.wanted {
+            wanted.echo = echo;
+        }
     }
 }

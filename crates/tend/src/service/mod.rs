@@ -76,6 +76,9 @@ const WHOLE: i64 = 86_400;
 /// Runs may take so long to end.
 const ENDING: Duration = Duration::from_millis(1800);
 
+/// So long after a mount it is looked what there is.
+const GATHER_MOUNTS: Duration = Duration::from_millis(100);
+
 /// After a mount, labels and automounters need a moment.
 const AFTER_MOUNT: Duration = Duration::from_secs(1);
 
@@ -100,6 +103,10 @@ pub struct Service {
     job_files: Option<Watch>,
     /// Mounts are looked at once more then.
     look_again: Option<Instant>,
+    /// And again after that.
+    look_twice: bool,
+    /// When everything was last looked at.
+    ticked: Instant,
     /// Job files are read anew then.
     read_again: Option<Instant>,
     /// What is done when no run goes on any more.
@@ -143,6 +150,8 @@ impl Service {
             serial: 0,
             job_files: None,
             look_again: None,
+            look_twice: false,
+            ticked: Instant::now(),
             read_again: None,
             at_the_end: None,
             since,
@@ -234,14 +243,15 @@ impl Service {
                 Ok(Sign::Reload) => self.reload(),
                 Ok(Sign::End) | Err(_) => self.ends = true,
             },
-            default(wait) => {
-                // Whatever may have been missed is looked at now and then.
-                if wait >= TICK {
-                    self.read_settings();
-                    self.follow_places();
-                    self.remind();
-                }
-            }
+            default(wait) => {}
+        }
+        // Whatever may have been missed is looked at now and then.
+        if self.ticked.elapsed() >= TICK {
+            self.ticked = Instant::now();
+            self.reload();
+            self.reckon_all();
+            self.follow_places();
+            self.remind();
         }
         while let Ok(heard) = self.news.1.try_recv() {
             self.take(heard);
@@ -254,8 +264,9 @@ impl Service {
             // Whoever writes one has not written all of it yet.
             News::JobFiles => self.read_again = Some(Instant::now() + AFTER_WRITING),
             News::Mounts => {
-                self.look_again = Some(Instant::now() + AFTER_MOUNT);
-                self.follow_places();
+                // They come in swarms; and what belongs to one, its label above all, comes a little later.
+                self.look_again.get_or_insert(Instant::now() + GATHER_MOUNTS);
+                self.look_twice = true;
             }
             News::Clock => self.reckon_all(),
             News::Asked(request, reply) => drop(reply.send(self.answer(request))),
@@ -268,17 +279,19 @@ impl Service {
         let (clock, now) = (self.now(), Instant::now());
         let until = |at: Instant| at.saturating_duration_since(now);
         let again = [self.look_again, self.read_again].into_iter().flatten().map(until);
-        let mut wait = again.min().unwrap_or(TICK).min(TICK);
+        let mut wait = again.min().unwrap_or(TICK).min(TICK.saturating_sub(self.ticked.elapsed()));
         for (name, tended) in &self.jobs {
             if let Some(due) = &tended.next {
                 let left = Duration::try_from(due.at.duration_since(clock)).unwrap_or_default();
                 wait = wait.min(left);
             }
             let idle = !self.running.contains_key(name);
-            if let Some(quiet) = tended.quiet().filter(|_| idle) {
+            // What cannot begin now is no reason to wake.
+            let may_look = idle && tended.wanted.is_none() && !tended.job.timing.paused;
+            if let Some(quiet) = tended.quiet().filter(|_| may_look) {
                 wait = tended.changes.ripe_at(quiet).map_or(wait, |at| wait.min(until(at)));
             }
-            if let Some((at, _)) = &tended.again {
+            if let Some((at, _)) = tended.again.as_ref().filter(|_| idle) {
                 wait = wait.min(until(*at));
             }
             for side in &tended.sides {

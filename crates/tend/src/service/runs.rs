@@ -1,5 +1,6 @@
 //! Runs: which may begin, and what came of them.
 
+use std::collections::HashSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -112,7 +113,8 @@ impl Service {
             scope: wanted.scope.clone(),
             glance: change || wanted.reason == Reason::Connect,
             answered: wanted.answered,
-            last: (last.conflicts, last.problems, last.failure),
+            echo: wanted.echo,
+            last: (last.troubles.clone(), last.failure),
             hear: self.hear.clone(),
             job: job.clone(),
             desk,
@@ -125,7 +127,12 @@ impl Service {
         };
         let (news, of, scope, due) = (self.news.0.clone(), name.to_owned(), wanted.scope, wanted.due);
         let work = move || {
-            let ending = order.carry_out();
+            // A fault of ours in one run must not make the service wait for it for ever.
+            let ending = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| order.carry_out()));
+            let ending = ending.unwrap_or_else(|_| {
+                let message = "the run failed; this is a fault in Reedhook, and what it had done is whole";
+                Ending::NotBegun(Failure::stopped(Cause::Internal, message))
+            });
             let _ = news.send(News::Ended(of, scope, due, Box::new(ending)));
         };
         match std::thread::Builder::new().name("run".to_owned()).spawn(work) {
@@ -138,9 +145,9 @@ impl Service {
         let Some(running) = self.running.remove(name) else { return };
         let clock = self.now();
         match ending {
-            Ending::Ran(result) => {
+            Ending::Ran(result, troubles) => {
                 self.hear.hear(&Happening::Ended { job: name, result: &result });
-                self.ran(name, &running, &scope, due, result);
+                self.ran(name, &running, (&scope, due), (result, troubles));
             }
             Ending::NotBegun(failure) => {
                 let Some(tended) = self.jobs.get_mut(name) else { return };
@@ -160,13 +167,13 @@ impl Service {
                     tended.changes.keep(everything());
                 }
             }
-            Ending::Idle { folders } => {
+            Ending::Idle { folders, everything } => {
                 let Some(tended) = self.jobs.get_mut(name) else { return };
                 tended.last.failure = None;
                 if scope.is_everything() {
                     tended.whole_at = Some(clock);
                 }
-                tended.changes.keep(Changed { folders, everything: false });
+                tended.changes.keep(Changed { folders, everything });
             }
             Ending::Cut => {
                 if let Some(tended) = self.jobs.get_mut(name) {
@@ -187,29 +194,33 @@ impl Service {
         &mut self,
         name: &str,
         running: &Running,
-        scope: &Scope,
-        due: Timestamp,
-        result: RunResult,
+        (scope, due): (&Scope, Timestamp),
+        (result, troubles): (Box<RunResult>, HashSet<u64>),
     ) {
         let clock = self.now();
         let Some(tended) = self.jobs.get_mut(name) else { return };
         let failure = result.failure.as_ref();
         let ended = matches!(result.outcome, RunOutcome::Done | RunOutcome::Held | RunOutcome::Problems);
-        tended.last = Last {
-            conflicts: result.counts.conflicts,
-            problems: result.counts.problems,
-            failure: failure.map(Failure::code),
-        };
+        let mut known = std::mem::take(&mut tended.last.troubles);
+        // What a look at everything no longer finds is over.
+        if scope.is_everything() {
+            known.clear();
+        }
+        known.extend(troubles);
+        let failed = failure.map(Failure::code);
+        tended.last = Last { troubles: known, failure: failed, at: Some(Instant::now()) };
         match (result.outcome, scope) {
             (RunOutcome::Done | RunOutcome::Held, Scope::Everything) => tended.whole_at = Some(clock),
             (RunOutcome::Done | RunOutcome::Held, Scope::Within(_)) => {}
             // What could not be done is looked for everywhere next time.
             _ => tended.changes.keep(everything()),
         }
-        let absent = failure.is_some_and(|failure| {
-            failure.halt == Halt::Stopped || matches!(failure.cause, Cause::Connect(_) | Cause::DriveAbsent)
+        // A wrong password is not right the next time, and too many of them lock an account.
+        let may_pass = failure.is_some_and(|failure| match &failure.cause {
+            Cause::Connect(error) => error.may_pass(),
+            _ => failure.halt == Halt::Stopped,
         });
-        let retry = tended.job.timing.retry.filter(|retry| absent && tended.tries < retry.times);
+        let retry = tended.job.timing.retry.filter(|retry| may_pass && tended.tries < retry.times);
         if let Some(retry) = retry {
             tended.tries += 1;
             let wanted = Wanted { reason: Reason::Retry, ..later(running, Scope::Everything, due) };
@@ -257,6 +268,7 @@ fn later(running: &Running, scope: Scope, due: Timestamp) -> Wanted {
         due,
         answered: true,
         looked: false,
+        echo: false,
     }
 }
 
