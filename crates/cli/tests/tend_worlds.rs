@@ -92,7 +92,7 @@ fn the_own_writing_begins_nothing_where_times_are_coarse_and_names_fold() {
     fs::write(station.left().join("North/b.csv"), "2").unwrap();
     assert_eq!(tending.ends("counts")["added"], 1);
     tending.stays_quiet(SHORT * 2);
-    fs::write(station.path("drive/north/B.CSV"), "from the drive").unwrap();
+    fs::write(station.path("drive/North/b.csv"), "from the drive").unwrap();
     assert_eq!(tending.ends("counts")["updated"], 1);
     tending.stays_quiet(SHORT * 2);
     assert_eq!(fs::read(station.left().join("North/b.csv")).unwrap(), b"from the drive");
@@ -211,6 +211,37 @@ fn a_source_that_vanishes_takes_nothing_with_it() {
     std::thread::sleep(SHORT * 2);
     station.write("b.csv", "2", 1_900_000_001);
     tending.wait("it is watched again", |line| line["event"] == "finished" && line["added"] == 1);
+}
+
+#[test]
+fn a_change_that_could_not_be_carried_is_carried_when_its_destination_is_back() {
+    if !with_mounts("a destination that is away", &["ext4"]) {
+        return;
+    }
+    let station = Station::new();
+    make_image(&station.path("FENFIELD-4"), "ext4", "FENFIELD-4", 16);
+    station.run(&["store", "add", "field", "--drive", "FENFIELD-4"]).expect(0);
+    let words =
+        ["job", "add", "counts", "mirror", "left", "@field/counts", "--when", "on change after 1s", "--yes"];
+    station.run(&words).expect(0);
+    let plugged = Mounted::image(&station.path("FENFIELD-4"), &station.path("mnt/one"));
+    station.write("a.csv", "1", 1_900_000_000);
+    let mut tending = Tending::of(&station);
+    assert_eq!(tending.ends("counts")["added"], 1);
+    tool(&["umount", plugged.0.to_str().unwrap()]);
+    std::mem::forget(plugged);
+    station.write("b.csv", "2", 1_900_000_001);
+    let end = tending.ends("counts");
+    assert_eq!(
+        (end["outcome"].as_str(), end["code"].as_str()),
+        (Some("refused"), Some("drive-absent")),
+        "{end}"
+    );
+    // It is not told again and again; nor is it forgotten.
+    tending.stays_quiet(SHORT * 2);
+    let plugged = Mounted::image(&station.path("FENFIELD-4"), &station.path("mnt/two"));
+    assert_eq!(tending.ends("counts")["added"], 1);
+    assert!(plugged.0.join("counts/b.csv").exists());
 }
 
 #[test]

@@ -161,6 +161,11 @@ pub(crate) fn mounted_device(folder: &Path) -> Option<(PathBuf, PathBuf)> {
     Some((mount.target, mount.source))
 }
 
+/// Where the file system is mounted that a folder is on.
+pub fn mount_point_of(folder: &Path) -> Option<PathBuf> {
+    Some(mount_of(folder)?.target)
+}
+
 /// Where something is mounted in a folder, sorted: cheap, to see whether that has changed.
 pub fn mount_points_in(folder: &Path) -> Vec<PathBuf> {
     let mut points: Vec<PathBuf> =

@@ -43,6 +43,13 @@ pub(crate) struct Wanted {
     pub echo: bool,
 }
 
+impl Wanted {
+    /// A run that was wanted once already.
+    pub fn later(reason: Reason, scope: Scope, due: Timestamp, since: Instant) -> Wanted {
+        Wanted { reason, line: None, scope, since, due, answered: true, looked: false, echo: false }
+    }
+}
+
 /// What has changed since the last look.
 #[derive(Debug, Default)]
 pub(crate) struct Changes {
@@ -158,6 +165,8 @@ pub(crate) struct Tended {
     /// What is tried again later, and how often that was done.
     pub again: Option<(Instant, Wanted)>,
     pub tries: u32,
+    /// How often in a row a run that follows changes did not do all that it was to do.
+    pub setbacks: u32,
     pub last: Last,
     /// When both sides were last looked at whole.
     pub whole_at: Option<Timestamp>,
@@ -180,6 +189,7 @@ impl Tended {
             wanted: None,
             again: None,
             tries: 0,
+            setbacks: 0,
             last: Last::default(),
             whole_at: None,
             told: None,
@@ -242,6 +252,23 @@ impl Tended {
                     echo: false,
                 });
             }
+        }
+    }
+
+    /// What has changed and was not carried is looked at again, though nothing changes any more: after a while, and each time after twice
+    /// as long, for what a run could not do is told each time.
+    pub fn set_back(&mut self, due: Timestamp, now: Instant) {
+        const LONGEST: Duration = Duration::from_secs(86_400);
+        let wait = self.look_every().saturating_mul(1 << self.setbacks.min(8)).min(LONGEST);
+        self.setbacks += 1;
+        self.look_later(wait, due, now);
+    }
+
+    /// Looks at everything after a while, where changes make a run.
+    pub fn look_later(&mut self, wait: Duration, due: Timestamp, now: Instant) {
+        if self.quiet().is_some() {
+            let wanted = Wanted::later(Reason::Change, Scope::Everything, due, now);
+            self.again = Some((now + wait, wanted));
         }
     }
 

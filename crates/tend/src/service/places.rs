@@ -40,6 +40,13 @@ impl Service {
             && there.iter().zip(&tended.there).any(|(now, before)| now.is_some() && now != before);
         let all = there.iter().all(Option::is_some);
         tended.there = there;
+        // What waits to be tried again may have waited for this.
+        if came
+            && all
+            && let Some((at, _)) = &mut tended.again
+        {
+            *at = now;
+        }
         if came && all && tended.begins(Trigger::Connect) && !tended.job.timing.paused {
             tended.want(Reason::Connect, line_of(tended, "connect"), Scope::Everything, clock, now);
         }
@@ -142,7 +149,10 @@ pub(super) fn ground(place: &Located) -> Option<String> {
     // On a drive that is there, a folder may not be made yet.
     let folder = place.folder().filter(|folder| folder.is_dir() || place.is_below_a_store())?;
     let there = folder.ancestors().find(|above| above.is_dir())?;
-    Some(drives::place_on(there).map(|(file_system, _)| file_system).unwrap_or_default())
+    let there = there.canonicalize().ok()?;
+    let file_system = drives::place_on(&there).map(|(file_system, _)| file_system).unwrap_or_default();
+    // Whoever plugs it out and in again faster than anybody looks finds it somewhere else, if not always.
+    Some(format!("{file_system} at {}", drives::mount_point_of(&there).unwrap_or_default().display()))
 }
 
 fn looked_at_instead(job: &str, folder: &str, every: Duration, why: &str) -> String {

@@ -24,6 +24,9 @@ use crate::tended::{Last, Wanted};
 use crate::watch::Changed;
 use crate::{Happening, Hear, Reason, Waiting, signs};
 
+/// A destination at which another one writes is tried again after so long.
+const IN_USE: Duration = Duration::from_secs(30);
+
 impl Service {
     /// Begins what is wanted and may begin, the longest wanted first; tells of what has to wait.
     pub(super) fn begin_what_may(&mut self) {
@@ -155,7 +158,7 @@ impl Service {
                 // still owed. Said once.
                 let wait = if matches!(failure.cause, Cause::AlreadyRunning) { 10 } else { 60 };
                 let said = tended.last.failure.replace(failure.code()) == Some(failure.code());
-                let wanted = later(&running, scope, due);
+                let wanted = Wanted::later(running.reason, scope, due, Instant::now());
                 tended.again = Some((Instant::now() + Duration::from_secs(wait), wanted));
                 if !said {
                     self.hear.hear(&Happening::Failed { job: name, failure: &failure });
@@ -165,11 +168,12 @@ impl Service {
                 if let Some(tended) = self.jobs.get_mut(name) {
                     tended.last.failure = Some(code);
                     tended.changes.keep(everything());
+                    tended.look_later(tended.look_every(), due, Instant::now());
                 }
             }
             Ending::Idle { folders, everything } => {
                 let Some(tended) = self.jobs.get_mut(name) else { return };
-                tended.last.failure = None;
+                (tended.last.failure, tended.setbacks) = (None, 0);
                 if scope.is_everything() {
                     tended.whole_at = Some(clock);
                 }
@@ -197,7 +201,7 @@ impl Service {
         (scope, due): (&Scope, Timestamp),
         (result, troubles): (Box<RunResult>, HashSet<u64>),
     ) {
-        let clock = self.now();
+        let (clock, now) = (self.now(), Instant::now());
         let Some(tended) = self.jobs.get_mut(name) else { return };
         let failure = result.failure.as_ref();
         let ended = matches!(result.outcome, RunOutcome::Done | RunOutcome::Held | RunOutcome::Problems);
@@ -208,7 +212,7 @@ impl Service {
         }
         known.extend(troubles);
         let failed = failure.map(Failure::code);
-        tended.last = Last { troubles: known, failure: failed, at: Some(Instant::now()) };
+        tended.last = Last { troubles: known, failure: failed, at: Some(now) };
         match (result.outcome, scope) {
             (RunOutcome::Done | RunOutcome::Held, Scope::Everything) => tended.whole_at = Some(clock),
             (RunOutcome::Done | RunOutcome::Held, Scope::Within(_)) => {}
@@ -223,8 +227,8 @@ impl Service {
         let retry = tended.job.timing.retry.filter(|retry| may_pass && tended.tries < retry.times);
         if let Some(retry) = retry {
             tended.tries += 1;
-            let wanted = Wanted { reason: Reason::Retry, ..later(running, Scope::Everything, due) };
-            tended.again = Some((Instant::now() + retry.apart.length(), wanted));
+            let wanted = Wanted::later(Reason::Retry, Scope::Everything, due, now);
+            tended.again = Some((now + retry.apart.length(), wanted));
             let apart = i64::try_from(retry.apart.length().as_secs()).unwrap_or(i64::MAX);
             let at = clock.checked_add(jiff::SignedDuration::from_secs(apart)).unwrap_or(clock);
             let waiting = Waiting::Retry(at);
@@ -232,6 +236,16 @@ impl Service {
             return;
         }
         tended.tries = 0;
+        match result.outcome {
+            RunOutcome::Done | RunOutcome::Held => tended.setbacks = 0,
+            RunOutcome::Interrupted => {}
+            // Another Reedhook writes there.
+            _ if failure.is_some_and(|failure| matches!(failure.cause, Cause::DestinationInUse)) => {
+                let wanted = Wanted::later(running.reason, Scope::Everything, due, now);
+                tended.again = Some((now + IN_USE, wanted));
+            }
+            _ => tended.set_back(due, now),
+        }
         // What was ended from outside is still owed.
         if result.outcome != RunOutcome::Interrupted {
             self.settle(name, due);
@@ -256,19 +270,6 @@ impl Service {
         {
             self.note(format!("what has been done on time cannot be remembered: {}", failure.text()));
         }
-    }
-}
-
-fn later(running: &Running, scope: Scope, due: Timestamp) -> Wanted {
-    Wanted {
-        reason: running.reason,
-        line: None,
-        scope,
-        since: Instant::now(),
-        due,
-        answered: true,
-        looked: false,
-        echo: false,
     }
 }
 
