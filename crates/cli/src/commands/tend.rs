@@ -352,6 +352,7 @@ fn state_words(line: &Value) -> (anstyle::Style, String) {
             (Some(watched), Some(sides), Some(folders)) if watched == sides && sides > 0 => {
                 (plain, format!("watches {}", count(folders, "folder", "folders")))
             }
+            (Some(0), ..) => (CARE, "looks every so often".to_owned()),
             (Some(watched), Some(sides), _) => (plain, format!("watches {watched} of {sides} sides")),
             _ => (plain, "idle".to_owned()),
         },
