@@ -150,6 +150,67 @@ fn a_full_state_folder_is_told_of_once_and_the_work_is_made_up_for() {
 }
 
 #[test]
+fn each_of_several_sources_is_watched_where_it_lands() {
+    let station = Station::new();
+    write(&station.path("maps/north.svg"), b"1", 1_900_000_000);
+    station.write("a.csv", "1", 1_900_000_000);
+    let words =
+        ["job", "add", "counts", "mirror", "left", "right", "--from", "maps", "--when", "on change after 1s"];
+    station.run(&words).expect(0);
+    let mut tending = Tending::of(&station);
+    assert_eq!(tending.ends("counts")["added"], 2);
+    write(&station.path("maps/deep/south.svg"), b"22", 1_900_000_001);
+    let end = tending.ends("counts");
+    assert_eq!((number(&end, "added"), number(&end, "bytes")), (1, 2), "{end}");
+    tool(&[
+        "mv",
+        station.path("maps/deep/south.svg").to_str().unwrap(),
+        station.left().join("south.svg").to_str().unwrap(),
+    ]);
+    let end = tending.ends("counts");
+    assert_eq!((number(&end, "moved"), number(&end, "bytes")), (1, 0), "{end}");
+    assert!(station.right().join("left/south.svg").exists());
+    tending.stays_quiet(SHORT);
+}
+
+#[test]
+fn a_second_name_follows_what_is_written_through_the_first() {
+    let station =
+        Station::on_one_file_system().job("mirror", &["--when", "on change after 1s", "--preserve", "full"]);
+    station.write("north/a.csv", "1", 1_900_000_000);
+    fs::create_dir(station.left().join("south")).unwrap();
+    fs::hard_link(station.left().join("north/a.csv"), station.left().join("south/b.csv")).unwrap();
+    let mut tending = Tending::of(&station);
+    tending.ends("counts");
+    fs::write(station.left().join("north/a.csv"), "written through the first").unwrap();
+    tending.ends("counts");
+    assert_eq!(fs::read(station.right().join("south/b.csv")).unwrap(), b"written through the first");
+}
+
+#[test]
+fn the_machine_is_suspended_when_the_last_run_is_over() {
+    let station = Station::with_job("mirror", &["--finally", "suspend", "--when", "on start"]);
+    let path = tools(&station);
+    let said = || fs::read_to_string(station.path("said")).unwrap_or_default();
+    let run = |words: &[&str]| Ran::of(&station.command(words).env("PATH", &path).output().unwrap());
+    run(&["run", "counts"]).expect(0);
+    assert_eq!(said(), "suspend\n");
+    run(&["preview", "counts"]).expect(0);
+    let away = station.path("away");
+    fs::rename(station.right(), &away).unwrap();
+    run(&["run", "counts"]).expect(3);
+    assert_eq!(said(), "suspend\n", "not after a run that was refused");
+    fs::rename(&away, station.right()).unwrap();
+    let mut tending = Tending::with(&station, &[("PATH", &path)]);
+    tending.ends("counts");
+    let begun = std::time::Instant::now();
+    while said() != "suspend\nsuspend\n" && begun.elapsed() < Duration::from_secs(10) {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    assert_eq!(said(), "suspend\nsuspend\n");
+}
+
+#[test]
 fn guards_judge_by_the_whole_and_stop_what_looks_like_an_accident() {
     let station = on_change("mirror", &["--yes"]);
     for folder in 0..20 {

@@ -204,6 +204,9 @@ pub fn glance_within(desk: &Desk, job: &Job, scope: &Scope) -> Outcome<Round> {
 }
 
 fn within(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> Outcome<Round> {
+    // Which names belong together is seen by all of them, and whoever writes through one changes the others without a word.
+    let full = job.rules.preserve == Preserve::Full;
+    let scope = if full { &Scope::Everything } else { scope };
     let round = look_with(desk, job, moves, scope)?;
     match scope.is_everything() || round.refusal(&[], &desk.home).is_none() {
         true => Ok(round),

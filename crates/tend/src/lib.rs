@@ -15,6 +15,7 @@
 //! What was due is owed until a run has come to its end: how far each job has been followed is kept in the record, so that what was
 //! missed while the service, or the machine, was away is made up for.
 
+mod bell;
 pub mod calendar;
 pub mod install;
 mod queue;

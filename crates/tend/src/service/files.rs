@@ -87,8 +87,9 @@ impl Service {
                 tended.upto = known.upto;
             }
             (tended.there, tended.last) = (known.there, known.last);
-            // What somebody has asked for stays wanted.
-            tended.wanted = known.wanted.filter(|wanted| same_lines || wanted.reason == Reason::Asked);
+            // What somebody has asked for stays wanted, and what still is due.
+            let still_due = same_lines && !tended.job.timing.paused;
+            tended.wanted = known.wanted.filter(|wanted| still_due || wanted.reason == Reason::Asked);
         }
         tended.reckon(&zone);
         if first && !tended.job.timing.when.is_empty() {

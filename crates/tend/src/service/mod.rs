@@ -58,6 +58,8 @@ enum News {
     Mounts,
     /// The clock was set, or the machine was away.
     Clock,
+    /// Somebody has answered a job's question on the desktop.
+    Answered(String, bool),
     /// Somebody asks for something.
     Asked(Request, Sender<Answer>),
     /// A run is over.
@@ -270,6 +272,8 @@ impl Service {
             }
             News::Clock => self.reckon_all(),
             News::Asked(request, reply) => drop(reply.send(self.answer(request))),
+            // It may have been answered elsewhere: then there is nothing to say any more.
+            News::Answered(job, yes) => drop(self.answered(&job, yes)),
             News::Ended(job, scope, due, ending) => self.ended(&job, scope, due, *ending),
         }
     }

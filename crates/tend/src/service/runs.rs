@@ -22,7 +22,7 @@ use crate::queue::{Blocked, blocked};
 use crate::runner::{Ending, Order, Running};
 use crate::tended::{Last, Wanted};
 use crate::watch::Changed;
-use crate::{Happening, Hear, Reason, Waiting, signs};
+use crate::{Happening, Hear, Reason, Waiting, bell, signs};
 
 /// A destination at which another one writes is tried again after so long.
 const IN_USE: Duration = Duration::from_secs(30);
@@ -87,6 +87,10 @@ impl Service {
         }
         let reason = tended.wanted.as_ref().map_or(Reason::Schedule, |wanted| wanted.reason);
         self.hear.hear(&Happening::Waiting { job: name, reason, waiting: &waiting });
+        if waiting == Waiting::Answer {
+            let (news, job) = (self.news.0.clone(), name.to_owned());
+            bell::ask(name, reason, move |yes| drop(news.send(News::Answered(job, yes))));
+        }
         tended.told = Some(waiting);
     }
 
