@@ -6,7 +6,7 @@ mod common;
 #[path = "common/tending.rs"]
 mod tending;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -37,16 +37,9 @@ impl People {
 
     /// Forgets what lies at a path of a side: it is thrown away.
     fn thrown_away(&mut self, path: &Path) {
-        let gone = if path.is_dir() {
-            tree(path)
-                .into_values()
-                .filter_map(|node| match node {
-                    Node::File { content, .. } => Some(content),
-                    _ => None,
-                })
-                .collect()
-        } else {
-            fs::read(path).into_iter().collect::<Vec<_>>()
+        let gone: Vec<Vec<u8>> = match path.is_dir() {
+            true => contents(path).into_values().flatten().collect(),
+            false => fs::read(path).into_iter().collect(),
         };
         self.wanted.retain(|content| !gone.contains(content));
     }
@@ -89,25 +82,29 @@ impl People {
 
 /// Everything that lies anywhere at the sides, kept copies included.
 fn everything(sides: &[PathBuf]) -> BTreeSet<Vec<u8>> {
-    let mut all = BTreeSet::new();
-    for root in
-        sides.iter().flat_map(|side| [side.clone(), side.join(".reedhook/kept")]).filter(|root| root.is_dir())
-    {
-        for node in tree(&root).into_values() {
-            if let Node::File { content, .. } = node {
-                all.insert(content);
+    let roots = sides.iter().flat_map(|side| [side.clone(), side.join(".reedhook/kept")]);
+    roots.flat_map(|root| contents(&root).into_values().flatten()).collect()
+}
+
+/// What a side holds: the content of files, nothing for folders. What goes while it is looked at was not there.
+fn contents(root: &Path) -> BTreeMap<PathBuf, Option<Vec<u8>>> {
+    let mut found = BTreeMap::new();
+    let mut folders = vec![PathBuf::new()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(root.join(&folder)).into_iter().flatten().flatten() {
+            let path = folder.join(entry.file_name());
+            if path == Path::new(".reedhook") {
+                continue;
+            }
+            if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+                found.insert(path.clone(), None);
+                folders.push(path);
+            } else if let Ok(content) = fs::read(root.join(&path)) {
+                found.insert(path, Some(content));
             }
         }
     }
-    all
-}
-
-fn contents(root: &Path) -> Vec<(PathBuf, Option<Vec<u8>>)> {
-    let file = |node| match node {
-        Node::File { content, .. } => Some(content),
-        _ => None,
-    };
-    tree(root).into_iter().map(|(path, node)| (path, file(node))).collect()
+    found
 }
 
 fn history(kind: &str, queue: &str, seed: u64) {
