@@ -19,7 +19,7 @@ use reedhook_core::plan::two_way::Settled;
 use reedhook_core::store::{FaultKind, Store};
 use reedhook_core::walk::two_way::TwoWayPlan;
 use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
-use reedhook_testing::{path, rules};
+use reedhook_testing::{path, put, rules};
 
 use sides::{Edit, Pair, Tree, content, everything, tree};
 
@@ -484,4 +484,22 @@ fn what_a_run_did_not_bring_over_is_no_surer_afterwards() {
         assert_eq!(left == right, !both, "{both} {later}: {left:?} {right:?}");
         assert_eq!(right.get(&a), Some(&Some(content(1))), "what was saved last stands");
     }
+}
+
+/// Two people save at once, in a folder that neither side had when both last agreed: equal sizes and times do not make it one version.
+#[test]
+fn two_versions_of_one_moment_in_a_new_folder_are_a_conflict() {
+    let mut pair = Pair::new(ConflictPolicy::Hold);
+    pair.edit(Side::Left, &Edit::Write(path("a"), 5));
+    pair.run().unwrap();
+    for side in [Side::Left, Side::Right] {
+        pair.edit(side, &Edit::Folder(path("n/deep")));
+    }
+    pair.clock += 10;
+    for (side, version) in [(Side::Left, 1), (Side::Right, 3)] {
+        put(pair.store(side), "n/deep/b", &content(version), pair.clock);
+    }
+    pair.clock += 100_000;
+    let (plan, _) = pair.run().unwrap();
+    assert_eq!(plan.conflicts.iter().map(|one| &one.path).collect::<Vec<_>>(), [&path("n/deep/b")]);
 }

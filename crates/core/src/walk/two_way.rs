@@ -167,8 +167,14 @@ pub fn decide_one(
         return Ok(Decided { left: State::Same, right: State::Same, verdict: Verdict::Nothing });
     };
     let Remembered { known, looked } = (input.baseline)(&folder).map_err(ScanError::Baseline)?;
+    let (mut above, mut higher) = (None, folder.parent());
+    while let Some(folder) = higher.filter(|_| above.is_none()) {
+        above = (input.baseline)(&folder).map_err(ScanError::Baseline)?.looked;
+        higher = folder.parent();
+    }
     let mut found = Found::default();
-    let mut visit = Visit::new(input, stop, &mut found, Task::of(folder, (None, None), input.filter.root()));
+    let task = Task { above, ..Task::of(folder, (None, None), input.filter.root()) };
+    let mut visit = Visit::new(input, stop, &mut found, task);
     (visit.agreed, visit.looked) = (!known.is_empty(), looked);
     let known = known.into_iter().find(|known| known.name == name);
     let decided = visit.decided(&name, (left, right), known.as_ref(), &mut None);
@@ -199,14 +205,16 @@ struct Task {
     mode: Mode,
     /// At each side: whether it is, or lies in, the root of another job's side.
     anothers: [bool; 2],
+    /// When the nearest folder above that is remembered was seen.
+    above: Option<Stamp>,
 }
 
 impl Task {
     /// A folder that has one spelling everywhere.
     fn of(path: RelPath, (left, right): (Option<Meta>, Option<Meta>), inherited: Inherited) -> Task {
         let (known_at, now_at) = (path.clone(), [path.clone(), path.clone()]);
-        let (known, mode, anothers) = (None, Mode::Reconcile, [false; 2]);
-        Task { path, left, right, known, known_at, now_at, inherited, chosen: true, mode, anothers }
+        let (known, mode, anothers, above) = (None, Mode::Reconcile, [false; 2], None);
+        Task { path, left, right, known, known_at, now_at, inherited, chosen: true, mode, anothers, above }
     }
 }
 
@@ -268,6 +276,8 @@ struct Visit<'a> {
     known_at: RelPath,
     /// When what is remembered of this folder was seen.
     looked: Option<Stamp>,
+    /// The same of the nearest folder above of which something is.
+    above: Option<Stamp>,
     /// Something of this folder is remembered, or the folder itself is.
     agreed: bool,
     /// Where the folder is at each side now.
@@ -324,6 +334,7 @@ impl<'a> Visit<'a> {
             folded: Default::default(),
             spellings: Spellings::default(),
             looked: None,
+            above: task.above,
             agreed: task.known.is_some(),
             known_at: task.known_at,
             now_at: task.now_at,
@@ -541,7 +552,7 @@ impl<'a> Visit<'a> {
         }
         let chosen = verdict == Taken::In;
         self.touched |= !on_both;
-        let anothers = self.anothers;
+        let (anothers, above) = (self.anothers, self.looked.or(self.above));
         self.below.push(Task {
             path,
             left,
@@ -553,6 +564,7 @@ impl<'a> Visit<'a> {
             chosen,
             mode,
             anothers,
+            above,
         });
     }
 

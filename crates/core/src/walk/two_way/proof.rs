@@ -174,7 +174,8 @@ impl Visit<'_> {
     /// or one program, may save in the same moment, and the clocks of file systems tick a few times in a hundredth of a second.
     fn times_tell(&self, left: &Meta, right: &Meta, known: Option<&Known>) -> bool {
         let by = self.input.by;
-        let agreed = known.and_then(|known| known.since).or(self.looked);
+        // A folder that is new at both sides came after its parent was last seen.
+        let agreed = known.and_then(|known| known.since).or(self.looked).or(self.above);
         let is_new = |meta: &Meta| match (meta.modified, agreed) {
             (Some(modified), Some(looked)) => is_later(modified, looked),
             (Some(modified), None) => self.agreed || is_fresh(modified, self.input.now),
