@@ -56,12 +56,13 @@ pub fn settled_until(record: &dyn Record, home: &Home, job: &Job, now: Timestamp
     Ok(since.max(ran).min(now))
 }
 
-/// Remembers that nothing is owed any more that was due until `upto`.
+/// Remembers that nothing is owed any more that was due until `upto`. Lines that are new are followed since then.
 ///
 /// # Errors
 /// When the record fails.
 pub fn settle_until(record: &mut dyn Record, job: &Job, upto: Timestamp) -> Outcome<()> {
-    let followed = Followed { lines: job.timing.as_text(), upto_ms: upto.as_millisecond() };
+    let upto_ms = upto.as_millisecond();
+    let followed = Followed { lines: job.timing.as_text(), upto_ms, since_ms: Some(upto_ms) };
     Ok(record.set_followed(&job.name, &followed)?)
 }
 

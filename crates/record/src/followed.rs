@@ -11,6 +11,8 @@ pub struct Followed {
     pub lines: String,
     /// Nothing that was due until then is still owed; in milliseconds since 1970.
     pub upto_ms: i64,
+    /// Since when these lines have been followed, in milliseconds since 1970; `None` when that was not written down.
+    pub since_ms: Option<i64>,
 }
 
 /// What the service remembers.
@@ -21,7 +23,7 @@ pub trait Schedules {
     /// When SQLite fails.
     fn followed(&self, job: &str) -> Result<Option<Followed>>;
 
-    /// Remembers how far a job has been followed.
+    /// Remembers how far a job has been followed. `since_ms` holds for lines that were not followed before.
     ///
     /// # Errors
     /// When SQLite fails.
@@ -30,14 +32,17 @@ pub trait Schedules {
 
 impl Schedules for StateFile {
     fn followed(&self, job: &str) -> Result<Option<Followed>> {
-        let sql = "SELECT lines, upto FROM followed WHERE job = ?1";
-        let found = |row: &rusqlite::Row<'_>| Ok(Followed { lines: row.get(0)?, upto_ms: row.get(1)? });
+        let sql = "SELECT lines, upto, since FROM followed WHERE job = ?1";
+        let found = |row: &rusqlite::Row<'_>| {
+            Ok(Followed { lines: row.get(0)?, upto_ms: row.get(1)?, since_ms: row.get(2)? })
+        };
         Ok(self.db.query_row(sql, [job], found).optional()?)
     }
 
     fn set_followed(&mut self, job: &str, followed: &Followed) -> Result<()> {
-        let sql = "INSERT OR REPLACE INTO followed VALUES (?1, ?2, ?3)";
-        self.db.execute(sql, params![job, followed.lines, followed.upto_ms])?;
+        let sql = "INSERT INTO followed (job, lines, upto, since) VALUES (?1, ?2, ?3, ?4)
+                   ON CONFLICT (job) DO UPDATE SET upto = ?3, since = CASE WHEN lines = ?2 THEN since ELSE ?4 END, lines = ?2";
+        self.db.execute(sql, params![job, followed.lines, followed.upto_ms, followed.since_ms])?;
         Ok(())
     }
 }

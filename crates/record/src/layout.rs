@@ -2,7 +2,7 @@
 //! use, and is never changed; a new layout is a new step.
 
 /// The steps, from nothing on. A file of layout *n* has seen the first *n*.
-pub(crate) const STEPS: [&str; 9] = [
+pub(crate) const STEPS: [&str; 10] = [
     "CREATE TABLE IF NOT EXISTS runs (
         id INTEGER PRIMARY KEY, job TEXT NOT NULL, number INTEGER NOT NULL, run TEXT NOT NULL UNIQUE,
         started INTEGER NOT NULL, seconds REAL NOT NULL DEFAULT 0, outcome TEXT NOT NULL,
@@ -57,4 +57,17 @@ pub(crate) const STEPS: [&str; 9] = [
     "ALTER TABLE baseline_folders ADD COLUMN looked INTEGER;",
     "ALTER TABLE baseline_folders ADD COLUMN older BLOB;",
     "CREATE TABLE IF NOT EXISTS followed (job TEXT PRIMARY KEY, lines TEXT NOT NULL, upto INTEGER NOT NULL);",
+    "ALTER TABLE followed ADD COLUMN since INTEGER;
+     CREATE INDEX runs_started ON runs (started);
+     CREATE TABLE room (
+        job TEXT NOT NULL, place TEXT NOT NULL, location TEXT NOT NULL, ground TEXT NOT NULL, at INTEGER NOT NULL,
+        free INTEGER NOT NULL, total INTEGER NOT NULL);
+     CREATE INDEX room_at ON room (at);
+     CREATE TABLE told (
+        id INTEGER PRIMARY KEY, way TEXT NOT NULL, job TEXT NOT NULL, run TEXT NOT NULL, what TEXT NOT NULL,
+        at INTEGER NOT NULL, telling TEXT NOT NULL, message TEXT NOT NULL);
+     CREATE INDEX told_at ON told (at);
+     CREATE TABLE digests (way TEXT PRIMARY KEY, at INTEGER NOT NULL);
+     CREATE TABLE cleared (logs INTEGER NOT NULL, bytes INTEGER NOT NULL);
+     INSERT INTO cleared VALUES (0, 0);",
 ];

@@ -16,7 +16,11 @@
 //! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](reedhook_core::plan::two_way::Known) names in it, sorted, in the postcard wire format), `looked` (s since 1970: since when that was so), `older` (which of them were seen earlier, in the postcard wire format) |
 //! | `notes` | what is known of one file in a store that cannot say it itself | `store` (its server), `folder` and `name` (bytes), `tag` (the version it is about), `seconds` and `nanos` (its modification time), `mode` |
 //! | `held` | what was found by trying that can be held on a file system, as mounted then and by that account | `footing` (what tells all that apart), `found` (as the local stores write it), `tried` (ms since 1970) |
-//! | `followed` | how far the service has followed a job's `when` | `job`, `lines` (the lines then), `upto` (ms since 1970: nothing that was due until then is still owed) |
+//! | `followed` | how far the service has followed a job's `when` | `job`, `lines` (the lines then), `upto` (ms since 1970: nothing that was due until then is still owed), `since` (ms since 1970: since when these lines have been followed; empty: not known) |
+//! | `room` | how much room a destination had when a run ended there | `job`, `place` (as written), `location` (the folder or address then), `ground` (its file system, or the server), `at` (ms since 1970), `free`, `total` (bytes) |
+//! | `told` | what somebody was told, or was to be | `id`, `way` (`mail`, `desktop`, …), `job`, `run` (its name), `what` (a fingerprint of what it said), `at` (ms since 1970), `telling` (`told`, `failed`, `held-back`), `message` (why it failed) |
+//! | `digests` | when a digest was last sent | `way`, `at` (ms since 1970) |
+//! | `cleared` | logs that have had their time: one row | `logs`, `bytes` |
 //!
 //! `PRAGMA user_version` tells the layout's version. Items and single problems are in the run's own log file.
 //!
@@ -36,12 +40,14 @@
 mod baseline;
 mod followed;
 mod layout;
+mod morning;
 mod notes;
 mod places;
 mod rotten;
 
 pub use baseline::Baselines;
 pub use followed::{Followed, Schedules};
+pub use morning::{Mornings, Room, Telling, Told};
 pub use notes::KeptNotes;
 pub use places::{KnownPlace, Places, RunPlace};
 pub use rotten::Findings;
@@ -250,9 +256,9 @@ pub struct ProblemGroup {
 }
 
 /// What is remembered between runs. Another database can keep it too; [`StateFile`] is the one there is.
-pub trait Record: Runs + Places + Baselines + Findings + Schedules + Send {}
+pub trait Record: Runs + Places + Baselines + Findings + Schedules + Mornings + Send {}
 
-impl<T: Runs + Places + Baselines + Findings + Schedules + Send> Record for T {}
+impl<T: Runs + Places + Baselines + Findings + Schedules + Mornings + Send> Record for T {}
 
 /// A record in an SQLite file.
 pub struct StateFile {
@@ -349,6 +355,24 @@ pub trait Runs {
     /// # Errors
     /// When SQLite fails.
     fn runs(&self, job: Option<&str>, limit: u32) -> Result<Vec<RunRow>>;
+
+    /// The runs that began in a time, from `since_ms` up to before `until_ms` (ms since 1970), in the order in which they began.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn runs_between(&self, since_ms: i64, until_ms: i64) -> Result<Vec<RunRow>>;
+
+    /// The problems of the runs that began in a time, each group with its run's key.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn problems_between(&self, since_ms: i64, until_ms: i64) -> Result<Vec<(i64, ProblemGroup)>>;
+
+    /// What all runs of each job came to: the job, how they ended, how many did, and the bytes that they wrote.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn totals(&self) -> Result<Vec<(String, Outcome, u64, u64)>>;
 
     /// The number of all runs.
     ///
@@ -449,9 +473,38 @@ impl Runs for StateFile {
     }
 
     fn runs(&self, job: Option<&str>, limit: u32) -> Result<Vec<RunRow>> {
+        let whose = if job.is_some() { "WHERE job = :job" } else { "WHERE :job IS NULL" };
         let mut statement =
-            self.db.prepare("SELECT * FROM runs WHERE ?1 IS NULL OR job = ?1 ORDER BY id DESC LIMIT ?2")?;
-        let rows = statement.query_map(params![job, limit], row_of)?;
+            self.db.prepare(&format!("SELECT * FROM runs {whose} ORDER BY id DESC LIMIT :limit"))?;
+        let rows = statement.query_map(named_params! { ":job": job, ":limit": limit }, row_of)?;
+        Ok(rows.collect::<rusqlite::Result<_>>()?)
+    }
+
+    fn runs_between(&self, since_ms: i64, until_ms: i64) -> Result<Vec<RunRow>> {
+        let sql = "SELECT * FROM runs WHERE started >= ?1 AND started < ?2 ORDER BY id";
+        let mut statement = self.db.prepare(sql)?;
+        let rows = statement.query_map([since_ms, until_ms], row_of)?;
+        Ok(rows.collect::<rusqlite::Result<_>>()?)
+    }
+
+    fn problems_between(&self, since_ms: i64, until_ms: i64) -> Result<Vec<(i64, ProblemGroup)>> {
+        let sql = "SELECT code, count, path, message, run_id FROM problem_groups JOIN runs ON id = run_id
+                   WHERE started >= ?1 AND started < ?2 ORDER BY run_id, count DESC, code";
+        let mut statement = self.db.prepare(sql)?;
+        let rows =
+            statement.query_map([since_ms, until_ms], |row| Ok((row.get("run_id")?, group_of(row)?)))?;
+        Ok(rows.collect::<rusqlite::Result<_>>()?)
+    }
+
+    fn totals(&self) -> Result<Vec<(String, Outcome, u64, u64)>> {
+        let sql =
+            "SELECT job, outcome, COUNT(*), SUM(bytes) FROM runs GROUP BY job, outcome ORDER BY job, outcome";
+        let mut statement = self.db.prepare(sql)?;
+        let rows = statement.query_map([], |row| {
+            let (runs, bytes): (i64, i64) = (row.get(2)?, row.get(3)?);
+            let outcome = Outcome::parse(&row.get::<_, String>(1)?);
+            Ok((row.get(0)?, outcome, runs.unsigned_abs(), bytes.unsigned_abs()))
+        })?;
         Ok(rows.collect::<rusqlite::Result<_>>()?)
     }
 
@@ -484,15 +537,7 @@ impl Runs for StateFile {
     fn problem_groups(&self, run_id: i64) -> Result<Vec<ProblemGroup>> {
         let sql = "SELECT code, count, path, message FROM problem_groups WHERE run_id = ?1 ORDER BY count DESC, code";
         let mut statement = self.db.prepare(sql)?;
-        let rows = statement.query_map([run_id], |row| {
-            let count: i64 = row.get(1)?;
-            Ok(ProblemGroup {
-                code: row.get(0)?,
-                count: count as u64,
-                path: row.get(2)?,
-                message: row.get(3)?,
-            })
-        })?;
+        let rows = statement.query_map([run_id], group_of)?;
         Ok(rows.collect::<rusqlite::Result<_>>()?)
     }
 
@@ -510,6 +555,10 @@ impl Runs for StateFile {
         )?;
         for table in OF_A_JOB {
             transaction.execute(&format!("DELETE FROM {table} WHERE job = ?1"), [to])?;
+            transaction.execute(&format!("UPDATE {table} SET job = ?2 WHERE job = ?1"), [from, to])?;
+        }
+        // What was is not lost with the name of a job that was removed.
+        for table in ["room", "told"] {
             transaction.execute(&format!("UPDATE {table} SET job = ?2 WHERE job = ?1"), [from, to])?;
         }
         transaction.commit()?;
@@ -540,6 +589,12 @@ impl Runs for StateFile {
         transaction.commit()?;
         Ok(())
     }
+}
+
+/// A group, from the columns `code`, `count`, `path` and `message` in this order.
+fn group_of(row: &Row<'_>) -> rusqlite::Result<ProblemGroup> {
+    let count: i64 = row.get(1)?;
+    Ok(ProblemGroup { code: row.get(0)?, count: count as u64, path: row.get(2)?, message: row.get(3)? })
 }
 
 fn row_of(row: &Row<'_>) -> rusqlite::Result<RunRow> {
@@ -636,7 +691,8 @@ mod tests {
                 .execute_batch(
                     "DROP TABLE places; DROP TABLE checksums; DROP TABLE baselines; DROP TABLE baseline_folders;
                      DROP TABLE notes; DROP TABLE place_mounts; DROP TABLE pairs; DROP TABLE run_places;
-                     DROP TABLE removing; DROP TABLE rotten; DROP TABLE clock; ALTER TABLE runs DROP COLUMN keys;
+                     DROP TABLE removing; DROP TABLE rotten; DROP TABLE clock; DROP TABLE followed;
+                     DROP TABLE room; DROP TABLE told; DROP TABLE digests; DROP TABLE cleared; DROP INDEX runs_started; ALTER TABLE runs DROP COLUMN keys;
                      ALTER TABLE runs DROP COLUMN log_whole;
                      PRAGMA user_version = 1;",
                 )
