@@ -10,11 +10,12 @@ use std::time::{Duration, Instant};
 
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use reedhook_core::plan::Plan;
-use reedhook_core::run::{Done, Event};
+use reedhook_core::run::Event;
 use reedhook_core::walk::ScanProgress;
 use unicode_width::UnicodeWidthStr;
 
 use reedhook_jobs::desk::{Event as Happening, Listener};
+use reedhook_jobs::tally::{InHand, Tally};
 
 use crate::args::Global;
 use crate::context::{print_text, warn};
@@ -26,146 +27,34 @@ const FRAME: Duration = Duration::from_millis(100);
 /// How often a line is printed where there is no terminal.
 const LINE_EVERY: Duration = Duration::from_secs(15);
 
-/// A file costs about as much as this many bytes, besides its content: for the estimate of the time left.
-const FILE_WEIGHT: u64 = 64 << 10;
-
-/// What one worker has in hand.
-#[derive(Debug, Clone, Default)]
-struct Worker {
-    path: String,
-    size: u64,
-    done: u64,
+/// How far a run is, in one line.
+pub fn in_a_line(tally: &Tally, elapsed: Duration, columns: usize) -> String {
+    let doing =
+        tally.workers.iter().flatten().next().map_or(String::new(), |file| format!("  {}", file.path));
+    elided_end(&format!("running {}%  {}{doing}", tally.percent(), facts(tally, elapsed, columns)), columns)
 }
 
-/// How far a run is.
-#[derive(Debug, Default)]
-pub struct Tally {
-    files: u64,
-    files_total: u64,
-    bytes: u64,
-    /// Bytes that need not be moved: an earlier run brought them.
-    adopted: u64,
-    bytes_total: u64,
-    problems: u64,
-    workers: Vec<Option<Worker>>,
-}
-
-impl Tally {
-    fn of(plan: &Plan) -> Tally {
-        let counts = &plan.counts();
-        let files_total = counts.added + counts.updated + counts.moved + counts.removed + counts.meta;
-        Tally { files_total, bytes_total: counts.bytes, ..Tally::default() }
-    }
-
-    /// Nothing yet of so many files and bytes.
-    pub fn expecting(files_total: u64, bytes_total: u64) -> Tally {
-        Tally { files_total, bytes_total, ..Tally::default() }
-    }
-
-    /// How far it is, in one line.
-    pub fn in_a_line(&self, elapsed: Duration, columns: usize) -> String {
-        let doing =
-            self.workers.iter().flatten().next().map_or(String::new(), |worker| format!("  {}", worker.path));
-        elided_end(&format!("running {}%  {}{doing}", self.percent(), facts(self, elapsed, columns)), columns)
-    }
-
-    /// Takes note of what happened.
-    pub fn take(&mut self, event: &Event) {
-        match event {
-            Event::Started { worker, path, size } => {
-                self.set_worker(*worker, Some(Worker { path: path.to_string(), size: *size, done: 0 }));
-            }
-            Event::Bytes { worker, bytes } => {
-                self.bytes += bytes;
-                self.advance(*worker, *bytes);
-            }
-            Event::Adopted { worker, bytes } => {
-                self.adopted += bytes;
-                self.advance(*worker, *bytes);
-            }
-            Event::Idle { worker } => self.set_worker(*worker, None),
-            Event::Item(item) if changes_a_file(item.done) => self.files += item.items.unwrap_or(1),
-            Event::Item(_) => {}
-            Event::Folder { .. } => {}
-            Event::Problem(_) => self.problems += 1,
-        }
-    }
-
-    fn advance(&mut self, worker: usize, bytes: u64) {
-        if let Some(Some(worker)) = self.workers.get_mut(worker) {
-            worker.done += bytes;
-        }
-    }
-
-    /// What is there of all that is to be, moved now or before.
-    fn reached(&self) -> u64 {
-        self.bytes + self.adopted
-    }
-
-    fn set_worker(&mut self, number: usize, worker: Option<Worker>) {
-        if self.workers.len() <= number {
-            self.workers.resize(number + 1, None);
-        }
-        self.workers[number] = worker;
-    }
-
-    /// Done and total work of this run, in bytes and the weight of files.
-    fn weight(&self) -> (u64, u64) {
-        let total = self.bytes_total.saturating_sub(self.adopted) + self.files_total * FILE_WEIGHT;
-        ((self.bytes + self.files * FILE_WEIGHT).min(total), total)
-    }
-
-    /// Done and total, as the view shows how far it is: of the bytes, or of the files where those are what takes the time. Either is
-    /// one of the two figures that stand beside it.
-    fn share(&self) -> (u64, u64) {
-        let (done, total) = if self.bytes_total >= self.files_total * FILE_WEIGHT {
-            (self.reached(), self.bytes_total)
-        } else {
-            (self.files, self.files_total)
-        };
-        (done.min(total), total.max(1))
-    }
-
-    fn percent(&self) -> u64 {
-        let (done, total) = self.share();
-        // Bytes of a large file system times a hundred fit all the same.
-        u64::try_from(u128::from(done) * 100 / u128::from(total)).unwrap_or(100)
-    }
-
-    fn time_left(&self, elapsed: Duration) -> Option<Duration> {
-        let (done, total) = self.weight();
-        if done == 0 || elapsed < Duration::from_secs(1) {
-            return None;
-        }
-        Some(elapsed.mul_f64((total - done) as f64 / done as f64))
-    }
-
-    fn problems(&self) -> String {
-        match self.problems {
-            0 => "no problems".to_owned(),
-            number => count(number, "problem", "problems"),
-        }
-    }
-
-    /// The whole state in one line.
-    fn line(&self, elapsed: Duration) -> String {
-        let left =
-            self.time_left(elapsed).map_or(String::new(), |left| format!(", about {} left", duration(left)));
-        format!(
-            "{:>3} %  {} of {} files, {} of {}, {}{left}, {}",
-            self.percent(),
-            grouped(self.files),
-            grouped(self.files_total),
-            bytes(self.reached()),
-            bytes(self.bytes_total),
-            rate(self.bytes, elapsed),
-            self.problems(),
-        )
+fn problems(tally: &Tally) -> String {
+    match tally.problems {
+        0 => "no problems".to_owned(),
+        number => count(number, "problem", "problems"),
     }
 }
 
-fn changes_a_file(done: Done) -> bool {
-    !matches!(done, Done::Left | Done::FolderMade | Done::FolderRemoved)
+/// The whole state in one line, for where there is no terminal.
+fn whole_line(tally: &Tally, elapsed: Duration) -> String {
+    let left =
+        tally.time_left(elapsed).map_or(String::new(), |left| format!(", about {} left", duration(left)));
+    format!(
+        "{:>3} %  {} of {} files, {} of {}, {}{left}, {}",
+        tally.percent(),
+        grouped(tally.files),
+        grouped(tally.files_total),
+        bytes(tally.reached()),
+        bytes(tally.bytes_total),
+        rate(tally.bytes, elapsed),
+        problems(tally),
+    )
 }
 
 /// How a run is shown.
@@ -234,7 +123,7 @@ impl View {
                 *next = now + FRAME;
             }
             Mode::Lines { next } if now >= *next => {
-                print_text(self.tally.line(now - self.started));
+                print_text(whole_line(&self.tally, now - self.started));
                 *next = now + LINE_EVERY;
             }
             _ => {}
@@ -283,7 +172,7 @@ impl Live {
         let columns = columns();
         self.facts.set_message(facts(tally, elapsed, columns.saturating_sub(INDENT)));
         self.draw_workers(tally, columns.saturating_sub(INDENT));
-        self.problems.set_message(tally.problems());
+        self.problems.set_message(problems(tally));
     }
 
     /// A line for each worker, or where there are many, as with a store far away, for the largest files and one for the rest.
@@ -312,7 +201,7 @@ fn columns() -> usize {
 }
 
 /// How far it is, in figures: as many as fit, the most wanted first.
-fn facts(tally: &Tally, elapsed: Duration, columns: usize) -> String {
+pub fn facts(tally: &Tally, elapsed: Duration, columns: usize) -> String {
     let left = match tally.time_left(elapsed) {
         Some(left) => format!("about {} left", duration(left)),
         None => "estimating the time left".to_owned(),
@@ -330,16 +219,17 @@ fn facts(tally: &Tally, elapsed: Duration, columns: usize) -> String {
 /// More lines than this nobody reads.
 const LINES: usize = 4;
 
-fn worker_lines(workers: &[Option<Worker>], columns: usize) -> Vec<String> {
+fn worker_lines(workers: &[Option<InHand>], columns: usize) -> Vec<String> {
     if workers.len() <= LINES {
         return workers
             .iter()
-            .map(|worker| worker.as_ref().map_or("idle".to_owned(), |worker| worker.line(columns)))
+            .map(|worker| worker.as_ref().map_or("idle".to_owned(), |worker| file_line(worker, columns)))
             .collect();
     }
-    let mut busy: Vec<&Worker> = workers.iter().flatten().collect();
+    let mut busy: Vec<&InHand> = workers.iter().flatten().collect();
     busy.sort_by_key(|worker| std::cmp::Reverse(worker.size));
-    let mut lines: Vec<String> = busy.iter().take(LINES - 1).map(|worker| worker.line(columns)).collect();
+    let mut lines: Vec<String> =
+        busy.iter().take(LINES - 1).map(|worker| file_line(worker, columns)).collect();
     lines.resize(LINES - 1, "idle".to_owned());
     let rest = busy.len().saturating_sub(LINES - 1);
     lines.push(if rest > 0 {
@@ -350,19 +240,17 @@ fn worker_lines(workers: &[Option<Worker>], columns: usize) -> Vec<String> {
     lines
 }
 
-impl Worker {
-    /// What is in hand, in at most so many columns. A long path loses its middle: its end is the file's name.
-    fn line(&self, columns: usize) -> String {
-        if self.size == 0 {
-            return elided(&self.path, columns);
-        }
-        let percent = (self.done * 100 / self.size).min(100);
-        // All of it has been handed over; the medium is still at it.
-        let state = if percent == 100 { "flushing".to_owned() } else { format!("{percent:>3} % of") };
-        let before = format!("{state:<8} {:>8}  ", bytes(self.size));
-        let room = columns.saturating_sub(before.width());
-        elided_end(&format!("{before}{}", elided(&self.path, room)), columns)
+/// What is in hand, in at most so many columns. A long path loses its middle: its end is the file's name.
+pub fn file_line(file: &InHand, columns: usize) -> String {
+    if file.size == 0 {
+        return elided(&file.path, columns);
     }
+    let percent = (file.done * 100 / file.size).min(100);
+    // All of it has been handed over; the medium is still at it.
+    let state = if percent == 100 { "flushing".to_owned() } else { format!("{percent:>3} % of") };
+    let before = format!("{state:<8} {:>8}  ", bytes(file.size));
+    let room = columns.saturating_sub(before.width());
+    elided_end(&format!("{before}{}", elided(&file.path, room)), columns)
 }
 
 /// What is on the screen while jobs are worked on.
@@ -448,7 +336,7 @@ mod tests {
 
     #[test]
     fn the_percentage_is_that_of_a_figure_beside_it_and_nothing_is_wider_than_the_terminal() {
-        let worker = |path: &str| Some(Worker { path: path.to_owned(), size: 24 << 20, done: 8 << 20 });
+        let worker = |path: &str| Some(InHand { path: path.to_owned(), size: 24 << 20, done: 8 << 20 });
         let name = "stills/2031/05/nest-camera-three-north-of-the-boardwalk-0001.jpg";
         let few = Tally { files_total: 12, bytes: 8 << 20, bytes_total: 24 << 20, ..Tally::default() };
         let many = Tally { files: 150, files_total: 1000, bytes: 900, bytes_total: 1000, ..Tally::default() };

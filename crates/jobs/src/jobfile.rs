@@ -22,6 +22,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 
 use crate::failure::{Cause, Failure, Outcome, nearest, suggestion};
 use crate::home::{Home, write_file};
+use crate::notify::NotifyLine;
 
 /// The name under which runs without a job are remembered.
 pub const ONCE: &str = "once";
@@ -221,6 +222,14 @@ pub struct JobKeys {
     #[cfg_attr(feature = "options", arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub wake: Option<bool>,
+    /// Who is told what came of its runs, other than the settings say: 'mail always', 'all never'. Repeatable.
+    #[cfg_attr(feature = "options", arg(long, value_name = "WAY WHEN"))]
+    #[serde(
+        deserialize_with = "crate::notify::lines",
+        serialize_with = "as_one_or_many",
+        skip_serializing_if = "Vec::is_empty"
+    )]
+    pub notify: Vec<NotifyLine>,
 }
 
 impl JobKeys {
@@ -267,6 +276,7 @@ impl JobKeys {
         "on_battery",
         "paused",
         "wake",
+        "notify",
     ];
 
     /// The same keys with those of `other` that are given put in their place.
@@ -316,6 +326,7 @@ impl JobKeys {
             on_battery: other.on_battery.or(self.on_battery),
             paused: other.paused.or(self.paused),
             wake: other.wake.or(self.wake),
+            notify: list(self.notify, other.notify),
         }
     }
 
@@ -761,6 +772,7 @@ mod tests {
             on_battery: Some(OnBattery::Wait),
             paused: Some(false),
             wake: Some(true),
+            notify: vec!["mail always".parse().unwrap(), "all never".parse().unwrap()],
         };
         let text = full.to_toml().unwrap();
         let table: toml::Table = text.parse().unwrap();

@@ -189,6 +189,11 @@ pub fn place(line: &mut Vec<u8>, place: &RunPlace) {
     );
 }
 
+/// What a run sets out to do at one destination: in logs only, for whoever looks how far it is.
+pub fn planned(line: &mut Vec<u8>, files: u64, bytes: u64) {
+    append(line, &json!({"event": "planned", "files": files, "bytes": bytes}));
+}
+
 /// An item that was done. `to` tells several destinations apart.
 pub fn item(line: &mut Vec<u8>, item: &Item, to: Option<&str>) {
     let keys = ItemLine {

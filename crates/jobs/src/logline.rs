@@ -29,6 +29,13 @@ pub enum LogLine {
     },
     /// A store that it is about to change.
     Place(RunPlace),
+    /// What it sets out to do at one destination.
+    Planned {
+        /// Files and links that change.
+        files: u64,
+        /// Bytes that are to be written.
+        bytes: u64,
+    },
     /// Something that it did.
     Did {
         /// What.
@@ -92,6 +99,10 @@ impl LogLine {
                 mark: keys.owned("mark"),
                 ground: keys.text("ground").and_then(Ground::from_text),
             }),
+            Some("planned") => LogLine::Planned {
+                files: keys.number("files").unwrap_or(0),
+                bytes: keys.number("bytes").unwrap_or(0),
+            },
             Some("item") => keys.item().unwrap_or(LogLine::Other),
             Some("folder") => match path_of(value) {
                 Some(path) => {
@@ -246,6 +257,7 @@ mod tests {
         let (sort, keys) = ("undo".to_owned(), String::new());
         let first = LogLine::Began { number: 4, started_ms: Some(-1), sort, keys };
         assert_eq!(read_back(|line| lines::began(line, &began)), first);
+        assert_eq!(read_back(|line| lines::planned(line, 3, 70)), LogLine::Planned { files: 3, bytes: 70 });
         assert_eq!(LogLine::of(&serde_json::json!({"event": "later"})), LogLine::Other);
     }
 }

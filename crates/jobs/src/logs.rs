@@ -68,21 +68,31 @@ fn lying(folder: &Path) -> Vec<Lying> {
 
 /// Clears away a job's logs that have been kept long enough, or take too much room; as long as the job keeps copies, their logs stay
 /// too, so that its runs can be undone. What cannot be cleared away now is by a later run.
+///
+/// The log of the last run that went well stays whatever its age: it says what stands at the destination. What goes is counted.
 pub fn clear_old(desk: &Desk, job: &str, copies_kept_for: Duration) {
-    let keys = &desk.settings.logs;
     // Without a clock that can be believed, nothing is old.
     let Ok(now) = desk.trusted_now() else { return };
     let now = SystemTime::UNIX_EPOCH + Duration::from_secs(now.seconds().max(0).unsigned_abs());
-    let kept_for = keys.keep_for.duration().max(copies_kept_for);
-    let mut room = keys.keep_max.bytes();
+    let kept_for = desk.settings.logs_for().duration().max(copies_kept_for);
+    let mut room = desk.settings.logs.keep_max.bytes();
+    let Ok(mut record) = desk.home.record() else { return };
+    let Ok(last_good) = record.last_completed(job) else { return };
+    let last_good = last_good.map(|run| desk.home.run_log(job, &run.run));
+    let mut cleared = (0, 0);
     for (at, log) in lying(&desk.home.run_logs(job)).into_iter().enumerate() {
         let age = now.duration_since(log.written).unwrap_or_default();
         let fits = log.size <= room;
         room = room.saturating_sub(log.size);
         let too_much = !fits && age > copies_kept_for;
-        if at >= ALWAYS_KEPT && (age > kept_for || too_much) {
-            let _ = fs::remove_file(&log.path);
+        let stays = at < ALWAYS_KEPT || last_good.as_ref() == Some(&log.path);
+        if !stays && (age > kept_for || too_much) && fs::remove_file(&log.path).is_ok() {
+            cleared = (cleared.0 + 1, cleared.1 + log.size);
         }
+    }
+    if cleared.0 > 0 {
+        // Nothing depends on the count.
+        let _ = record.add_cleared(cleared.0, cleared.1);
     }
 }
 
@@ -174,7 +184,7 @@ impl Told {
                     (self.row.end.code, self.row.end.message) = why;
                 }
             }
-            LogLine::Folder { .. } | LogLine::Other => {}
+            LogLine::Planned { .. } | LogLine::Folder { .. } | LogLine::Other => {}
         }
     }
 }

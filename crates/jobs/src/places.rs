@@ -20,35 +20,46 @@ use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::held::{self, Manner};
 use crate::home::{Home, write_file};
 use crate::jobfile::{Job, toml_failure};
+use crate::notify::NotifyKeys;
 use crate::reach::{self, Reach, ReachKeys};
 
-/// The settings file: the named stores.
+/// The settings file: named stores, and what holds for all jobs.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Settings {
     /// How many runs the service lets go on side by side; 2 when nothing is said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_runs: Option<NonZeroUsize>,
-    /// Named stores.
-    pub stores: BTreeMap<String, StoreEntry>,
-    /// How long the runs' logs are kept.
+    /// How long the runs' logs are kept; a year when nothing is said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub logs_for: Option<Age>,
+    /// A file for whoever gathers figures: it is written anew after each run, as OpenMetrics text.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub metrics_file: Option<PathBuf>,
+    /// How much room logs may take.
     #[serde(skip_serializing_if = "LogKeys::is_default")]
     pub logs: LogKeys,
+    /// Who is told what came of runs.
+    #[serde(skip_serializing_if = "NotifyKeys::is_empty")]
+    pub notify: NotifyKeys,
+    /// Named stores.
+    pub stores: BTreeMap<String, StoreEntry>,
 }
 
-/// How long logs are kept, and how much room those of one job may take.
+/// How much room the logs of one job may take, and, as it was once written, how long they are kept.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct LogKeys {
-    /// What is older goes.
-    pub keep_for: Age,
+    /// What is older goes: [`Settings::logs_for`] goes before it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub keep_for: Option<Age>,
     /// The oldest go when they take more.
     pub keep_max: Size,
 }
 
 impl Default for LogKeys {
     fn default() -> LogKeys {
-        LogKeys { keep_for: Age::from_days(400), keep_max: Size::from_bytes(1_000_000_000) }
+        LogKeys { keep_for: None, keep_max: Size::from_bytes(1_000_000_000) }
     }
 }
 
@@ -107,11 +118,24 @@ impl StoreEntry {
 }
 
 impl Settings {
+    /// How long logs are kept.
+    pub fn logs_for(&self) -> Age {
+        self.logs_for.or(self.logs.keep_for).unwrap_or(Age::from_days(365))
+    }
+
     /// Reads the settings; none are there yet at first.
     pub fn load(home: &Home) -> Outcome<Settings> {
         let file = home.settings_file();
         match fs::read_to_string(&file) {
-            Ok(text) => toml::from_str(&text).map_err(|error| toml_failure(&error, &text, &file)),
+            Ok(text) => {
+                let settings: Settings =
+                    toml::from_str(&text).map_err(|error| toml_failure(&error, &text, &file))?;
+                settings.notify.check().map_err(|failure| Failure {
+                    message: format!("{}: {}", file.display(), failure.message),
+                    ..failure
+                })?;
+                Ok(settings)
+            }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Settings::default()),
             Err(error) => Err(Failure::usage(format!("{}: {error}", file.display()))),
         }

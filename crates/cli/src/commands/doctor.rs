@@ -14,7 +14,7 @@ use crate::clock;
 use crate::context::Context;
 use crate::failure::{Cause, Failure, Halt, Outcome};
 use crate::json as lines;
-use crate::text::{Align, BAD, CARE, Columns, bytes, count, moment, wrapped};
+use crate::text::{Align, BAD, CARE, Columns, bytes, count, grouped, moment, wrapped};
 use reedhook_jobs::jobfile::{job_names, load_job};
 use reedhook_jobs::logs;
 use reedhook_jobs::places::Settings;
@@ -191,8 +191,13 @@ fn state(context: &Context) -> Finding {
 
 fn run_logs(context: &Context) -> Finding {
     let (number, size) = logs::amount(&context.desk.home);
-    let keys = &context.desk.settings.logs;
-    let kept = format!("kept for {} and up to {} a job", keys.keep_for, bytes(keys.keep_max.bytes()));
+    let settings = &context.desk.settings;
+    let most = bytes(settings.logs.keep_max.bytes());
+    let cleared = context.desk.home.record().and_then(|record| Ok(record.cleared()?)).unwrap_or_default();
+    let mut kept = format!("kept for {} and up to {most} a job", settings.logs_for());
+    if cleared.0 > 0 {
+        kept.push_str(&format!("; {} cleared so far, {}", grouped(cleared.0), bytes(cleared.1)));
+    }
     match number {
         0 => Finding::ok("logs", format!("none yet; they are {kept}")),
         _ => Finding::ok("logs", format!("{}, {}; {kept}", count(number, "log", "logs"), bytes(size))),

@@ -24,6 +24,7 @@ use reedhook_core::run::Done;
 use reedhook_jobs::compare::{How, Pairing, trouble};
 use reedhook_jobs::jobfile::load_job;
 use reedhook_jobs::places::{Ends, Located};
+use reedhook_jobs::tally::Tally;
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_stores::remote::connect::ConnectError;
 
@@ -48,13 +49,13 @@ pub(super) enum Phase {
 
 /// A run that is being watched.
 pub(super) struct Running {
-    tally: progress::Tally,
+    tally: Tally,
     since: Instant,
 }
 
 impl Running {
     fn line(&self, width: usize) -> String {
-        self.tally.in_a_line(self.since.elapsed(), width)
+        progress::in_a_line(&self.tally, self.since.elapsed(), width)
     }
 }
 
@@ -264,8 +265,8 @@ pub(super) fn take(view: &mut View, worker: &Worker, news: News) {
         }
         News::Began(files, bytes) => {
             let (since, tally) = match &view.phase {
-                Phase::Running(running) => (running.since, progress::Tally::expecting(files, bytes)),
-                _ => (Instant::now(), progress::Tally::expecting(files, bytes)),
+                Phase::Running(running) => (running.since, Tally::expecting(files, bytes)),
+                _ => (Instant::now(), Tally::expecting(files, bytes)),
             };
             view.phase = Phase::Running(Box::new(Running { tally, since }));
         }
@@ -471,10 +472,8 @@ fn answered(view: &mut View, worker: &Worker, code: KeyCode) {
     match code {
         KeyCode::Char('y' | 'Y') => {
             view.question = None;
-            view.phase = Phase::Running(Box::new(Running {
-                tally: progress::Tally::expecting(0, 0),
-                since: Instant::now(),
-            }));
+            view.phase =
+                Phase::Running(Box::new(Running { tally: Tally::expecting(0, 0), since: Instant::now() }));
             worker.ask(Task::Run(view.chosen()));
         }
         KeyCode::Char('n' | 'N' | 'q') | KeyCode::Esc => view.question = None,

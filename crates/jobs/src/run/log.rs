@@ -80,6 +80,13 @@ impl RunLog {
         self.write();
     }
 
+    /// What is about to be done at one destination.
+    pub(super) fn plan(&mut self, files: u64, bytes: u64) {
+        self.line.clear();
+        lines::planned(&mut self.line, files, bytes);
+        self.write();
+    }
+
     /// What the engine did; its line, where readers get it too.
     pub(super) fn add(&mut self, event: &Event, to: Option<&str>) -> Option<&[u8]> {
         self.line.clear();

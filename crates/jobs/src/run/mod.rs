@@ -22,7 +22,7 @@ use reedhook_core::plan::Counts;
 use reedhook_core::problem::{Code, Problem};
 use reedhook_core::run::{Ended, Event as Deed, Item, RunInput, RunReport, execute, tidy};
 use reedhook_core::store::{Store, StoreError};
-use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, RunEnd, RunPlace};
+use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, Room, RunEnd, RunPlace};
 use serde_json::json;
 
 use self::claim::lock_destination;
@@ -37,6 +37,7 @@ use crate::logs;
 use crate::look::{Leg, Round};
 use crate::places::Located;
 use crate::recognise;
+use crate::tally::Tally;
 use crate::two_way::{self, Both};
 use crate::verify;
 
@@ -68,7 +69,7 @@ pub struct RunResult {
 
 /// What the legs of a run have come to so far.
 #[derive(Default)]
-struct Tally {
+struct Sum {
     counts: Counts,
     /// Folders made and removed.
     folders: (u64, u64),
@@ -79,7 +80,7 @@ struct Tally {
     failure: Option<Failure>,
 }
 
-impl Tally {
+impl Sum {
     fn add(&mut self, report: &RunReport) {
         self.counts.add(&report.counts);
         self.folders.0 += report.folders_made;
@@ -187,18 +188,19 @@ impl<'a> Run<'a> {
         }
         let (round, begun) = cleared.begin(self.desk);
         self.two_way = round.both.is_some();
-        let mut tally = Tally::default();
-        if let Err(failure) = begun.and_then(|()| self.carry_out_legs(&round, &mut tally)) {
+        let mut sum = Sum::default();
+        if let Err(failure) = begun.and_then(|()| self.carry_out_legs(&round, &mut sum)) {
             // Refused means before any change; after a destination has been changed it is a stop on the way.
-            tally.failure = Some(if tally.begun { failure.on_the_way() } else { failure.before_the_run() });
+            sum.failure = Some(if sum.begun { failure.on_the_way() } else { failure.before_the_run() });
         }
-        let outcome = tally.outcome();
-        let Tally { counts, failure, folders, unfinished, .. } = tally;
+        self.note_rooms(&round);
+        let outcome = sum.outcome();
+        let Sum { counts, failure, folders, unfinished, .. } = sum;
         let result = RunResult { unfinished, ..self.end(outcome, failure, counts, folders) };
         (round, result)
     }
 
-    fn carry_out_legs(&mut self, round: &Round, tally: &mut Tally) -> Outcome<()> {
+    fn carry_out_legs(&mut self, round: &Round, sum: &mut Sum) -> Outcome<()> {
         let claimed = round.both.as_ref().map(|both| self.claim_both(round, both)).transpose()?;
         if round.both.is_some() && self.job != ONCE {
             // Before the first of it: what is missing because of us must never be taken for a person's removal.
@@ -212,11 +214,11 @@ impl<'a> Run<'a> {
         }
         for leg in &round.legs {
             let report = self.carry_out_leg(round, leg)?;
-            tally.add(&report);
+            sum.add(&report);
             match report.ended {
                 Ended::Done => {}
                 Ended::Interrupted => {
-                    tally.interrupted = true;
+                    sum.interrupted = true;
                     break;
                 }
                 Ended::Lost(side, error) => return Err(lost(side, leg, &error)),
@@ -228,13 +230,12 @@ impl<'a> Run<'a> {
             let remembered = two_way::remember(self.desk, &round.job, both, marks, done);
             self.prune_both(round, both);
             remembered.map_err(Failure::on_the_way)?;
-            if round.job.rules.verify == Verify::All && !tally.interrupted {
-                tally.interrupted =
-                    self.verify_both(round, &mut tally.counts).map_err(Failure::on_the_way)?;
+            if round.job.rules.verify == Verify::All && !sum.interrupted {
+                sum.interrupted = self.verify_both(round, &mut sum.counts).map_err(Failure::on_the_way)?;
             }
         }
         drop(claimed);
-        match tally.interrupted {
+        match sum.interrupted {
             true => Ok(()),
             false => self.remember_what_went_well(round).map_err(Failure::on_the_way),
         }
@@ -260,6 +261,32 @@ impl<'a> Run<'a> {
             round.seen.remember(self.desk, &self.job)?;
         }
         Ok(())
+    }
+
+    /// Notes how much room there is where the run has written; of servers only where it has, for they have to be asked. A look back
+    /// can do without.
+    fn note_rooms(&self, round: &Round) {
+        if self.job == ONCE {
+            return;
+        }
+        let Ok(mut record) = self.desk.home.record() else { return };
+        for leg in &round.legs {
+            let quick = leg.to.folder().is_some();
+            if self.desk.is_stopped() || !(quick || leg.plan.counts().bytes > 0) {
+                continue;
+            }
+            let Ok(Some(space)) = leg.writes.space() else { continue };
+            let ground = recognise::ground(&leg.to).map(|ground| ground.to_text()).unwrap_or_default();
+            let _ = record.add_room(&Room {
+                job: self.job.clone(),
+                place: leg.to.written.clone(),
+                location: leg.to.location(),
+                ground,
+                at_ms: self.desk.now_ms(),
+                free: space.free,
+                total: space.total,
+            });
+        }
     }
 
     /// Notes which store a leg is about to change, so that an undo finds this one and no other.
@@ -301,6 +328,8 @@ impl<'a> Run<'a> {
         let lock = if leg.ours { Some(self.claim(right.as_ref(), leg, round)?) } else { None };
         self.note_place(leg, right.as_ref())?;
         self.log.open()?;
+        let planned = Tally::of(&leg.plan);
+        self.log.plan(planned.files_total, planned.bytes_total);
         let (sender, receiver) = crossbeam_channel::bounded(64);
         let run = Name::new(self.name.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
         let (desk, owner) = (self.desk, self.owner.clone());
