@@ -8,6 +8,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum, ValueHint};
 
 use reedhook_core::job::ConflictPolicy;
+use reedhook_core::units::Moment;
 #[cfg(feature = "standins")]
 use reedhook_core::units::Size;
 
@@ -285,21 +286,64 @@ pub enum Command {
     Status,
     /// What ran, when, and what came of it.
     #[command(after_help = "Examples:\n  reedhook history\n  reedhook history heron-counts\n  \
-        reedhook history heron-counts last\n  reedhook history heron-counts 12 --items")]
+        reedhook history heron-counts last\n  reedhook history heron-counts 12 --items\n  \
+        reedhook history --chart --since '90 days'\n\n\
+        Runs in a row that had nothing to do are one line; --all shows each.")]
     History {
         /// Only this job.
         job: Option<String>,
         /// One run: its number, its name, or last.
         run: Option<String>,
-        /// How many runs to list.
+        /// How many lines to list.
         #[arg(long, short = 'n', default_value_t = 20, value_name = "COUNT")]
         limit: u32,
+        /// Draw bytes and items of each day, instead of listing runs.
+        #[arg(long, conflicts_with_all = ["run", "limit"])]
+        chart: bool,
+        /// Only since then: '30 days' ago, or a date.
+        #[arg(long, value_name = "WHEN", conflicts_with = "run")]
+        since: Option<Moment>,
+        /// A line for each run, also for those in a row that had nothing to do.
+        #[arg(long, conflicts_with_all = ["run", "chart"])]
+        all: bool,
         /// With a run: list every item, also when there are many.
         #[arg(long, requires = "run")]
         items: bool,
         /// With a run: list every problem with its code.
         #[arg(long, requires = "run", conflicts_with = "items")]
         problems: bool,
+    },
+    /// The morning after: did it run, did it work, what is to be done.
+    ///
+    /// What ran and what should have, problems by cause with the line that would leave them out, conflicts held, and when drives will
+    /// be full. Only Reedhook's own files are read: drives may be away.
+    #[command(
+        after_help = "Examples:\n  reedhook report\n  reedhook report heron-counts --since 2031-05-01\n  \
+        reedhook report --since '30 days' --html may.html --csv may.csv\n\n\
+        The page fetches nothing and prints on A4. The table has a row for each run."
+    )]
+    Report {
+        /// Only these jobs.
+        jobs: Vec<String>,
+        /// Look back so far: 7d, '30 days', or a date.
+        #[arg(long, value_name = "WHEN", default_value = "7d")]
+        since: Moment,
+        /// Also write it as a page with charts.
+        #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+        html: Option<PathBuf>,
+        /// Also write a table of the runs.
+        #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+        csv: Option<PathBuf>,
+    },
+    /// The figures of this moment, for whoever gathers them: OpenMetrics text.
+    #[command(
+        after_help = "Examples:\n  reedhook metrics\n  reedhook metrics --to /var/lib/metrics/reedhook.prom\n\n\
+        metrics_file = \"FILE\" in reedhook.toml has it written after each run. It is written whole, or the old one stays."
+    )]
+    Metrics {
+        /// The file to write.
+        #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+        to: Option<PathBuf>,
     },
     /// Look at, bring back and prune what runs replaced or removed.
     #[command(subcommand)]

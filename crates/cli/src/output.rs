@@ -12,9 +12,11 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde_json::Value;
 
+use reedhook_jobs::fresh::Fresh;
 use reedhook_jobs::lines::JSON_VERSION;
 
-use crate::failure::{Cause, Failure};
+use crate::context::Context;
+use crate::failure::{Cause, Failure, Outcome};
 
 static FAILED: Mutex<Option<io::Error>> = Mutex::new(None);
 
@@ -47,6 +49,13 @@ pub fn json_line(line: &[u8]) {
         line => out.write_all(line),
     };
     note(written);
+}
+
+/// Puts a file in its place that a person has asked for, and says where it is.
+pub fn written(context: &Context, file: Fresh) -> Outcome<()> {
+    let path = file.finish()?;
+    context.say(format!("\nWritten: {}", path.display()));
+    Ok(())
 }
 
 /// Takes note of what came of writing.

@@ -30,6 +30,19 @@ crate::units::keywords! {
     }
 }
 
+/// An anchored line that matches just this path. A name that is not UTF-8 cannot be written into a job file.
+pub fn line_for(path: &RelPath) -> Option<String> {
+    let text = std::str::from_utf8(path.as_bytes()).ok().filter(|text| !text.is_empty())?;
+    let mut line = String::from("/");
+    for c in text.chars() {
+        if matches!(c, '*' | '?' | '[' | ']' | '{' | '}' | '\\' | '!') {
+            line.push('\\');
+        }
+        line.push(c);
+    }
+    Some(line)
+}
+
 /// A job's filter as it is written down.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FilterSpec {

@@ -39,6 +39,7 @@ pub mod compare;
 pub mod desk;
 pub mod due;
 pub mod failure;
+pub mod fresh;
 pub mod held;
 pub mod home;
 pub mod jobfile;

@@ -157,7 +157,8 @@ pub enum Outcome {
 }
 
 impl Outcome {
-    const ALL: [Outcome; 7] = [
+    /// All of them.
+    pub const ALL: [Outcome; 7] = [
         Outcome::Done,
         Outcome::Problems,
         Outcome::Held,
@@ -356,6 +357,12 @@ pub trait Runs {
     /// When SQLite fails.
     fn runs(&self, job: Option<&str>, limit: u32) -> Result<Vec<RunRow>>;
 
+    /// The same, of those before the run with this key.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn runs_before(&self, job: Option<&str>, before: Option<i64>, limit: u32) -> Result<Vec<RunRow>>;
+
     /// The runs that began in a time, from `since_ms` up to before `until_ms` (ms since 1970), in the order in which they began.
     ///
     /// # Errors
@@ -473,10 +480,16 @@ impl Runs for StateFile {
     }
 
     fn runs(&self, job: Option<&str>, limit: u32) -> Result<Vec<RunRow>> {
-        let whose = if job.is_some() { "WHERE job = :job" } else { "WHERE :job IS NULL" };
-        let mut statement =
-            self.db.prepare(&format!("SELECT * FROM runs {whose} ORDER BY id DESC LIMIT :limit"))?;
-        let rows = statement.query_map(named_params! { ":job": job, ":limit": limit }, row_of)?;
+        self.runs_before(job, None, limit)
+    }
+
+    fn runs_before(&self, job: Option<&str>, before: Option<i64>, limit: u32) -> Result<Vec<RunRow>> {
+        let whose = if job.is_some() { "job = :job" } else { ":job IS NULL" };
+        let sql = format!("SELECT * FROM runs WHERE {whose} AND id < :before ORDER BY id DESC LIMIT :limit");
+        let mut statement = self.db.prepare(&sql)?;
+        let before = before.unwrap_or(i64::MAX);
+        let wanted = named_params! { ":job": job, ":before": before, ":limit": limit };
+        let rows = statement.query_map(wanted, row_of)?;
         Ok(rows.collect::<rusqlite::Result<_>>()?)
     }
 
@@ -488,11 +501,10 @@ impl Runs for StateFile {
     }
 
     fn problems_between(&self, since_ms: i64, until_ms: i64) -> Result<Vec<(i64, ProblemGroup)>> {
-        let sql = "SELECT code, count, path, message, run_id FROM problem_groups JOIN runs ON id = run_id
-                   WHERE started >= ?1 AND started < ?2 ORDER BY run_id, count DESC, code";
+        let sql = "SELECT g.code, g.count, g.path, g.message, g.run_id FROM problem_groups g JOIN runs r ON r.id = g.run_id
+                   WHERE r.started >= ?1 AND r.started < ?2 ORDER BY g.run_id, g.count DESC, g.code";
         let mut statement = self.db.prepare(sql)?;
-        let rows =
-            statement.query_map([since_ms, until_ms], |row| Ok((row.get("run_id")?, group_of(row)?)))?;
+        let rows = statement.query_map([since_ms, until_ms], |row| Ok((row.get(4)?, group_of(row)?)))?;
         Ok(rows.collect::<rusqlite::Result<_>>()?)
     }
 

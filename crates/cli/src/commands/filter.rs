@@ -1,6 +1,6 @@
 //! `job filter`: what takes part and what does not, which line decides, and what another line would change.
 
-use reedhook_core::filter::{Filter, Rule};
+use reedhook_core::filter::{Filter, Rule, line_for};
 use reedhook_core::survey::{Amount, Survey, survey};
 use serde_json::json;
 
@@ -94,19 +94,6 @@ fn chosen(context: &Context, lines: &[String]) -> Outcome<Vec<String>> {
         }
     }
     Ok(agreed)
-}
-
-/// An anchored line that matches just this path. A name that is not UTF-8 cannot be written into a job file.
-pub fn line_for(path: &reedhook_core::path::RelPath) -> Option<String> {
-    let text = std::str::from_utf8(path.as_bytes()).ok().filter(|text| !text.is_empty())?;
-    let mut line = String::from("/");
-    for c in text.chars() {
-        if matches!(c, '*' | '?' | '[' | ']' | '{' | '}' | '\\' | '!') {
-            line.push('\\');
-        }
-        line.push(c);
-    }
-    Some(line)
 }
 
 /// Leaves out what matches a line, from now on.

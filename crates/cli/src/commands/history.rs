@@ -1,7 +1,10 @@
 //! `history`: what ran, when, and what came of it.
 
 use reedhook_core::run::Done;
-use reedhook_record::RunRow;
+use reedhook_core::units::{Age, Moment};
+use reedhook_record::{Outcome as RunOutcome, RunRow};
+use reedhook_report::days::by_day;
+use reedhook_report::plain;
 use serde_json::{Value, json};
 
 use super::status::result_words;
@@ -9,7 +12,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::json as lines;
 use crate::render;
-use crate::text::{Align, BOLD, Columns, bytes, moment, styled};
+use crate::text::{Align, BOLD, Columns, bytes, count, moment, styled};
 use reedhook_jobs::jobfile::{ONCE, load_job};
 use reedhook_jobs::logline::LogLine;
 use reedhook_jobs::logs;
@@ -26,18 +29,14 @@ pub struct Detail {
     pub problems: bool,
 }
 
-/// Shows past runs, or one of them.
-pub fn history(
-    context: &Context,
-    job: Option<String>,
-    run: Option<String>,
-    limit: u32,
-    detail: Detail,
-) -> Outcome {
-    match (job, run) {
-        (Some(job), Some(run)) => one(context, &job, &run, detail),
-        (job, _) => list(context, job.as_deref(), limit),
-    }
+/// Which runs to list.
+pub struct Wanted {
+    /// Not those before then.
+    pub since: Option<Moment>,
+    /// So many lines.
+    pub limit: u32,
+    /// A line for each run.
+    pub all: bool,
 }
 
 /// A job is known when it exists or has ever run.
@@ -46,31 +45,148 @@ fn check_known(context: &Context, job: &str) -> Outcome<()> {
     if has_run || job == ONCE { Ok(()) } else { load_job(&context.desk.home, job).map(|_| ()) }
 }
 
-fn list(context: &Context, job: Option<&str>, limit: u32) -> Outcome {
+/// Lists past runs, newest first. Those in a row that had nothing to do are one line, unless each is wanted.
+pub fn list(context: &Context, job: Option<&str>, wanted: &Wanted) -> Outcome {
+    /// So many runs are read at a time.
+    const PAGE: u32 = 500;
     if let Some(job) = job {
         check_known(context, job)?;
     }
-    let runs = context.desk.home.record()?.runs(job, limit)?;
+    let record = context.desk.home.record()?;
+    let since =
+        wanted.since.as_ref().map(|since| since.resolve(context.desk.now()).seconds().saturating_mul(1000));
+    let folds = !wanted.all && !context.global.json;
+    let mut lines: Vec<Line> = Vec::new();
+    let mut before = None;
+    let mut whole = true;
+    'pages: loop {
+        let page = record.runs_before(job, before, PAGE)?;
+        for run in &page {
+            if since.is_some_and(|since| run.started_ms < since) {
+                break 'pages;
+            }
+            let full = lines.len() >= wanted.limit as usize;
+            match lines.last_mut().filter(|line| folds && line.takes(run)) {
+                Some(line) => line.take(run.clone()),
+                None if full => {
+                    whole = false;
+                    break 'pages;
+                }
+                None => lines.push(Line { first: run.clone(), rest: Vec::new() }),
+            }
+        }
+        match page.last() {
+            Some(last) if page.len() == PAGE as usize => before = Some(last.id),
+            _ => break,
+        }
+    }
     if context.global.json {
-        runs.iter().for_each(|run| lines::print(&run_line(run)));
+        lines.iter().for_each(|line| lines::print(&run_line(&line.first)));
         return Ok(0);
     }
-    if runs.is_empty() {
-        context.say(match job {
-            Some(job) => format!("{job} has never run."),
-            None => "Nothing has ever run.".to_owned(),
+    if lines.is_empty() {
+        context.say(match (job, since) {
+            (_, Some(_)) => "Nothing ran since then.".to_owned(),
+            (Some(job), None) => format!("{job} has never run."),
+            (None, None) => "Nothing has ever run.".to_owned(),
         });
         return Ok(0);
     }
     let mut table = Columns::new(&[Align::Right, Align::Left, Align::Left, Align::Left]);
     table.heading(&["#", "began", "job", "result"]);
-    for run in &runs {
-        table.row(vec![run.number.to_string(), moment(run.started_ms), run.job.clone(), result_words(run)]);
-    }
+    lines.iter().for_each(|line| table.row(line.cells()));
     context.say(table.render(0).trim_end());
-    if let (Some(job), Some(newest)) = (job, runs.first()) {
-        context.say(format!("\nMore about one: reedhook history {job} {}", newest.number));
+    if !whole {
+        context.say(format!(
+            "\nOlder ones: reedhook history{} -n {}",
+            spaced(job),
+            wanted.limit.saturating_mul(5)
+        ));
     }
+    if let (Some(job), Some(newest)) = (job, lines.first()) {
+        context.say(format!("\nMore about one: reedhook history {job} {}", newest.first.number));
+    }
+    Ok(0)
+}
+
+fn spaced(job: Option<&str>) -> String {
+    job.map(|job| format!(" {job}")).unwrap_or_default()
+}
+
+/// A line of the list: one run, or several in a row that had nothing to do.
+struct Line {
+    first: RunRow,
+    rest: Vec<Followed>,
+}
+
+/// A run that is part of a line.
+struct Followed {
+    job: String,
+    number: i64,
+    started_ms: i64,
+}
+
+impl Line {
+    fn takes(&self, run: &RunRow) -> bool {
+        had_nothing_to_do(run) && had_nothing_to_do(&self.first)
+    }
+
+    fn take(&mut self, run: RunRow) {
+        self.rest.push(Followed { job: run.job, number: run.number, started_ms: run.started_ms });
+    }
+
+    fn cells(&self) -> Vec<String> {
+        let (first, job) = (&self.first, self.first.job.clone());
+        let Some(last) = self.rest.last() else {
+            return vec![first.number.to_string(), moment(first.started_ms), job, result_words(first)];
+        };
+        let mut jobs: Vec<&str> =
+            self.rest.iter().map(|run| run.job.as_str()).chain([job.as_str()]).collect();
+        jobs.sort_unstable();
+        jobs.dedup();
+        let (numbers, job) = match jobs.as_slice() {
+            [job] => (format!("{}–{}", last.number, first.number), (*job).to_owned()),
+            jobs => (String::new(), count(jobs.len() as u64, "job", "jobs")),
+        };
+        let runs = count(self.rest.len() as u64 + 1, "run", "runs");
+        let words = format!("nothing to do, {runs} since {}", moment(last.started_ms));
+        vec![numbers, moment(first.started_ms), job, words]
+    }
+}
+
+fn had_nothing_to_do(run: &RunRow) -> bool {
+    let (end, counts) = (&run.end, &run.end.counts);
+    end.outcome == RunOutcome::Done
+        && end.code.is_empty()
+        && counts.changed() + counts.bytes + counts.conflicts == 0
+}
+
+/// Draws what was done on each day.
+pub fn chart(context: &Context, job: Option<&str>, since: Option<&Moment>) -> Outcome {
+    /// So many lines fit on most screens.
+    const LINES: usize = 31;
+    if let Some(job) = job {
+        check_known(context, job)?;
+    }
+    let month = Moment::Ago(Age::from_days(30));
+    let period = super::report::period(context, since.unwrap_or(&month));
+    let mut runs = context
+        .desk
+        .home
+        .record()?
+        .runs_between(period.since.as_millisecond(), period.until.as_millisecond())?;
+    runs.retain(|run| job.is_none_or(|job| job == run.job));
+    let days = by_day(&runs, period, &context.desk.world.zone);
+    if context.global.json {
+        days.iter().for_each(|day| lines::print(&super::report::day_line(day)));
+        return Ok(0);
+    }
+    if runs.is_empty() {
+        context.say("Nothing ran in this time.");
+        return Ok(0);
+    }
+    let columns = console::Term::stdout().size_checked().map_or(100, |(_, columns)| usize::from(columns));
+    context.say(plain::chart(&days, LINES, columns).trim_end());
     Ok(0)
 }
 
@@ -124,7 +240,8 @@ fn problems(context: &Context, run: &RunRow) -> Outcome {
     Ok(0)
 }
 
-fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
+/// Shows one run.
+pub fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
     check_known(context, job)?;
     let record = context.desk.home.record()?;
     let run = find(context, job, which)?;

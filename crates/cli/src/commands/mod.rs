@@ -11,6 +11,7 @@ mod install;
 mod job;
 mod preview;
 mod recover;
+mod report;
 mod run;
 #[cfg(feature = "standins")]
 mod standin;
@@ -32,7 +33,7 @@ pub use filter::exclude;
 
 /// The line of a filter that leaves out one path alone; of a folder, with all that is in it.
 pub fn filter_line(path: &RelPath, folder: bool) -> Option<String> {
-    Some(format!("{}{}", filter::line_for(path)?, if folder { "/" } else { "" }))
+    Some(format!("{}{}", reedhook_core::filter::line_for(path)?, if folder { "/" } else { "" }))
 }
 
 /// Carries out a command; returns the exit code.
@@ -72,9 +73,22 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Settle { job, paths, keep, all } => conflicts::settle(context, &job, &paths, all, keep),
         Command::Why { job, path } => why::why(context, &job, &path),
         Command::Status => status::status(context),
-        Command::History { job, run, limit, items, problems } => {
-            history::history(context, job, run, limit, history::Detail { items, problems })
+        Command::History { job, chart: true, since, .. } => {
+            history::chart(context, job.as_deref(), since.as_ref())
         }
+        Command::History { job, run: Some(run), items, problems, .. } => history::one(
+            context,
+            job.as_deref().unwrap_or_default(),
+            &run,
+            history::Detail { items, problems },
+        ),
+        Command::History { job, since, limit, all, .. } => {
+            history::list(context, job.as_deref(), &history::Wanted { since, limit, all })
+        }
+        Command::Report { jobs, since, html, csv } => {
+            report::report(context, &jobs, &since, html.as_deref(), csv.as_deref())
+        }
+        Command::Metrics { to } => report::metrics(context, to.as_deref()),
         Command::Doctor { mend } => doctor::doctor(context, mend),
         #[cfg(feature = "standins")]
         Command::Standin(wanted) => standin::standin(context, wanted),

@@ -1,15 +1,16 @@
 //! `status`: all jobs at a glance.
 
-use reedhook_record::{Outcome as RunOutcome, RunEnd, RunRow};
+use reedhook_record::{Outcome as RunOutcome, RunRow};
 use serde_json::{Value, json};
 
 use crate::context::Context;
 use crate::failure::Outcome;
 use crate::json as lines;
-use crate::text::{Align, BAD, CARE, Columns, ago, bytes, count, duration, moment};
+use crate::text::{Align, BAD, CARE, Columns, ago, moment, overdue_words, result_of};
 use reedhook_core::when::Rule;
-use reedhook_jobs::due::{self, Due, Overdue};
+use reedhook_jobs::due::{self, Due};
 use reedhook_jobs::jobfile::{Job, job_names, load_job};
+use reedhook_jobs::run::is_running;
 
 use super::when::{instant, next_of, shown};
 
@@ -40,7 +41,7 @@ pub fn status(context: &Context) -> Outcome {
         let last = record.runs(Some(name), 1)?.into_iter().next();
         let completed = record.last_completed(name)?;
         let idle_days = completed.as_ref().map(|run| (now - run.started_ms) / 86_400_000);
-        let running = is_running(context, name);
+        let running = is_running(&context.desk.home, name);
         if context.global.json {
             let mut line = lines::object(status_line(name, &kind, last.as_ref(), running));
             line.insert("overdue".into(), json!(overdue.is_some()));
@@ -54,7 +55,7 @@ pub fn status(context: &Context) -> Outcome {
         let next =
             job.as_ref().map(|job| next_words(context, job, next, overdue.is_some())).unwrap_or_default();
         if let Some(overdue) = overdue {
-            stale.push(format!("{}.", overdue_words(name, overdue)));
+            stale.push(format!("{}.", overdue_words(name, overdue, now)));
         } else if idle_days.is_some_and(|days| days >= STALE_DAYS) {
             stale.push(format!("{name} has not run for {} days.", idle_days.unwrap_or_default()));
         }
@@ -86,16 +87,6 @@ pub fn status(context: &Context) -> Outcome {
     Ok(0)
 }
 
-/// That a job has not run well for longer than it may.
-pub fn overdue_words(job: &str, overdue: Overdue) -> String {
-    let now = crate::clock::now_ms();
-    let since = ago(now - i64::try_from(overdue.seconds).unwrap_or(0).saturating_mul(1000), now);
-    match overdue.never {
-        true => format!("{job} is overdue: it was set up {since} and has never run well"),
-        false => format!("{job} is overdue: the last run that went well began {since}"),
-    }
-}
-
 /// When a job runs next by itself, in a few words: overdue, paused, a moment, or what it waits for.
 pub fn next_words(context: &Context, job: &Job, next: Option<Due>, overdue: bool) -> String {
     let at = |due: Due| shown(context, due.at);
@@ -115,57 +106,9 @@ pub fn next_words(context: &Context, job: &Job, next: Option<Due>, overdue: bool
     }
 }
 
-/// Whether a run of the job holds its lock at this moment.
-fn is_running(context: &Context, name: &str) -> bool {
-    let file = std::fs::File::open(context.desk.home.lock_file(name));
-    file.is_ok_and(|file| matches!(file.try_lock_shared(), Err(std::fs::TryLockError::WouldBlock)))
-}
-
 /// A run's result in a few words.
 pub fn result_words(run: &RunRow) -> String {
     result_of(&run.end)
-}
-
-/// The same of how a run ended.
-pub fn result_of(end: &RunEnd) -> String {
-    let counts = &end.counts;
-    let mut parts = Vec::new();
-    // A run that is not the job's usual one says so before its numbers.
-    let mut sort = String::new();
-    match end.outcome {
-        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held if end.code.is_empty() => {}
-        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held => sort = format!("{}: ", end.code),
-        RunOutcome::Refused => return format!("refused: {}", end.code),
-        RunOutcome::Stopped => parts.push(format!("stopped: {}", end.code)),
-        RunOutcome::Interrupted => parts.push("interrupted".to_owned()),
-        RunOutcome::Unfinished => return "did not end".to_owned(),
-    }
-    let words = [
-        (counts.added, "added"),
-        (counts.updated, "updated"),
-        (counts.moved, "moved"),
-        (counts.removed, "removed"),
-        (counts.meta, "adjusted"),
-    ];
-    parts.extend(
-        words
-            .into_iter()
-            .filter(|(number, _)| *number > 0)
-            .map(|(number, word)| format!("{} {word}", crate::text::grouped(number))),
-    );
-    if counts.bytes > 0 {
-        parts.push(bytes(counts.bytes));
-    }
-    if parts.is_empty() {
-        parts.push(if counts.problems > 0 { "nothing done" } else { "nothing to do" }.to_owned());
-    }
-    if counts.problems > 0 {
-        parts.push(count(counts.problems, "problem", "problems"));
-    }
-    if counts.conflicts > 0 {
-        parts.push(format!("{} held", count(counts.conflicts, "conflict", "conflicts")));
-    }
-    format!("{sort}{} in {}", parts.join(", "), duration(end.elapsed))
 }
 
 fn status_line(name: &str, kind: &str, last: Option<&RunRow>, running: bool) -> Value {

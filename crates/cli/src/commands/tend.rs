@@ -13,14 +13,15 @@ use serde_json::{Value, json};
 
 use super::install;
 use super::job::change_file;
-use super::status::{overdue_words, result_of};
 use super::when::{instant_of, is_tended, tell_service};
 use crate::args::{TendCommand, YesOrNo};
 use crate::clock;
 use crate::context::{Context, print_text, warn};
 use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;
-use crate::text::{Align, BAD, BOLD, CARE, Columns, DIM, GOOD, count, moment, styled};
+use crate::text::{
+    Align, BAD, BOLD, CARE, Columns, DIM, GOOD, count, moment, overdue_words, result_of, styled,
+};
 
 /// Carries out `tend` and what is below it.
 pub fn tend(context: &Context, command: Option<TendCommand>) -> Outcome {
@@ -175,7 +176,7 @@ impl Told {
                 print_text(format!("{}  {}  {}", now(), self.name(job), styled(BAD, failure.text())));
             }
             Happening::Waiting { job, waiting, .. } => self.line(job, &waiting_words(job, waiting)),
-            Happening::Overdue { job, overdue } => warn(overdue_words(job, *overdue)),
+            Happening::Overdue { job, overdue } => warn(overdue_words(job, *overdue, clock::now_ms())),
             Happening::Note(text) => warn(text),
             Happening::Ending => {
                 self.say("Ending. What goes on ends whole, and goes on with the next start.".to_owned())

@@ -36,6 +36,12 @@ impl JobLock {
     }
 }
 
+/// Whether a run of a job goes on at this moment, in whichever program.
+pub fn is_running(home: &Home, job: &str) -> bool {
+    let file = File::open(home.lock_file(job));
+    file.is_ok_and(|file| matches!(file.try_lock_shared(), Err(fs::TryLockError::WouldBlock)))
+}
+
 /// Reserves a destination for one run.
 pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome<Box<dyn Send + Sync>> {
     right.lock().map_err(|error| {

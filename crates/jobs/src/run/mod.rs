@@ -41,7 +41,7 @@ use crate::tally::Tally;
 use crate::two_way::{self, Both};
 use crate::verify;
 
-pub use self::claim::JobLock;
+pub use self::claim::{JobLock, is_running};
 
 /// What a whole run came to.
 pub struct RunResult {

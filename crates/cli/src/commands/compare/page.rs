@@ -8,13 +8,14 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use reedhook_core::entry::EntryKind;
 use reedhook_core::walk::comparing::{Differing, Face};
+use reedhook_jobs::fresh::{Fresh, failed};
 use reedhook_jobs::jobfile::ONCE;
 use serde_json::{Value, json};
 
-use super::sheet::{Fresh, failed};
 use super::{Finding, compared_line, kind_word};
 use crate::context::Context;
 use crate::failure::Outcome;
+use crate::output;
 use crate::text::moment;
 
 const BEFORE: &str = include_str!("page-before.html");
@@ -38,7 +39,7 @@ impl Page {
         let written =
             [BEFORE, &data, AFTER].iter().try_for_each(|piece| self.file.write_all(piece.as_bytes()));
         written.map_err(|error| failed(&self.path, error))?;
-        self.file.finish(context)
+        output::written(context, self.file)
     }
 }
 

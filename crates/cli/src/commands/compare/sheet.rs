@@ -1,85 +1,16 @@
 //! A comparison as a table for spreadsheets (RFC 4180), one row for each entry that differs, or for each folder.
 
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use reedhook_core::path::RelPath;
 use reedhook_core::walk::comparing::{Differing, Face, FolderTally, Tally};
+use reedhook_jobs::fresh::{Fresh, failed};
 use reedhook_jobs::lines::StampText;
 
 use super::{Finding, kind_word};
 use crate::context::Context;
-use crate::failure::{Failure, Outcome};
-
-/// A file that appears under its name when it is whole. What is no plain file (a pipe, a terminal) is written to as it is.
-pub(super) struct Fresh {
-    /// As it was typed.
-    path: PathBuf,
-    /// What it is called until it is whole, and then; nothing for what is no plain file.
-    names: Option<[PathBuf; 2]>,
-    file: Option<BufWriter<File>>,
-}
-
-impl Fresh {
-    pub(super) fn open(path: &Path) -> Outcome<Fresh> {
-        let names = match path.metadata() {
-            Ok(found) if found.is_dir() => return Err(failed(path, "it is a folder")),
-            Ok(found) if !found.is_file() => None,
-            _ => Some(names(path)),
-        };
-        let file = match &names {
-            Some([beside, _]) => File::create(beside),
-            None => OpenOptions::new().write(true).open(path),
-        };
-        let file = file.map_err(|error| failed(path, error))?;
-        Ok(Fresh { path: path.to_owned(), names, file: Some(BufWriter::new(file)) })
-    }
-
-    pub(super) fn finish(mut self, context: &Context) -> Outcome<()> {
-        if let Some(mut file) = self.file.take() {
-            let finished = file.flush().and_then(|()| match &self.names {
-                Some([beside, path]) => fs::rename(beside, path),
-                None => Ok(()),
-            });
-            finished.map_err(|error| failed(&self.path, error))?;
-        }
-        context.say(format!("\nWritten: {}", self.path.display()));
-        Ok(())
-    }
-}
-
-/// What a file is called until it is whole, and then: a link stays one.
-fn names(path: &Path) -> [PathBuf; 2] {
-    let path = path.canonicalize().unwrap_or_else(|_| path.to_owned());
-    let mut name = path.file_name().unwrap_or_default().to_owned();
-    name.push(".new");
-    [path.with_file_name(name), path]
-}
-
-impl Write for Fresh {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        self.file.as_mut().map_or(Ok(bytes.len()), |file| file.write(bytes))
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.file.as_mut().map_or(Ok(()), |file| file.flush())
-    }
-}
-
-impl Drop for Fresh {
-    fn drop(&mut self) {
-        // What is not whole is nobody's table.
-        if let (Some(_), Some([beside, _])) = (&self.file, &self.names) {
-            let _ = fs::remove_file(beside);
-        }
-    }
-}
-
-pub(super) fn failed(path: &Path, why: impl std::fmt::Display) -> Failure {
-    Failure::usage(format!("{} cannot be written: {why}", path.display()))
-        .hint("Choose another file, or check the rights and the free space there.")
-}
+use crate::failure::Outcome;
+use crate::output;
 
 /// A table that is being written.
 pub(super) struct Sheet {
@@ -136,7 +67,8 @@ impl Sheet {
 
     pub(super) fn finish(self, context: &Context) -> Outcome<()> {
         let path = self.path;
-        self.rows.into_inner().map_err(|error| failed(&path, error.error()))?.finish(context)
+        let file = self.rows.into_inner().map_err(|error| failed(&path, error.error()))?;
+        output::written(context, file)
     }
 }
 

@@ -1,0 +1,277 @@
+//! The figures of a report: what ran in a time, and what came of it.
+
+use std::collections::{BTreeMap, HashMap};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use reedhook_core::job::Kind;
+use reedhook_core::plan::Counts;
+use reedhook_jobs::desk::Desk;
+use reedhook_jobs::due::{self, Due, Overdue};
+use reedhook_jobs::failure::Outcome;
+use reedhook_jobs::jobfile::{Job, job_names, load_job};
+use reedhook_jobs::run::is_running;
+use reedhook_record::{Outcome as RunOutcome, Record, RunRow, Telling, Told};
+
+use crate::causes::{self, Trouble};
+use crate::days::{Day, by_day};
+use crate::findings::{Finding, findings};
+use crate::missed::{NotRun, not_run};
+use crate::rooms::{Destination, destinations};
+
+/// A time that is looked back on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Period {
+    /// From then on.
+    pub since: Timestamp,
+    /// Up to before then.
+    pub until: Timestamp,
+}
+
+impl Period {
+    /// How long it is.
+    pub fn length(&self) -> Duration {
+        Duration::try_from(self.until.duration_since(self.since)).unwrap_or_default()
+    }
+
+    fn in_ms(&self) -> (i64, i64) {
+        (self.since.as_millisecond(), self.until.as_millisecond())
+    }
+}
+
+/// What runs came to.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Sum {
+    /// How many began.
+    pub runs: u64,
+    /// How many of them did everything, or had nothing to do.
+    pub well: u64,
+    /// Their numbers.
+    pub counts: Counts,
+    /// How long they took.
+    pub elapsed: Duration,
+}
+
+impl Sum {
+    /// Takes a run into account.
+    pub fn add(&mut self, run: &RunRow) {
+        self.runs += 1;
+        self.well += u64::from(run.end.outcome == RunOutcome::Done);
+        self.counts.add(&run.end.counts);
+        self.elapsed += run.end.elapsed;
+    }
+
+    /// Takes the runs of another sum into account.
+    pub fn add_sum(&mut self, other: &Sum) {
+        self.runs += other.runs;
+        self.well += other.well;
+        self.counts.add(&other.counts);
+        self.elapsed += other.elapsed;
+    }
+
+    /// Files and links that were worked on.
+    pub fn items(&self) -> u64 {
+        let counts = &self.counts;
+        counts.added + counts.updated + counts.moved + counts.removed + counts.meta
+    }
+}
+
+/// What a job is now.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Standing {
+    /// It is set up.
+    Kind(Kind),
+    /// Its file cannot be understood.
+    Broken(String),
+    /// It is not set up any more, or runs without a job.
+    Gone,
+}
+
+/// One job in a report.
+#[derive(Debug, Clone)]
+pub struct JobPart {
+    /// Its name.
+    pub name: String,
+    /// What it is now.
+    pub standing: Standing,
+    /// Nothing of it begins by itself.
+    pub paused: bool,
+    /// A run of it goes on now.
+    pub running: bool,
+    /// Its runs in the time.
+    pub sum: Sum,
+    /// The newest run that was to do the job, whenever that was; not an undo, nor a restore.
+    pub last: Option<RunRow>,
+    /// When the newest run began that came to its end, whenever that was; in milliseconds since 1970.
+    pub last_good_ms: Option<i64>,
+    /// What is due next.
+    pub next: Option<Due>,
+    /// It has not run well for longer than it may.
+    pub overdue: Option<Overdue>,
+    /// Conflicts that are held, as far as runs have told.
+    pub held: u64,
+}
+
+/// Somebody who could not be told something.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Untold {
+    /// Which way it was to go.
+    pub way: String,
+    /// How often.
+    pub times: u64,
+    /// When last, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// Why, the last time.
+    pub message: String,
+}
+
+/// What there is to say about a time.
+#[derive(Debug, Clone)]
+pub struct Report {
+    /// The time.
+    pub period: Period,
+    /// The zone in which its days begin.
+    pub zone: TimeZone,
+    /// What is not well, the most pressing first.
+    pub findings: Vec<Finding>,
+    /// The jobs, by name.
+    pub jobs: Vec<JobPart>,
+    /// What was due and did not run.
+    pub not_run: Vec<NotRun>,
+    /// Problems, by job and cause.
+    pub troubles: Vec<Trouble>,
+    /// Where was written, and how much room there is.
+    pub destinations: Vec<Destination>,
+    /// What was done on each day.
+    pub days: Vec<Day>,
+    /// The runs, in the order in which they began.
+    pub runs: Vec<RunRow>,
+    /// Who could not be told something.
+    pub untold: Vec<Untold>,
+}
+
+impl Report {
+    /// Gathers what is known of some jobs (all, when none is named) in a time.
+    ///
+    /// # Errors
+    /// When the record or a log cannot be read.
+    pub fn of(desk: &Desk, names: &[String], period: Period) -> Outcome<Report> {
+        let record = desk.home.record()?;
+        let (since, until) = period.in_ms();
+        let wanted = |job: &str| names.is_empty() || names.iter().any(|name| name == job);
+        let mut runs = record.runs_between(since, until)?;
+        runs.retain(|run| wanted(&run.job));
+        let mut rooms = record.rooms_since(since)?;
+        rooms.retain(|room| wanted(&room.job) && room.at_ms < until);
+        let mut sums: BTreeMap<String, Sum> = BTreeMap::new();
+        runs.iter().for_each(|run| sums.entry(run.job.clone()).or_default().add(run));
+        let mut set_up: BTreeMap<String, Outcome<Job>> = BTreeMap::new();
+        for name in job_names(&desk.home).into_iter().filter(|name| wanted(name)) {
+            set_up.insert(name.clone(), load_job(&desk.home, &name));
+        }
+        let all: std::collections::BTreeSet<&String> = sums.keys().chain(set_up.keys()).collect();
+        let mut jobs = Vec::new();
+        for name in all {
+            let sum = sums.get(name).cloned().unwrap_or_default();
+            jobs.push(job_part(desk, record.as_ref(), name, set_up.get(name), sum, period.until)?);
+        }
+        let mut missed = Vec::new();
+        for job in set_up.values().flatten() {
+            let of_it: Vec<&RunRow> = runs.iter().filter(|run| run.job == job.name).collect();
+            missed.extend(not_run(desk, record.as_ref(), job, &of_it, period)?);
+        }
+        let by_key: HashMap<i64, &RunRow> = runs.iter().map(|run| (run.id, run)).collect();
+        let groups = record.problems_between(since, until)?;
+        let troubles = causes::troubles(desk, &by_key, groups)?;
+        let told = record.told_since(since)?;
+        let zone = desk.world.zone.clone();
+        let mut report = Report {
+            period,
+            findings: Vec::new(),
+            days: by_day(&runs, period, &zone),
+            jobs,
+            not_run: missed,
+            troubles,
+            destinations: destinations(&rooms),
+            runs,
+            untold: untold(told.into_iter().filter(|told| names.is_empty() || wanted(&told.job))),
+            zone,
+        };
+        report.findings = findings(&report);
+        Ok(report)
+    }
+
+    /// What all of it comes to.
+    pub fn total(&self) -> Sum {
+        let mut total = Sum::default();
+        self.jobs.iter().for_each(|job| total.add_sum(&job.sum));
+        total
+    }
+}
+
+fn job_part(
+    desk: &Desk,
+    record: &dyn Record,
+    name: &str,
+    job: Option<&Outcome<Job>>,
+    sum: Sum,
+    now: Timestamp,
+) -> Outcome<JobPart> {
+    /// More runs in a row that were no usual ones than this are as good as none.
+    const ENOUGH: u32 = 50;
+    let newest = record.runs(Some(name), ENOUGH)?;
+    let completed = record.last_completed(name)?;
+    let last = newest.iter().find(|run| !is_of_a_sort(run)).cloned();
+    let settled: u64 = newest
+        .iter()
+        .take_while(|run| completed.as_ref().is_none_or(|last| run.id > last.id))
+        .filter(|run| run.end.code == "settle")
+        .map(|run| run.end.counts.settled)
+        .sum();
+    let held = completed.as_ref().map_or(0, |run| run.end.counts.conflicts).saturating_sub(settled);
+    let good = job.and_then(|job| job.as_ref().ok());
+    Ok(JobPart {
+        name: name.to_owned(),
+        standing: match job {
+            Some(Ok(job)) => Standing::Kind(job.rules.kind),
+            Some(Err(failure)) => Standing::Broken(failure.text()),
+            None => Standing::Gone,
+        },
+        paused: good.is_some_and(|job| job.timing.paused),
+        running: is_running(&desk.home, name),
+        sum,
+        last,
+        last_good_ms: completed.map(|run| run.started_ms),
+        next: good
+            .filter(|job| !job.timing.paused)
+            .and_then(|job| due::next(&job.timing.when, now, &desk.world.zone)),
+        overdue: good.map(|job| due::overdue(record, &desk.home, job, now)).transpose()?.flatten(),
+        held: if job.is_some() { held } else { 0 },
+    })
+}
+
+/// Whether a run is an undo, a restore or the like: it went well, and has a word of its own all the same.
+fn is_of_a_sort(run: &RunRow) -> bool {
+    let ended = matches!(run.end.outcome, RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held);
+    ended && !run.end.code.is_empty()
+}
+
+fn untold(told: impl Iterator<Item = Told>) -> Vec<Untold> {
+    let mut ways: BTreeMap<String, Untold> = BTreeMap::new();
+    for one in told {
+        match one.telling {
+            Telling::Failed => {
+                let known = ways.entry(one.way.clone()).or_insert_with(|| Untold {
+                    way: one.way.clone(),
+                    times: 0,
+                    at_ms: 0,
+                    message: String::new(),
+                });
+                (known.times, known.at_ms, known.message) = (known.times + 1, one.at_ms, one.message);
+            }
+            Telling::Told | Telling::HeldBack => {}
+        }
+    }
+    ways.into_values().collect()
+}

@@ -1,0 +1,57 @@
+//! What is told of runs and jobs, in a few words: the same on every road on which it is told.
+
+use reedhook_jobs::due::Overdue;
+use reedhook_record::{Outcome as RunOutcome, RunEnd};
+
+use crate::text::{ago, bytes, count, duration, grouped};
+
+/// That a job has not run well for longer than it may.
+pub fn overdue_words(job: &str, overdue: Overdue, now_ms: i64) -> String {
+    let since = ago(now_ms - i64::try_from(overdue.seconds).unwrap_or(0).saturating_mul(1000), now_ms);
+    match overdue.never {
+        true => format!("{job} is overdue: it was set up {since} and has never run well"),
+        false => format!("{job} is overdue: the last run that went well began {since}"),
+    }
+}
+
+/// How a run ended, in a few words.
+pub fn result_of(end: &RunEnd) -> String {
+    let counts = &end.counts;
+    let mut parts = Vec::new();
+    // A run that is not the job's usual one says so before its numbers.
+    let mut sort = String::new();
+    match end.outcome {
+        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held if end.code.is_empty() => {}
+        RunOutcome::Done | RunOutcome::Problems | RunOutcome::Held => sort = format!("{}: ", end.code),
+        RunOutcome::Refused => return format!("refused: {}", end.code),
+        RunOutcome::Stopped => parts.push(format!("stopped: {}", end.code)),
+        RunOutcome::Interrupted => parts.push("interrupted".to_owned()),
+        RunOutcome::Unfinished => return "did not end".to_owned(),
+    }
+    let words = [
+        (counts.added, "added"),
+        (counts.updated, "updated"),
+        (counts.moved, "moved"),
+        (counts.removed, "removed"),
+        (counts.meta, "adjusted"),
+    ];
+    parts.extend(
+        words
+            .into_iter()
+            .filter(|(number, _)| *number > 0)
+            .map(|(number, word)| format!("{} {word}", grouped(number))),
+    );
+    if counts.bytes > 0 {
+        parts.push(bytes(counts.bytes));
+    }
+    if parts.is_empty() {
+        parts.push(if counts.problems > 0 { "nothing done" } else { "nothing to do" }.to_owned());
+    }
+    if counts.problems > 0 {
+        parts.push(count(counts.problems, "problem", "problems"));
+    }
+    if counts.conflicts > 0 {
+        parts.push(format!("{} held", count(counts.conflicts, "conflict", "conflicts")));
+    }
+    format!("{sort}{} in {}", parts.join(", "), duration(end.elapsed))
+}
