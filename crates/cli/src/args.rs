@@ -13,6 +13,7 @@ use reedhook_core::units::Moment;
 use reedhook_core::units::Size;
 
 use reedhook_jobs::jobfile::JobKeys;
+use reedhook_jobs::notify::Way;
 use reedhook_jobs::reach::ReachKeys;
 
 pub use looking::{CompareArgs, FilterArgs, ReviewArgs, Tolerance};
@@ -335,6 +336,9 @@ pub enum Command {
         #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
         csv: Option<PathBuf>,
     },
+    /// Who is told what came of runs: try it, and keep the secrets that it takes.
+    #[command(subcommand)]
+    Notify(NotifyCommand),
     /// The figures of this moment, for whoever gathers them: OpenMetrics text.
     #[command(
         after_help = "Examples:\n  reedhook metrics\n  reedhook metrics --to /var/lib/metrics/reedhook.prom\n\n\
@@ -442,6 +446,33 @@ pub enum Guard {
     Empty,
     /// Less free space than the run needs.
     Space,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum NotifyCommand {
+    /// Send a trial by each way that is set up, whenever it is used, and say what came of it.
+    #[command(after_help = "Examples:\n  reedhook notify test\n  reedhook notify test mail\n\n\
+        Ways are set up in reedhook.toml:\n\n  [notify]\n  desktop = { on = \"problems\" }\n  \
+        command = { run = \"logger -t reedhook\", on = \"always\" }\n  \
+        mail = { to = \"warden@fenmere.example\", server = \"smtps://mail.fenmere.example\", user = \"station\", on = \"digest 07:00\" }\n  \
+        webhook = { url = \"https://hooks.fenmere.example/station\", on = \"problems\" }\n\n\
+        on is problems, always, never or digest TIME; a job says otherwise with notify = [\"mail always\"].\n\
+        Exit codes: 0 all went through, 1 some did not.")]
+    Test {
+        /// Only this way: desktop, command, mail or webhook.
+        way: Option<Way>,
+    },
+    /// Keep the password of the mail server, or the token of the web server: it is asked for, or read from standard input.
+    #[command(
+        after_help = "Examples:\n  reedhook notify secret mail\n  pass show hook | reedhook notify secret webhook"
+    )]
+    Secret {
+        /// mail or webhook.
+        way: Way,
+        /// Forget it instead.
+        #[arg(long)]
+        forget: bool,
+    },
 }
 
 #[derive(Debug, Subcommand)]

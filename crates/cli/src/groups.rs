@@ -15,7 +15,7 @@ const GROUPS: [(&str, &[&str]); 9] = [
     ("Servers and drives", &["store", "drives"]),
     ("Look", &["preview", "review", "compare", "why"]),
     ("Run", &["run", "once", "conflicts", "settle"]),
-    ("By itself", &["when", "tend"]),
+    ("By itself", &["when", "tend", "notify"]),
     ("Look up", &["status", "report", "history", "verify", "metrics"]),
     ("Bring back", &["restore", "kept", "undo"]),
     ("Try", &["demo", "standin"]),

@@ -3,7 +3,7 @@
 //! Commands are given to the shell. They are told what it is about in variables that begin with `REEDHOOK_`, get nothing to read, and
 //! what they print is only told when they fail. Each has a process group of its own, so that it ends with the run that it belongs to.
 
-use std::io::Read;
+use std::io::{Read, Write};
 use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -29,7 +29,7 @@ const AFTER_THE_WISH: Duration = Duration::from_secs(1);
 const PRINTED: usize = 16 << 10;
 
 /// What is told to commands, by name.
-type Told = Vec<(&'static str, String)>;
+pub type Told = Vec<(&'static str, String)>;
 
 /// Carries out the commands before a run.
 ///
@@ -37,7 +37,8 @@ type Told = Vec<(&'static str, String)>;
 /// When one fails: there must be no run.
 pub fn before(desk: &Desk, job: &Job, run: &str) -> Outcome<()> {
     for command in &job.around.before {
-        obeyed(desk, command, &about(job, run), Duration::ZERO).map_err(|why| match desk.is_stopped() {
+        let order = Order { command, told: &about(job, run), input: None, within: None };
+        order.obeyed(desk, Duration::ZERO).map_err(|why| match desk.is_stopped() {
             true => Failure::interrupted(Cause::Interrupted, "it was stopped"),
             false => Failure::refused(Cause::Before, format!("the command before the run {why}"))
                 .hint(format!("The command is: {command}")),
@@ -48,6 +49,17 @@ pub fn before(desk: &Desk, job: &Job, run: &str) -> Outcome<()> {
 
 /// Carries out the commands after a run. What is done is done: one that fails is only worth a word.
 pub fn after(desk: &Desk, job: &Job, result: &RunResult) {
+    let told = outcome(job, result);
+    for command in &job.around.after {
+        let order = Order { command, told: &told, input: None, within: None };
+        if let Err(why) = order.obeyed(desk, AFTER_THE_WISH) {
+            desk.note(format!("the command after the run {why} ({command})"));
+        }
+    }
+}
+
+/// What commands are told of a run that is over.
+pub fn outcome(job: &Job, result: &RunResult) -> Told {
     let mut told = about(job, &result.run);
     let counts = &result.counts;
     told.push(("REEDHOOK_OUTCOME", result.outcome.as_str().to_owned()));
@@ -67,11 +79,15 @@ pub fn after(desk: &Desk, job: &Job, result: &RunResult) {
         told.push(("REEDHOOK_CODE", failure.code().to_owned()));
         told.push(("REEDHOOK_MESSAGE", failure.text()));
     }
-    for command in &job.around.after {
-        if let Err(why) = obeyed(desk, command, &told, AFTER_THE_WISH) {
-            desk.note(format!("the command after the run {why} ({command})"));
-        }
-    }
+    told
+}
+
+/// Gives a command something to read; it has to be over within a time.
+///
+/// # Errors
+/// When it fails, or takes longer: why.
+pub fn tell(desk: &Desk, command: &str, told: &Told, input: &str, within: Duration) -> Result<(), String> {
+    Order { command, told, input: Some(input), within: Some(within) }.obeyed(desk, AFTER_THE_WISH)
 }
 
 fn about(job: &Job, run: &str) -> Told {
@@ -84,44 +100,65 @@ fn about(job: &Job, run: &str) -> Told {
     ]
 }
 
-/// Lets the shell carry out a command, until it is over or the work is to stop; says why it failed.
-fn obeyed(desk: &Desk, command: &str, told: &Told, grace: Duration) -> Result<(), String> {
-    let begun = Instant::now();
-    let started = Command::new("/bin/sh")
-        .arg("-c")
-        .arg(command)
-        .envs(told.iter().map(|(name, value)| (*name, value)))
-        .stdin(Stdio::null())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .process_group(0)
-        .spawn();
-    let mut child = started.map_err(|error| format!("cannot be started: {error}"))?;
-    let printed = Arc::new(Mutex::new(Vec::new()));
-    // Whoever it leaves behind may hold its output open: nobody waits for the end of that.
-    if let Some(out) = child.stdout.take() {
-        listen(out, &printed);
-    }
-    if let Some(out) = child.stderr.take() {
-        listen(out, &printed);
-    }
-    loop {
-        match child.try_wait() {
-            Ok(Some(status)) if status.success() => return Ok(()),
-            Ok(Some(status)) => {
-                std::thread::sleep(LOOK);
-                let printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
-                let text = String::from_utf8_lossy(&printed);
-                let last = text.lines().rev().find(|line| !line.trim().is_empty());
-                let last = last.map(|line| format!(": {}", line.trim())).unwrap_or_default();
-                return Err(format!("failed ({status}){last}"));
+/// A command that is to be carried out.
+struct Order<'a> {
+    command: &'a str,
+    told: &'a Told,
+    /// What it gets to read.
+    input: Option<&'a str>,
+    /// How long it may take.
+    within: Option<Duration>,
+}
+
+impl Order<'_> {
+    /// Lets the shell carry it out, until it is over or the work is to stop; says why it failed.
+    fn obeyed(&self, desk: &Desk, grace: Duration) -> Result<(), String> {
+        let begun = Instant::now();
+        let started = Command::new("/bin/sh")
+            .arg("-c")
+            .arg(self.command)
+            .envs(self.told.iter().map(|(name, value)| (*name, value)))
+            .stdin(if self.input.is_some() { Stdio::piped() } else { Stdio::null() })
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .process_group(0)
+            .spawn();
+        let mut child = started.map_err(|error| format!("cannot be started: {error}"))?;
+        if let (Some(mut to), Some(input)) = (child.stdin.take(), self.input) {
+            let input = input.to_owned();
+            // Who does not read it need not.
+            std::thread::spawn(move || drop(to.write_all(input.as_bytes())));
+        }
+        let printed = Arc::new(Mutex::new(Vec::new()));
+        // Whoever it leaves behind may hold its output open: nobody waits for the end of that.
+        if let Some(out) = child.stdout.take() {
+            listen(out, &printed);
+        }
+        if let Some(out) = child.stderr.take() {
+            listen(out, &printed);
+        }
+        loop {
+            match child.try_wait() {
+                Ok(Some(status)) if status.success() => return Ok(()),
+                Ok(Some(status)) => {
+                    std::thread::sleep(LOOK);
+                    let printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
+                    let text = String::from_utf8_lossy(&printed);
+                    let last = text.lines().rev().find(|line| !line.trim().is_empty());
+                    let last = last.map(|line| format!(": {}", line.trim())).unwrap_or_default();
+                    return Err(format!("failed ({status}){last}"));
+                }
+                Ok(None) if desk.is_stopped() && begun.elapsed() >= grace => {
+                    end(&mut child);
+                    return Err("was ended".to_owned());
+                }
+                Ok(None) if self.within.is_some_and(|within| begun.elapsed() >= within) => {
+                    end(&mut child);
+                    return Err(format!("took longer than {} s", self.within.unwrap_or_default().as_secs()));
+                }
+                Ok(None) => std::thread::sleep(LOOK),
+                Err(error) => return Err(format!("cannot be waited for: {error}")),
             }
-            Ok(None) if desk.is_stopped() && begun.elapsed() >= grace => {
-                end(&mut child);
-                return Err("was ended".to_owned());
-            }
-            Ok(None) => std::thread::sleep(LOOK),
-            Err(error) => return Err(format!("cannot be waited for: {error}")),
         }
     }
 }

@@ -14,6 +14,7 @@ use reedhook_stores::drives;
 use reedhook_stores::gathered::Gathered;
 use reedhook_stores::remote::connect::ConnectError;
 use serde::{Deserialize, Serialize};
+use toml_edit::DocumentMut;
 
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome, suggestion};
@@ -141,11 +142,41 @@ impl Settings {
         }
     }
 
-    /// Writes the settings.
-    pub fn save(&self, home: &Home) -> Outcome<()> {
-        let text =
-            toml::to_string(self).map_err(|error| Failure::own_files("cannot write the settings", error))?;
-        write_file(&home.settings_file(), &text)
+    /// Writes down that a store of this name is this one, or that there is none; everything else in the file stays as somebody wrote
+    /// it, with their remarks.
+    ///
+    /// # Errors
+    /// When the file cannot be understood or written.
+    pub fn put_store(home: &Home, name: &str, entry: Option<&StoreEntry>) -> Outcome<()> {
+        let file = home.settings_file();
+        let failed = |error: String| Failure::own_files(&format!("cannot change {}", file.display()), error);
+        let text = match fs::read_to_string(&file) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
+            text => text.map_err(|error| failed(error.to_string()))?,
+        };
+        let mut document: DocumentMut =
+            text.parse().map_err(|error: toml_edit::TomlError| failed(error.to_string()))?;
+        let stores = document.entry("stores").or_insert_with(|| {
+            let mut table = toml_edit::Table::new();
+            table.set_implicit(true);
+            toml_edit::Item::Table(table)
+        });
+        let stores = stores.as_table_like_mut().ok_or_else(|| failed("[stores] is no table".to_owned()))?;
+        match entry {
+            Some(entry) => {
+                let written =
+                    toml_edit::ser::to_document(entry).map_err(|error| failed(error.to_string()))?;
+                let mut table = written.as_table().clone();
+                if let Some(reach) = table.get_mut("reach") {
+                    reach.make_value();
+                    let reach = std::mem::take(reach).into_table();
+                    table.insert("reach", reach.map_or_else(|item| item, toml_edit::Item::Table));
+                }
+                stores.insert(name, toml_edit::Item::Table(table));
+            }
+            None => drop(stores.remove(name)),
+        }
+        write_file(&file, &document.to_string())
     }
 
     /// A named store; an unknown one is an error that names the nearest.

@@ -374,14 +374,8 @@ fn look_for_secret(
     kept_as: &str,
     question: &str,
 ) -> Result<Option<Secret>, String> {
-    match source.and_then(|source| source.split_once(' ')) {
-        Some(("env", name)) => {
-            let value = (desk.world.variable)(name.trim()).and_then(|value| value.into_string().ok());
-            let value = value.ok_or_else(|| format!("the variable {} is not set", name.trim()))?;
-            return Ok(Some(Secret::new(value)));
-        }
-        Some(("command", line)) => return from_command(line).map(Some),
-        _ => {}
+    if let Some(named) = from_source(desk, source)? {
+        return Ok(Some(named));
     }
     if let Some(value) = (desk.world.variable)(SECRET_VARIABLE).and_then(|value| value.into_string().ok()) {
         return Ok(Some(Secret::new(value)));
@@ -391,6 +385,30 @@ fn look_for_secret(
     }
     let typed = desk.asking(|| desk.secrets.ask(question)).map_err(|failure| failure.message)?;
     Ok(typed.filter(|secret| !secret.reveal().is_empty()))
+}
+
+/// A secret that was kept for something that is no store, such as a mail server: from where its keys say, else from what was kept
+/// under its name. `REEDHOOK_SECRET` is a store's, and nobody is asked.
+///
+/// # Errors
+/// A sentence about the source that gives none.
+pub fn secret_for(desk: &Desk, source: Option<&str>, kept_as: &str) -> Result<Option<Secret>, String> {
+    match from_source(desk, source)? {
+        Some(secret) => Ok(Some(secret)),
+        None => secrets::find(&desk.home, kept_as),
+    }
+}
+
+fn from_source(desk: &Desk, source: Option<&str>) -> Result<Option<Secret>, String> {
+    match source.and_then(|source| source.split_once(' ')) {
+        Some(("env", name)) => {
+            let value = (desk.world.variable)(name.trim()).and_then(|value| value.into_string().ok());
+            let value = value.ok_or_else(|| format!("the variable {} is not set", name.trim()))?;
+            Ok(Some(Secret::new(value)))
+        }
+        Some(("command", line)) => from_command(line).map(Some),
+        _ => Ok(None),
+    }
 }
 
 /// The first line that a command prints.

@@ -184,7 +184,8 @@ impl Report {
         let by_key: HashMap<i64, &RunRow> = runs.iter().map(|run| (run.id, run)).collect();
         let groups = record.problems_between(since, until)?;
         let troubles = causes::troubles(desk, &by_key, groups)?;
-        let told = record.told_since(since)?;
+        let mut told = record.told_since(since)?;
+        told.retain(|told| told.job.is_empty() || wanted(&told.job));
         let zone = desk.world.zone.clone();
         let mut report = Report {
             period,
@@ -195,7 +196,7 @@ impl Report {
             troubles,
             destinations: destinations(&rooms),
             runs,
-            untold: untold(told.into_iter().filter(|told| names.is_empty() || wanted(&told.job))),
+            untold: untold(&told),
             zone,
         };
         report.findings = findings(&report);
@@ -257,21 +258,22 @@ fn is_of_a_sort(run: &RunRow) -> bool {
     ended && !run.end.code.is_empty()
 }
 
-fn untold(told: impl Iterator<Item = Told>) -> Vec<Untold> {
-    let mut ways: BTreeMap<String, Untold> = BTreeMap::new();
-    for one in told {
-        match one.telling {
-            Telling::Failed => {
-                let known = ways.entry(one.way.clone()).or_insert_with(|| Untold {
-                    way: one.way.clone(),
-                    times: 0,
-                    at_ms: 0,
-                    message: String::new(),
-                });
-                (known.times, known.at_ms, known.message) = (known.times + 1, one.at_ms, one.message);
-            }
-            Telling::Told | Telling::HeldBack => {}
+/// What was not told in the end: a digest that failed at first was tried again.
+fn untold(told: &[Told]) -> Vec<Untold> {
+    let mut ways: BTreeMap<&str, Untold> = BTreeMap::new();
+    for (at, one) in told.iter().enumerate().filter(|(_, one)| one.telling == Telling::Failed) {
+        let again = |later: &Told| later.way == one.way && later.job == one.job && later.what == one.what;
+        // It went through later, or the later attempt counts.
+        if one.job.is_empty() && told[at + 1..].iter().any(again) {
+            continue;
         }
+        let known = ways.entry(&one.way).or_insert_with(|| Untold {
+            way: one.way.clone(),
+            times: 0,
+            at_ms: 0,
+            message: String::new(),
+        });
+        (known.times, known.at_ms, known.message) = (known.times + 1, one.at_ms, one.message.clone());
     }
     ways.into_values().collect()
 }

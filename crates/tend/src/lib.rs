@@ -23,6 +23,8 @@ mod runner;
 mod service;
 mod signs;
 pub mod socket;
+pub mod tell;
+mod teller;
 mod tended;
 mod watch;
 

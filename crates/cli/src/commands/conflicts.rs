@@ -254,11 +254,11 @@ fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
         || two_way::look_at_settling(desk, job, &settling)?.clear(desk, &lifted, &mut |_: &Round, _| Ok(()));
     let cleared = match clear() {
         Ok(cleared) => cleared,
-        Err(failure) => return told(context, job, None, run.refuse(failure)),
+        Err(failure) => return Ok(told(context, job, None, &run.refuse(failure))),
     };
     let (round, result) = run.carry_out(cleared);
     let undecided = settling.policy == ConflictPolicy::Newest && result.counts.conflicts > 0;
-    let code = told(context, job, Some(&round), result)?;
+    let code = told(context, job, Some(&round), &result);
     if undecided && !context.global.json {
         let words = "Times do not tell who is newer: they are the same, or one side holds a folder. Say it for each path";
         context.say(format!("{words}: reedhook settle {} PATH --keep left|right|both", job.name));

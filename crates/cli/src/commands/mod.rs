@@ -9,6 +9,7 @@ mod filter;
 mod history;
 mod install;
 mod job;
+mod notify;
 mod preview;
 mod recover;
 mod report;
@@ -88,6 +89,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Report { jobs, since, html, csv } => {
             report::report(context, &jobs, &since, html.as_deref(), csv.as_deref())
         }
+        Command::Notify(command) => notify::notify(context, &command),
         Command::Metrics { to } => report::metrics(context, to.as_deref()),
         Command::Doctor { mend } => doctor::doctor(context, mend),
         #[cfg(feature = "standins")]

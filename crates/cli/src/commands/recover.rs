@@ -237,7 +237,7 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
     let job = undoing.job().clone();
     let result = undoing.carry_out(desk)?;
     if context.global.json || result.failure.is_some() {
-        return told(context, &job, None, result);
+        return Ok(told(context, &job, None, &result));
     }
     context.say(render::undo_summary(&row, &result).trim_end());
     Ok(u8::from(result.counts.problems > 0))

@@ -16,6 +16,7 @@ use reedhook_jobs::run::{Run, RunResult, finished};
 use reedhook_jobs::saved::{Saved, Since};
 use reedhook_jobs::whole;
 use reedhook_record::Outcome as RunOutcome;
+use reedhook_tend::tell::{self, Origin};
 use serde_json::{Value, json};
 
 use crate::args::{Allow, Guard};
@@ -171,13 +172,19 @@ fn run_with(context: &Context, job: &Job, allow: &Allow, look: Look<'_>) -> Outc
     match whole::carry_out(desk, job, look, &lifted(&allow.allow), &mut consent, &cleared) {
         Ok((round, result)) => {
             let wish = around::wish(job, result.outcome);
-            let code = told(context, job, round.as_ref(), result);
+            let code = told(context, job, round.as_ref(), &result);
             // The stores of the round hold folders of a drive open.
             drop(round);
+            tell::run_ended(desk, job, &result, Origin::Asked);
             around::finally(desk, job, wish);
-            code
+            Ok(code)
         }
-        Err(failure) => not_begun(context, job, failure),
+        Err(failure) => {
+            if !matches!(failure.cause, Cause::AlreadyRunning) {
+                tell::run_failed(desk, job, &failure, Origin::Asked);
+            }
+            not_begun(context, job, failure)
+        }
     }
 }
 
@@ -201,9 +208,9 @@ pub fn carried_out(context: &Context, job: &Job, run: Run<'_>, cleared: Outcome<
     match cleared {
         Ok(cleared) => {
             let (round, result) = run.carry_out(cleared);
-            told(context, job, Some(&round), result)
+            Ok(told(context, job, Some(&round), &result))
         }
-        Err(failure) => told(context, job, None, run.refuse(failure)),
+        Err(failure) => Ok(told(context, job, None, &run.refuse(failure))),
     }
 }
 
@@ -263,7 +270,7 @@ pub fn lifted(allowed: &[Guard]) -> Vec<Lift> {
 }
 
 /// Tells how a run ended, to a person or a program, and gives the exit code.
-pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResult) -> Outcome {
+pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: &RunResult) -> u8 {
     let code = match (&result.failure, result.outcome) {
         (Some(failure), _) => exit_of(failure),
         (None, RunOutcome::Problems) => 1,
@@ -272,12 +279,12 @@ pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResu
         (None, _) => 0,
     };
     if context.global.json {
-        lines::print(&finished(&job.name, &result));
+        lines::print(&finished(&job.name, result));
     } else if let Some(round) = round.filter(|_| result.failure.is_none() || result.counts.changed() > 0) {
-        let text = render::summary(round, &result, &context.desk.home);
+        let text = render::summary(round, result, &context.desk.home);
         context.say(text.trim_end());
         if result.outcome == RunOutcome::Problems {
-            say_even_when_quiet(context, &result);
+            say_even_when_quiet(context, result);
             context.say(format!("\nEach one: reedhook history {} {}", job.name, result.number));
         }
         if result.counts.conflicts > 0 {
@@ -287,10 +294,10 @@ pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: RunResu
             context.say("  What was done is whole. The next run goes on from here.");
         }
     }
-    if let Some(failure) = result.failure.filter(|_| !context.global.json) {
-        context.complain(&failure);
+    if let Some(failure) = result.failure.as_ref().filter(|_| !context.global.json) {
+        context.complain(failure);
     }
-    Ok(code)
+    code
 }
 
 /// With --quiet the problems are still told.

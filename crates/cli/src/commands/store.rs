@@ -48,7 +48,7 @@ fn add(context: &Context, name: &str, location: String, drive: Option<String>, r
     if location.starts_with('@') && drive.is_none() {
         return Err(Failure::usage("a store cannot be inside another store").hint("Give a folder."));
     }
-    let mut settings = context.desk.settings.clone();
+    let settings = &context.desk.settings;
     if settings.stores.contains_key(name) && !context.global.yes {
         return Err(Failure::usage(format!("there is already a store \"{name}\""))
             .hint("Choose another name, or use --yes to change where it is."));
@@ -59,8 +59,7 @@ fn add(context: &Context, name: &str, location: String, drive: Option<String>, r
     };
     let entry = StoreEntry { location, drive, reach };
     let found = if at_server { Ok(PathBuf::from("/")) } else { entry.root(&context.desk.home) };
-    settings.stores.insert(name.to_owned(), entry.clone());
-    settings.save(&context.desk.home)?;
+    Settings::put_store(&context.desk.home, name, Some(&entry))?;
     context.say(format!("@{} is {}. Jobs can say @{name}/sub/folder.", styled(BOLD, name), entry.shown()));
     match found {
         Ok(_) if at_server => {
@@ -173,16 +172,15 @@ fn secret(context: &Context, name: &str, forget: bool) -> Outcome {
         return Err(Failure::usage(format!("@{name} is on this machine and needs no secret")));
     }
     if forget {
-        let was_there = secrets::forget(&context.desk.home, name)?;
-        context.say(if was_there {
-            format!("The secret of @{name} is forgotten.")
-        } else {
-            format!("No secret of @{name} was kept.")
-        });
-        return Ok(0);
+        return forget_secret(context, name, &format!("@{name}"));
     }
+    keep_secret(context, name, &format!("@{name}"))
+}
+
+/// Asks for a secret, or reads it from standard input, and keeps it.
+pub fn keep_secret(context: &Context, kept_as: &str, of: &str) -> Outcome {
     let typed = if std::io::stdin().is_terminal() {
-        ask::secret(&format!("Secret of @{name}:"), false)?
+        ask::secret(&format!("Secret of {of}:"), false)?
     } else {
         let mut line = String::new();
         let read = std::io::stdin().read_line(&mut line);
@@ -192,7 +190,7 @@ fn secret(context: &Context, name: &str, forget: bool) -> Outcome {
     if typed.is_empty() {
         return Err(Failure::usage("the secret is empty; nothing was kept"));
     }
-    let place = match secrets::keep(&context.desk.home, name, &Secret::new(typed))? {
+    let place = match secrets::keep(&context.desk.home, kept_as, &Secret::new(typed))? {
         Kept::Keyring => "in the system's keyring".to_owned(),
         Kept::File => {
             format!(
@@ -201,7 +199,17 @@ fn secret(context: &Context, name: &str, forget: bool) -> Outcome {
             )
         }
     };
-    context.say(format!("The secret of @{name} is kept {place}."));
+    context.say(format!("The secret of {of} is kept {place}."));
+    Ok(0)
+}
+
+/// Forgets a secret.
+pub fn forget_secret(context: &Context, kept_as: &str, of: &str) -> Outcome {
+    let was_there = secrets::forget(&context.desk.home, kept_as)?;
+    context.say(match was_there {
+        true => format!("The secret of {of} is forgotten."),
+        false => format!("No secret of {of} was kept."),
+    });
     Ok(0)
 }
 
@@ -467,9 +475,7 @@ fn remove(context: &Context, name: &str) -> Outcome {
         return Err(Failure::usage(format!("@{name} is used by {}", users.join(", ")))
             .hint("Change these jobs first, or use --yes."));
     }
-    let mut settings: Settings = context.desk.settings.clone();
-    settings.stores.remove(name);
-    settings.save(&context.desk.home)?;
+    Settings::put_store(&context.desk.home, name, None)?;
     context.say(format!("@{name} is forgotten. Nothing was changed there."));
     Ok(0)
 }

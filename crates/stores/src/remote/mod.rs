@@ -13,6 +13,7 @@ mod lock;
 mod noted;
 pub mod object;
 pub mod patience;
+pub mod post;
 mod room;
 mod runtime;
 pub mod sftp;

@@ -164,6 +164,15 @@ impl ServerCertVerifier for Witness {
     }
 }
 
+/// The innermost words of an error: the outer ones repeat the address.
+pub(super) fn innermost(error: &reqwest::Error) -> String {
+    let mut current: &dyn Error = error;
+    while let Some(inner) = current.source() {
+        current = inner;
+    }
+    current.to_string()
+}
+
 /// An HTTP client as all our protocols over HTTP want it: it follows nobody elsewhere, and keeps its connections.
 pub(super) fn http_client(trust: &Trust) -> Result<reqwest::ClientBuilder, ConnectError> {
     let security = security(trust, rustls::ALL_VERSIONS)?;

@@ -11,6 +11,7 @@ use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_jobs::places::Settings;
 
 use super::{Service, line_of};
+use crate::teller;
 use crate::tended::Tended;
 use crate::{Happening, Reason};
 
@@ -122,17 +123,22 @@ impl Service {
         let clock = self.now();
         let home = &self.desk.home;
         let timed = self.jobs.values_mut().filter(|tended| tended.job.timing.remind_after.is_some());
-        let mut record = None;
+        let (mut record, mut news) = (None, Vec::new());
         for tended in timed {
             if record.is_none() {
                 record = home.record().ok();
             }
-            let Some(record) = &record else { return };
+            let Some(record) = &record else { break };
             let overdue = due::overdue(record.as_ref(), home, &tended.job, clock).ok().flatten();
             let told = std::mem::replace(&mut tended.reminded, overdue.is_some());
             if let Some(overdue) = overdue.filter(|_| !told) {
                 self.hear.hear(&Happening::Overdue { job: &tended.job.name, overdue });
+                news.push((tended.job.clone(), overdue));
             }
+        }
+        for (job, overdue) in news {
+            let name = job.name.clone();
+            self.tell_others(&name, teller::News::Overdue(job, overdue));
         }
     }
 

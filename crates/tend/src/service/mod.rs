@@ -26,6 +26,7 @@ use reedhook_jobs::jobfile::Job;
 use crate::runner::{Ending, Running};
 use crate::signs;
 use crate::socket::{self, Answer, Request, refusal};
+use crate::teller::{self, Teller};
 use crate::tended::{Follow, Tended};
 use crate::watch::{self, Changed, Watch};
 use crate::{Happening, Hear};
@@ -116,6 +117,8 @@ pub struct Service {
     since: Timestamp,
     ends: bool,
     told_full: bool,
+    /// Who tells others what came of runs, once there is something to tell.
+    teller: Option<Teller>,
     /// More events than these at a time count as an overflow; for trials.
     queue: usize,
     _lock: File,
@@ -159,6 +162,7 @@ impl Service {
             since,
             ends: false,
             told_full: false,
+            teller: None,
             queue: queue.unwrap_or(usize::MAX),
             _lock: lock,
             desk,
@@ -175,6 +179,7 @@ impl Service {
         self.read_jobs(true);
         self.tell_of_jobs();
         self.remind();
+        self.tell_others("", teller::News::Time);
         let _ = sd_notify::notify(false, &[sd_notify::NotifyState::Ready]);
         let pat = self.watchdog();
         while !self.ends {
@@ -254,6 +259,7 @@ impl Service {
             self.reckon_all();
             self.follow_places();
             self.remind();
+            self.tell_others("", teller::News::Time);
         }
         while let Ok(heard) = self.news.1.try_recv() {
             self.take(heard);
@@ -323,7 +329,28 @@ impl Service {
                 Err(_) => break,
             }
         }
+        if let Some(teller) = self.teller.take() {
+            teller.end(until);
+        }
         socket::close(self.desk.home.state());
+    }
+
+    /// Lets others hear of something, when anybody wants to.
+    fn tell_others(&mut self, job: &str, news: teller::News) {
+        let settings = &self.desk.settings;
+        if settings.notify.is_empty() && settings.metrics_file.is_none() {
+            return;
+        }
+        if self.teller.is_none() {
+            match Teller::start() {
+                Ok(teller) => self.teller = Some(teller),
+                Err(error) => self.note(format!("nobody can be told anything: {error}")),
+            }
+        }
+        let desk = self.desk_for(job);
+        if let Some(teller) = &self.teller {
+            teller.tell(desk, news);
+        }
     }
 }
 

@@ -20,6 +20,8 @@ use reedhook_record::Outcome as RunOutcome;
 use super::{News, SIDE_BY_SIDE, Service, everything};
 use crate::queue::{Blocked, blocked};
 use crate::runner::{Ending, Order, Running};
+use crate::tell::Origin;
+use crate::teller;
 use crate::tended::{Last, Wanted};
 use crate::watch::Changed;
 use crate::{Happening, Hear, Reason, Waiting, bell, signs};
@@ -154,7 +156,13 @@ impl Service {
         match ending {
             Ending::Ran(result, troubles) => {
                 self.hear.hear(&Happening::Ended { job: name, result: &result });
-                self.ran(name, &running, (&scope, due), (result, troubles));
+                self.ran(name, &running, (&scope, due), (&result, troubles));
+                if let Some(tended) = self.jobs.get(name) {
+                    let asked = running.reason == Reason::Asked;
+                    let origin = if asked { Origin::Asked } else { Origin::ByItself };
+                    let news = teller::News::Ran(tended.job.clone(), result, origin);
+                    self.tell_others(name, news);
+                }
             }
             Ending::NotBegun(failure) => {
                 let Some(tended) = self.jobs.get_mut(name) else { return };
@@ -166,6 +174,10 @@ impl Service {
                 tended.again = Some((Instant::now() + Duration::from_secs(wait), wanted));
                 if !said {
                     self.hear.hear(&Happening::Failed { job: name, failure: &failure });
+                    let known = self.jobs.get(name).map(|tended| tended.job.clone());
+                    if let Some(job) = known.filter(|_| !matches!(failure.cause, Cause::AlreadyRunning)) {
+                        self.tell_others(name, teller::News::Failed(job, failure));
+                    }
                 }
             }
             Ending::Unseen(code) => {
@@ -203,7 +215,7 @@ impl Service {
         name: &str,
         running: &Running,
         (scope, due): (&Scope, Timestamp),
-        (result, troubles): (Box<RunResult>, HashSet<u64>),
+        (result, troubles): (&RunResult, HashSet<u64>),
     ) {
         let (clock, now) = (self.now(), Instant::now());
         let Some(tended) = self.jobs.get_mut(name) else { return };

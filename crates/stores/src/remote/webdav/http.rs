@@ -15,6 +15,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::store::{FaultKind, StoreError};
 
 use crate::remote::connect::{ANSWER_WITHIN, Account, ConnectError, Secret, Trust, is_loopback};
+use crate::remote::tls::innermost;
 use crate::remote::wire::{Again, Answer, Trouble};
 use crate::remote::{runtime, tls};
 
@@ -56,15 +57,6 @@ impl Ask<'_> {
         self.body = body.into();
         self
     }
-}
-
-/// The innermost words of an error: the outer ones repeat the address.
-fn innermost(error: &reqwest::Error) -> String {
-    let mut current: &dyn std::error::Error = error;
-    while let Some(inner) = current.source() {
-        current = inner;
-    }
-    current.to_string()
 }
 
 impl Http {

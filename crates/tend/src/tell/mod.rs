@@ -1,0 +1,219 @@
+//! Telling people and programs what came of runs: who wants to hear of it, how much of it, and what became of that.
+//!
+//! Whoever has carried out a run (a command, a timer's, or the service) calls [`run_ended`]. What could not be told never fails a run: it
+//! is remembered, and stands in the next report.
+//!
+//! A message is written down as failed before it is sent, and as told afterwards, so that what a crash cuts short is known too. No way
+//! gets more in an hour than it may, and of the runs that begin by themselves the same trouble is told once a day.
+
+mod desktop;
+mod digest;
+mod mail;
+mod message;
+mod webhook;
+
+use std::time::Duration;
+
+use reedhook_jobs::around;
+use reedhook_jobs::desk::Desk;
+use reedhook_jobs::due::Overdue;
+use reedhook_jobs::failure::{Failure, Outcome};
+use reedhook_jobs::jobfile::Job;
+use reedhook_jobs::notify::{Condition, NotifyLine, Way, condition};
+use reedhook_jobs::run::RunResult;
+use reedhook_record::{Telling, Told};
+use reedhook_report::metrics;
+
+pub use digest::send_due as send_due_digests;
+use message::Message;
+
+/// A message has to be through within this time.
+const WITHIN: Duration = Duration::from_secs(30);
+
+/// The same trouble is told again after so long.
+const AGAIN_MS: i64 = 86_400_000;
+
+/// Messages are remembered for so long.
+const REMEMBERED_MS: i64 = 400 * 86_400_000;
+
+const HOUR_MS: i64 = 3_600_000;
+
+/// How a run came about, as far as it matters to whoever hears of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Origin {
+    /// Somebody, or a timer, has asked for it.
+    Asked,
+    /// It began by itself, and may do so many times a day.
+    ByItself,
+}
+
+/// After a run: whoever wants to hear of it is told, digests that are due are sent, and the figures are written.
+pub fn run_ended(desk: &Desk, job: &Job, result: &RunResult, origin: Origin) {
+    write_figures(desk);
+    let message = Message::of_run(desk, job, result);
+    tell(desk, &job.keys.notify, &message, origin);
+    send_due_digests(desk);
+}
+
+/// A run could not even begin.
+pub fn run_failed(desk: &Desk, job: &Job, failure: &Failure, origin: Origin) {
+    tell(desk, &job.keys.notify, &Message::of_failure(job, failure), origin);
+}
+
+/// A job has not run well for longer than it may.
+pub fn overdue(desk: &Desk, job: &Job, overdue: Overdue) {
+    write_figures(desk);
+    tell(desk, &job.keys.notify, &Message::of_overdue(desk, job, overdue), Origin::ByItself);
+}
+
+fn write_figures(desk: &Desk) {
+    let Some(file) = &desk.settings.metrics_file else { return };
+    let file = desk.home.expand(&file.to_string_lossy());
+    if let Err(failure) = metrics::write(desk, &file) {
+        desk.note(format!("the figures could not be written: {}", failure.message));
+    }
+}
+
+/// Whether a message is for this way, now.
+fn is_wanted(condition: Condition, message: &Message) -> bool {
+    match condition {
+        Condition::Always => true,
+        Condition::Problems => !message.is_well,
+        // What is in a digest is told with it.
+        Condition::Never | Condition::Digest(_) => false,
+    }
+}
+
+fn tell(desk: &Desk, lines: &[NotifyLine], message: &Message, origin: Origin) {
+    let ways = desk.settings.notify.ways().into_iter();
+    let ways = ways.filter(|(way, usual)| is_wanted(condition(lines, *way, *usual), message));
+    let ways: Vec<Way> = ways.map(|(way, _)| way).collect();
+    // One that hangs keeps no other waiting.
+    std::thread::scope(|scope| {
+        for way in ways {
+            scope.spawn(move || tell_by(desk, way, message, origin));
+        }
+    });
+}
+
+/// Sends a message one way, unless that is too much; what becomes of it is remembered.
+fn tell_by(desk: &Desk, way: Way, message: &Message, origin: Origin) -> Result<(), String> {
+    if way == Way::Desktop && !desktop::is_there(desk) {
+        return Err("no desktop is there".to_owned());
+    }
+    let held = held_back(desk, way, message, origin);
+    let (telling, why) = match &held {
+        Held::Back(why) => (Telling::HeldBack, *why),
+        Held::Not { .. } => (Telling::Failed, "the program ended before it was sent"),
+    };
+    let id = desk.home.record().ok().and_then(|mut record| {
+        let told = Told {
+            way: way.as_str().to_owned(),
+            job: message.job.clone(),
+            run: message.run.clone(),
+            what: message.what.clone(),
+            at_ms: desk.now_ms(),
+            telling,
+            message: why.to_owned(),
+        };
+        record.add_told(&told, REMEMBERED_MS).ok()
+    });
+    let Held::Not { left_out } = held else { return Ok(()) };
+    let sent = send(desk, way, message, left_out);
+    if let (Some(id), Ok(mut record)) = (id, desk.home.record()) {
+        let (telling, why) = match &sent {
+            Ok(()) => (Telling::Told, ""),
+            Err(why) => (Telling::Failed, why.as_str()),
+        };
+        let _ = record.end_told(id, telling, why);
+    }
+    if let Err(why) = &sent {
+        desk.note(format!("{way}: {} could not be told: {why}", message.about()));
+    }
+    sent
+}
+
+/// Whether a message is held back.
+enum Held {
+    Back(&'static str),
+    Not {
+        /// How many were since the last one that was sent.
+        left_out: u64,
+    },
+}
+
+/// Why messages that would be too many are held back.
+const TOO_MANY: &str = "too many in an hour";
+
+fn held_back(desk: &Desk, way: Way, message: &Message, origin: Origin) -> Held {
+    let now = desk.now_ms();
+    let earlier = desk.home.record().and_then(|record| Ok(record.told_since(now.saturating_sub(AGAIN_MS))?));
+    // Where nothing is remembered, rather too much is told than nothing.
+    let mut earlier = earlier.unwrap_or_default();
+    earlier.retain(|told| told.way == way.as_str());
+    let told = || earlier.iter().filter(|told| told.telling == Telling::Told);
+    let last = told().rfind(|told| told.job == message.job);
+    // A program that is told wants to hear everything.
+    let same = origin == Origin::ByItself && !message.is_well && way != Way::Command;
+    if same && last.is_some_and(|told| told.what == message.what) {
+        return Held::Back("the same as before");
+    }
+    let in_an_hour = told().filter(|told| told.at_ms > now.saturating_sub(HOUR_MS)).count();
+    let most = desk.settings.notify.at_most(way);
+    if most.is_some_and(|most| in_an_hour >= most as usize) {
+        return Held::Back(TOO_MANY);
+    }
+    let since_then = earlier.iter().rev().take_while(|told| told.telling != Telling::Told);
+    Held::Not { left_out: since_then.filter(|told| told.message == TOO_MANY).count() as u64 }
+}
+
+fn send(desk: &Desk, way: Way, message: &Message, left_out: u64) -> Result<(), String> {
+    let keys = &desk.settings.notify;
+    let not_set_up = || format!("{way} is not set up");
+    match way {
+        Way::Desktop => desktop::show(message),
+        Way::Command => {
+            let command = keys.command.as_ref().ok_or_else(not_set_up)?;
+            let text = message.text(left_out);
+            around::tell(desk, &command.run, &message.variables, &text, WITHIN)
+        }
+        Way::Mail => mail::send(desk, keys.mail.as_ref().ok_or_else(not_set_up)?, message, left_out),
+        Way::Webhook => webhook::send(desk, keys.webhook.as_ref().ok_or_else(not_set_up)?, message, left_out),
+    }
+}
+
+/// Under which name the secret of a way is kept; `None` when it has none.
+pub fn secret_of(way: Way) -> Option<&'static str> {
+    match way {
+        Way::Mail => Some(mail::KEPT_AS),
+        Way::Webhook => Some(webhook::KEPT_AS),
+        Way::Desktop | Way::Command => None,
+    }
+}
+
+/// Tries every way that is set up, whenever it is used; what came of each.
+///
+/// # Errors
+/// When none is set up.
+pub fn test(desk: &Desk, only: Option<Way>) -> Outcome<Vec<(Way, Result<(), String>)>> {
+    let set_up: Vec<Way> = desk.settings.notify.ways().into_iter().map(|(way, _)| way).collect();
+    let wanted: Vec<Way> =
+        set_up.iter().copied().filter(|way| only.is_none_or(|only| only == *way)).collect();
+    if wanted.is_empty() {
+        let what = only.map_or("nobody is told anything".to_owned(), |way| format!("{way} is not set up"));
+        let file = desk.home.shorten(&desk.home.settings_file());
+        return Err(Failure::usage(what)
+            .hint(format!("Add a [notify] table to {file}, such as: desktop = {{ on = \"problems\" }}")));
+    }
+    let message = Message::trial(desk);
+    let results = wanted.into_iter().map(|way| {
+        let sent = match way {
+            Way::Desktop if !desktop::is_there(desk) => {
+                Err("no desktop is there: this session has no message bus".to_owned())
+            }
+            way => send(desk, way, &message, 0),
+        };
+        (way, sent)
+    });
+    Ok(results.collect())
+}

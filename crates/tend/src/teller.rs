@@ -1,0 +1,61 @@
+//! The thread of the service that tells others: a mail server that takes its time keeps no run waiting.
+
+use std::time::Instant;
+
+use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
+use reedhook_jobs::desk::Desk;
+use reedhook_jobs::due::Overdue;
+use reedhook_jobs::failure::Failure;
+use reedhook_jobs::jobfile::Job;
+use reedhook_jobs::run::RunResult;
+
+use crate::tell::{self, Origin};
+
+/// Something that others may want to hear of.
+pub(crate) enum News {
+    /// A run is over.
+    Ran(Job, Box<RunResult>, Origin),
+    /// A run could not begin.
+    Failed(Job, Failure),
+    /// A job has not run well for longer than it may.
+    Overdue(Job, Overdue),
+    /// Time has passed: a digest may be due.
+    Time,
+}
+
+/// Who tells it.
+pub(crate) struct Teller {
+    news: Sender<(Desk, News)>,
+    done: Receiver<()>,
+}
+
+impl Teller {
+    pub fn start() -> std::io::Result<Teller> {
+        let (news, heard) = unbounded::<(Desk, News)>();
+        let (ended, done) = bounded(1);
+        let work = move || {
+            for (desk, news) in heard {
+                match news {
+                    News::Ran(job, result, origin) => tell::run_ended(&desk, &job, &result, origin),
+                    News::Failed(job, failure) => tell::run_failed(&desk, &job, &failure, Origin::ByItself),
+                    News::Overdue(job, overdue) => tell::overdue(&desk, &job, overdue),
+                    News::Time => tell::send_due_digests(&desk),
+                }
+            }
+            let _ = ended.send(());
+        };
+        std::thread::Builder::new().name("teller".to_owned()).spawn(work)?;
+        Ok(Teller { news, done })
+    }
+
+    /// Takes something to be told. The desk says whose it is, and who hears of what cannot be told.
+    pub fn tell(&self, desk: Desk, news: News) {
+        let _ = self.news.send((desk, news));
+    }
+
+    /// Lets what is being told be told, but waits no longer than until then. What is cut short is known as such.
+    pub fn end(self, until: Instant) {
+        drop(self.news);
+        let _ = self.done.recv_deadline(until);
+    }
+}
