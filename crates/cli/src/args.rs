@@ -282,6 +282,13 @@ pub enum Command {
         #[command(subcommand)]
         command: Option<TendCommand>,
     },
+    /// Everything alive on one screen: jobs, what runs now and how far it is, what went wrong, drives.
+    ///
+    /// With keys to run, stop, preview, pause and answer, and to look into runs. It works with the service and without it.
+    #[command(after_help = "Example:\n  reedhook board\n\n\
+        Keyboard only; ? lists the keys. Nothing begins without a yes. Several may be open at once.\n\
+        Where there is no terminal: reedhook status, reedhook tend status.")]
+    Board,
     /// All jobs at a glance: when each last ran and how it went.
     #[command(after_help = "Example:\n  reedhook status")]
     Status,

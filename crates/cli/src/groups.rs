@@ -16,7 +16,7 @@ const GROUPS: [(&str, &[&str]); 9] = [
     ("Look", &["preview", "review", "compare", "why"]),
     ("Run", &["run", "once", "conflicts", "settle"]),
     ("By itself", &["when", "tend", "notify"]),
-    ("Look up", &["status", "report", "history", "verify", "metrics"]),
+    ("Look up", &["status", "board", "report", "history", "verify", "metrics"]),
     ("Bring back", &["restore", "kept", "undo"]),
     ("Try", &["demo", "standin"]),
     ("Reedhook itself", &["doctor", "completions", "man"]),

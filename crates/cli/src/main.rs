@@ -5,6 +5,7 @@
 
 mod args;
 mod ask;
+mod board;
 mod clock;
 mod commands;
 mod context;
@@ -12,6 +13,7 @@ mod failure;
 mod groups;
 mod json;
 mod output;
+mod paint;
 mod progress;
 mod render;
 mod review;

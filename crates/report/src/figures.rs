@@ -211,6 +211,20 @@ impl Report {
     }
 }
 
+/// How all jobs that are set up stand now; of their runs only the newest are looked at.
+///
+/// # Errors
+/// When the record cannot be read.
+pub fn standings(desk: &Desk) -> Outcome<Vec<JobPart>> {
+    let (record, now) = (desk.home.record()?, (desk.world.now)());
+    let names = job_names(&desk.home).into_iter();
+    let part = |name: String| {
+        let job = load_job(&desk.home, &name);
+        job_part(desk, record.as_ref(), &name, Some(&job), Sum::default(), now)
+    };
+    names.map(part).collect()
+}
+
 fn job_part(
     desk: &Desk,
     record: &dyn Record,

@@ -17,6 +17,7 @@
 
 mod bell;
 pub mod calendar;
+mod hub;
 pub mod install;
 mod queue;
 mod runner;

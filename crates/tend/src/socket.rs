@@ -42,18 +42,30 @@ pub enum Request {
     },
     /// Job files and settings are to be read anew.
     Reload,
+    /// The run of a job is to come to its end.
+    Halt {
+        /// The job.
+        job: String,
+    },
+    /// Everything that goes on is to be told, for as long as the connection lasts.
+    Watch,
 }
 
 /// What is answered: lines, of which the last may be a refusal, `{"event":"refused","message":…}`.
 pub type Answer = Vec<Value>;
 
-/// Opens the socket of a state folder for everybody who may; each request is answered from a thread of its own.
+/// Tells somebody what goes on, until the sink takes no more.
+pub type Sink<'a> = dyn FnMut(&Value) -> io::Result<()> + 'a;
+
+/// Opens the socket of a state folder for everybody who may; each request is answered from a thread of its own, and so is everybody who
+/// looks on: `watch` tells them what goes on until they are gone.
 ///
 /// # Errors
 /// When it cannot be made.
 pub fn listen(
     state: &Path,
     answer: impl Fn(Request) -> Answer + Send + Sync + Clone + 'static,
+    watch: impl Fn(&mut Sink<'_>) -> io::Result<()> + Send + Sync + Clone + 'static,
 ) -> io::Result<()> {
     let listener = in_folder(state, |path| {
         // The service's lock is held: whoever had this one is gone.
@@ -63,8 +75,8 @@ pub fn listen(
     std::fs::set_permissions(state.join(NAME), std::fs::Permissions::from_mode(0o600))?;
     let serve = move || {
         for stream in listener.incoming().flatten() {
-            let answer = answer.clone();
-            let work = move || drop(converse(&stream, &answer));
+            let (answer, watch) = (answer.clone(), watch.clone());
+            let work = move || drop(converse(&stream, &answer, &watch));
             let _ = std::thread::Builder::new().name("talk".to_owned()).stack_size(256 << 10).spawn(work);
         }
     };
@@ -76,12 +88,18 @@ pub fn close(state: &Path) {
     let _ = std::fs::remove_file(state.join(NAME));
 }
 
-fn converse(stream: &UnixStream, answer: &dyn Fn(Request) -> Answer) -> io::Result<()> {
+type Watch<'a> = dyn Fn(&mut Sink<'_>) -> io::Result<()> + 'a;
+
+fn converse(stream: &UnixStream, answer: &dyn Fn(Request) -> Answer, watch: &Watch<'_>) -> io::Result<()> {
     stream.set_read_timeout(Some(PATIENCE))?;
     stream.set_write_timeout(Some(PATIENCE))?;
     let mut line = String::new();
     BufReader::new(stream.take(LONGEST)).read_line(&mut line)?;
     let lines = match serde_json::from_str(&line) {
+        Ok(Request::Watch) => {
+            let mut stream = stream;
+            return watch(&mut |line| stream.write_all(format!("{line}\n").as_bytes()));
+        }
         Ok(request) => answer(request),
         Err(error) => vec![refusal(&format!("that request is not understood: {error}"))],
     };
@@ -101,12 +119,7 @@ pub fn refusal(message: &str) -> Value {
 /// # Errors
 /// When it does not answer.
 pub fn ask(state: &Path, request: &Request) -> io::Result<Option<Answer>> {
-    let mut stream = match in_folder(state, |path| UnixStream::connect(path)) {
-        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::ConnectionRefused) => {
-            return Ok(None);
-        }
-        stream => stream?,
-    };
+    let Some(mut stream) = connect(state)? else { return Ok(None) };
     stream.set_read_timeout(Some(PATIENCE))?;
     let mut line = serde_json::to_string(request)?;
     line.push('\n');
@@ -114,6 +127,33 @@ pub fn ask(state: &Path, request: &Request) -> io::Result<Option<Answer>> {
     let lines = BufReader::new(stream).lines();
     let lines = lines.map(|line| Ok(serde_json::from_str(&line?)?));
     lines.collect::<io::Result<Answer>>().map(Some)
+}
+
+/// Looks on at what the service of a state folder does: each line is handed on until one is not wanted any more. `None` when there is no
+/// service.
+///
+/// # Errors
+/// When the connection breaks.
+pub fn look_on(state: &Path, mut each: impl FnMut(Value) -> bool) -> io::Result<Option<()>> {
+    let Some(mut stream) = connect(state)? else { return Ok(None) };
+    // A service that has nothing to tell says so every few seconds.
+    stream.set_read_timeout(Some(PATIENCE))?;
+    stream.write_all(format!("{}\n", serde_json::to_string(&Request::Watch)?).as_bytes())?;
+    for line in BufReader::new(stream).lines() {
+        if !each(serde_json::from_str(&line?)?) {
+            break;
+        }
+    }
+    Ok(Some(()))
+}
+
+fn connect(state: &Path) -> io::Result<Option<UnixStream>> {
+    match in_folder(state, |path| UnixStream::connect(path)) {
+        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::ConnectionRefused) => {
+            Ok(None)
+        }
+        stream => stream.map(Some),
+    }
 }
 
 /// A socket's path may have 107 bytes. The folder is opened, so that its own path may be as long as it likes.
@@ -136,7 +176,15 @@ mod tests {
             Request::Run { job } => vec![serde_json::json!({"event": "taken", "job": job})],
             _ => vec![refusal("no")],
         };
-        listen(&state, answer).unwrap();
+        let watch =
+            |sink: &mut Sink<'_>| (0..).try_for_each(|number| sink(&serde_json::json!({"number": number})));
+        listen(&state, answer, watch).unwrap();
+        let mut seen = 0;
+        let looked = look_on(&state, |line| {
+            seen += 1;
+            line["number"] != 99
+        });
+        assert_eq!((looked.unwrap(), seen), (Some(()), 100));
         let mode = std::fs::metadata(state.join(NAME)).unwrap().permissions().mode();
         assert_eq!(mode & 0o777, 0o600);
         let lines = ask(&state, &Request::Run { job: "counts".to_owned() }).unwrap().unwrap();

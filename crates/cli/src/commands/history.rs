@@ -13,6 +13,7 @@ use crate::failure::{Failure, Outcome};
 use crate::json as lines;
 use crate::render;
 use crate::text::{Align, BOLD, Columns, bytes, count, moment, styled};
+use reedhook_jobs::desk::Desk;
 use reedhook_jobs::jobfile::{ONCE, load_job};
 use reedhook_jobs::logline::LogLine;
 use reedhook_jobs::logs;
@@ -243,7 +244,6 @@ fn problems(context: &Context, run: &RunRow) -> Outcome {
 /// Shows one run.
 pub fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome {
     check_known(context, job)?;
-    let record = context.desk.home.record()?;
     let run = find(context, job, which)?;
     if detail.problems {
         return problems(context, &run);
@@ -257,6 +257,13 @@ pub fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome
         })?;
         return Ok(0);
     }
+    let items = if detail.items { usize::MAX } else { ITEMS };
+    context.say(run_text(&context.desk, &run, items)?.trim_end());
+    Ok(0)
+}
+
+/// All there is to say of a run, with at most so many items.
+pub fn run_text(desk: &Desk, run: &RunRow, items: usize) -> Outcome<String> {
     let sort = match run.end.code.as_str() {
         "undo" => ", an undo",
         "restore" => ", a restore",
@@ -266,7 +273,7 @@ pub fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome
     };
     let mut text = format!(
         "{}  run {}{sort}, {}\n{}",
-        styled(BOLD, job),
+        styled(BOLD, &run.job),
         run.number,
         moment(run.started_ms),
         render::outcome_line(run.end.outcome, run.end.elapsed)
@@ -280,25 +287,24 @@ pub fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome
     if run.end.counts.bytes > 0 {
         text.push_str(&format!("  {} written.\n", bytes(run.end.counts.bytes)));
     }
-    text.push_str(&render::problem_groups(&record.problem_groups(run.id)?));
+    text.push_str(&render::problem_groups(&desk.home.record()?.problem_groups(run.id)?));
     if !run.end.log_whole {
         text.push_str(
             "  Its log could not be written whole: items may be missing, and it cannot be undone.\n",
         );
     }
-    text.push_str(&items_text(context, &run, detail.items)?);
-    context.say(text.trim_end());
-    Ok(0)
+    text.push_str(&items_text(desk, run, items)?);
+    Ok(text)
 }
 
 /// The run's items and problems, from its log.
-fn items_text(context: &Context, run: &RunRow, all: bool) -> Outcome<String> {
+fn items_text(desk: &Desk, run: &RunRow, most: usize) -> Outcome<String> {
     let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right]);
     let mut total = 0;
-    read_log(context, run, |_, line| {
+    logs::read(&desk.home.run_log(&run.job, &run.run), |_, line| {
         let Some(cells) = item_cells(&line) else { return };
         total += 1;
-        if all || total <= ITEMS {
+        if total <= most {
             table.row(cells.to_vec());
         }
     })?;
@@ -306,8 +312,8 @@ fn items_text(context: &Context, run: &RunRow, all: bool) -> Outcome<String> {
         return Ok(String::new());
     }
     let mut text = format!("\n{}\n{}", styled(BOLD, "Items"), table.render(2));
-    if !all && total > ITEMS {
-        text.push_str(&format!("  … and {} more (--items lists them)\n", total - ITEMS));
+    if total > most {
+        text.push_str(&format!("  … and {} more (--items lists them)\n", total - most));
     }
     Ok(text)
 }

@@ -6,11 +6,11 @@ mod demo;
 mod doctor;
 mod extras;
 mod filter;
-mod history;
+pub mod history;
 mod install;
 mod job;
 mod notify;
-mod preview;
+pub mod preview;
 mod recover;
 mod report;
 mod run;
@@ -18,14 +18,15 @@ mod run;
 mod standin;
 mod status;
 mod store;
-mod tend;
+pub mod tend;
 pub mod verify;
-mod when;
+pub mod when;
 mod why;
 
 use reedhook_core::path::RelPath;
 
 use crate::args::{Command, JobCommand};
+use crate::board::board;
 use crate::context::Context;
 use crate::failure::Outcome;
 use crate::review::review;
@@ -52,6 +53,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Store(command) => store::store(context, command),
         Command::Drives => store::drives(context),
         Command::Review(asked) => review(context, &asked),
+        Command::Board => board(context),
         Command::Compare(asked) => compare::compare(context, &asked),
         Command::Preview { job, all, save } => preview::preview(context, &job, all, save.as_deref()),
         Command::Run { jobs, reverse: true, allow, .. } => run::reverse(context, &jobs, &allow),

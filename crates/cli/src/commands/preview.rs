@@ -15,6 +15,7 @@ use crate::json as lines;
 use crate::render;
 use reedhook_jobs::alignment;
 use reedhook_jobs::held;
+use reedhook_jobs::home::Home;
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::look::{Leg, Round, glance, look, losses};
 use reedhook_jobs::saved::Saved;
@@ -45,7 +46,7 @@ fn show(context: &Context, round: &Round, allowed: &[Guard], all: bool) -> u8 {
     if context.global.json {
         print_json(round, refusal.as_ref());
     } else {
-        context.say(text(context, round, all, refusal.as_ref()).trim_end());
+        context.say(text(&context.desk.home, round, all, refusal.as_ref()).trim_end());
         tell_losses(context, round);
         held::untried(round, &context.desk.home).iter().for_each(|line| context.warn(line));
         for leg in round.legs.iter().filter(|leg| !leg.to_be_made) {
@@ -83,8 +84,8 @@ pub fn tell_losses(context: &Context, round: &Round) {
     lines.iter().for_each(|line| context.warn(line));
 }
 
-fn text(context: &Context, round: &Round, all: bool, refusal: Option<&Failure>) -> String {
-    let home = &context.desk.home;
+/// What a run would do, as text.
+pub fn text(home: &Home, round: &Round, all: bool, refusal: Option<&Failure>) -> String {
     let mut text = render::heading(round, home);
     for line in render::mapping(round.job.rules.kind, &round.ends, home) {
         text.push_str(&format!("  {line}\n"));

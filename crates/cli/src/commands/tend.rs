@@ -279,17 +279,23 @@ fn stop(context: &Context) -> Outcome {
     Ok(0)
 }
 
-fn pause(context: &Context, job: &str, off: bool) -> Outcome {
-    let known = load_job(&context.desk.home, job)?;
+/// Writes down whether a job is paused, and lets the service know.
+pub fn set_paused(context: &Context, job: &str, paused: bool) -> Outcome<()> {
     change_file(context, job, |document| {
-        if off {
-            document.remove("paused");
-        } else {
+        if paused {
             document["paused"] = toml_edit::value(true);
+        } else {
+            document.remove("paused");
         }
         Ok(())
     })?;
     tell_service(context);
+    Ok(())
+}
+
+fn pause(context: &Context, job: &str, off: bool) -> Outcome {
+    let known = load_job(&context.desk.home, job)?;
+    set_paused(context, job, !off)?;
     context.say(match (off, known.timing.when.is_empty()) {
         (true, _) => format!("{job} runs by itself again."),
         (false, true) => format!("{job} is paused; it does not run by itself anyway."),
@@ -332,7 +338,8 @@ fn status(context: &Context) -> Outcome {
     Ok(0)
 }
 
-fn state_words(line: &Value) -> (anstyle::Style, String) {
+/// What a job does, as the service tells it.
+pub fn state_words(line: &Value) -> (anstyle::Style, String) {
     let plain = anstyle::Style::new();
     let cause = line["cause"].as_str().unwrap_or_default();
     match line["state"].as_str().unwrap_or_default() {

@@ -6,7 +6,7 @@ use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line as Text, Span};
-use ratatui::widgets::{Block, Clear, Paragraph, Wrap};
+use ratatui::widgets::{Block, Paragraph};
 use reedhook_core::compare::State;
 use reedhook_core::entry::EntryKind;
 use reedhook_core::run::Done;
@@ -15,27 +15,10 @@ use unicode_width::UnicodeWidthStr;
 
 use super::model::{Choice, Line, Model, Row, Sums, Word};
 use super::{Phase, Prompt, View};
+use crate::paint::{Paint, boxed};
 use crate::text::{bytes, count, elided, grouped};
 
-/// Styles, or none of them where no colour is wanted.
-#[derive(Clone, Copy)]
-pub struct Paint {
-    pub colour: bool,
-}
-
 impl Paint {
-    fn of(self, colour: Color) -> Style {
-        if self.colour { Style::new().fg(colour) } else { Style::new() }
-    }
-
-    fn dim(self) -> Style {
-        Style::new().add_modifier(Modifier::DIM)
-    }
-
-    fn bold(self) -> Style {
-        Style::new().add_modifier(Modifier::BOLD)
-    }
-
     fn word(self, word: Word) -> Style {
         let colour = match word {
             Word::Deed(Done::Added | Done::Revived | Done::FolderMade) => Color::Green,
@@ -347,22 +330,6 @@ fn keys_line(view: &View) -> Paragraph<'static> {
         (_, None, false) => "→ open  ← fold  1-9 hide  / find  d text  s same  l look again  ? keys  q end",
     };
     Paragraph::new(words).style(view.paint.dim())
-}
-
-/// A box in the middle that is as large as its text.
-fn boxed(frame: &mut Frame<'_>, title: &str, lines: Vec<String>) {
-    let area = frame.area();
-    let widest = lines.iter().map(|line| line.width()).max().unwrap_or(0).max(title.width()) + 4;
-    let width = u16::try_from(widest).unwrap_or(u16::MAX).min(area.width);
-    let inner = usize::from(width.saturating_sub(4)).max(1);
-    let wrapped: usize = lines.iter().map(|line| line.width().div_ceil(inner).max(1)).sum();
-    let height = u16::try_from(wrapped + 2).unwrap_or(u16::MAX).min(area.height);
-    let place = Rect { x: (area.width - width) / 2, y: (area.height - height) / 2, width, height };
-    let block =
-        Block::bordered().title(format!(" {title} ")).padding(ratatui::widgets::Padding::horizontal(1));
-    let lines: Vec<Text<'static>> = lines.into_iter().map(Text::from).collect();
-    frame.render_widget(Clear, place);
-    frame.render_widget(Paragraph::new(lines).wrap(Wrap { trim: false }).block(block), place);
 }
 
 fn help(frame: &mut Frame<'_>, view: &View) {

@@ -31,9 +31,9 @@ use reedhook_stores::remote::connect::ConnectError;
 use crate::args::{FilterArgs, ReviewArgs};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
+use crate::paint::Paint;
 use crate::progress;
 use crate::text::{count, duration};
-use draw::Paint;
 use model::{Choice, Model, Word};
 use work::{Chosen, News, Subject, Task, Worker};
 
@@ -149,8 +149,7 @@ pub fn review(context: &Context, asked: &ReviewArgs) -> Outcome {
         Subject::Places { .. } => ("review".to_owned(), false),
     };
     reach(context, &subject)?;
-    let colour = anstream::stdout().current_choice() != anstream::ColorChoice::Never;
-    let view = View::new(&name, is_job, Paint { colour });
+    let view = View::new(&name, is_job, Paint::of_output());
     let worker = Worker::start(&context.desk, subject);
     // Puts the terminal back when something panics, too.
     let mut terminal = ratatui::try_init()

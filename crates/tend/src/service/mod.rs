@@ -23,6 +23,7 @@ use reedhook_jobs::failure::{Cause, Failure, Outcome};
 use reedhook_jobs::home::{closed, make_folder};
 use reedhook_jobs::jobfile::Job;
 
+use crate::hub::Hub;
 use crate::runner::{Ending, Running};
 use crate::signs;
 use crate::socket::{self, Answer, Request, refusal};
@@ -95,7 +96,9 @@ const SIDE_BY_SIDE: usize = 2;
 pub struct Service {
     desk: Desk,
     outside: Outside,
+    /// Everybody who hears, and those who look on through the socket.
     hear: Arc<dyn Hear>,
+    hub: Arc<Hub>,
     jobs: BTreeMap<String, Tended>,
     running: HashMap<String, Running>,
     /// What was said of job files that cannot be read.
@@ -144,9 +147,11 @@ impl Service {
         }
         let queue = desk.world.text("REEDHOOK_WATCH_QUEUE").and_then(|text| text.parse().ok());
         let since = (desk.world.now)();
+        let hub = Arc::new(Hub::new(hear));
         Ok(Service {
             outside,
-            hear,
+            hear: hub.clone(),
+            hub,
             jobs: BTreeMap::new(),
             running: HashMap::new(),
             broken: HashMap::new(),
@@ -218,7 +223,22 @@ impl Service {
             let answer = if sent { answer.recv_timeout(Duration::from_secs(8)).ok() } else { None };
             answer.unwrap_or_else(|| vec![refusal("the service does not answer")])
         };
-        socket::listen(self.desk.home.state(), answer).map_err(failed("requests"))?;
+        let (hub, ask) = (self.hub.clone(), answer.clone());
+        let watch = move |sink: &mut socket::Sink<'_>| {
+            let mut reader = hub.reader();
+            loop {
+                let read = hub.read(&mut reader);
+                // Where nothing happens that is told now and then: so both sides know that the other is there.
+                if read.stands_otherwise || read.lines.is_empty() {
+                    let lines = ask(Request::Status);
+                    if let Some((service, jobs)) = lines.split_first() {
+                        sink(&serde_json::json!({"event": "stands", "service": service, "jobs": jobs}))?;
+                    }
+                }
+                read.lines.iter().try_for_each(&mut *sink)?;
+            }
+        };
+        socket::listen(self.desk.home.state(), answer, watch).map_err(failed("requests"))?;
         let folder = self.desk.home.jobs();
         if make_folder(&folder).is_ok()
             && let Ok(filter) = Filter::new(&FilterSpec::default(), self.desk.now())
@@ -277,10 +297,19 @@ impl Service {
                 self.look_twice = true;
             }
             News::Clock => self.reckon_all(),
-            News::Asked(request, reply) => drop(reply.send(self.answer(request))),
+            News::Asked(request, reply) => {
+                let asked = request == Request::Status;
+                drop(reply.send(self.answer(request)));
+                if !asked {
+                    self.hub.stands_otherwise();
+                }
+            }
             // It may have been answered elsewhere: then there is nothing to say any more.
             News::Answered(job, yes) => drop(self.answered(&job, yes)),
-            News::Ended(job, scope, due, ending) => self.ended(&job, scope, due, *ending),
+            News::Ended(job, scope, due, ending) => {
+                self.ended(&job, scope, due, *ending);
+                self.hub.stands_otherwise();
+            }
         }
     }
 

@@ -1,5 +1,6 @@
 //! What others ask for through the socket.
 
+use std::sync::atomic::Ordering;
 use std::time::Instant;
 
 use reedhook_core::walk::Scope;
@@ -41,6 +42,15 @@ impl Service {
                 }
             }
             Request::Answer { job, yes } => self.answered(&job, yes),
+            Request::Halt { job } => match self.running.get(&job) {
+                Some(running) => {
+                    running.stop.store(true, Ordering::Relaxed);
+                    vec![json!({"event": "taken", "job": job})]
+                }
+                None => vec![refusal(&format!("no run of \"{job}\" goes on here"))],
+            },
+            // That is no question with an answer; the socket sees to it.
+            Request::Watch => vec![refusal("looking on takes a connection of its own")],
         }
     }
 

@@ -1,0 +1,106 @@
+//! `board`: everything alive, full screen: jobs and how they stand, what runs now and how far it is, what happened, drives coming and going.
+//!
+//! [`model`] is what is shown, as data; [`draw`] shows it; [`feed`] hears from the service and looks at Reedhook's own files; [`work`] does
+//! what a key asks for. This module joins them: news and keys in, a frame out when something has changed. The view waits for no disk and no
+//! server, and counts nothing itself: however many files a run moves, it is told a few times a second how far that is.
+
+mod draw;
+mod feed;
+mod model;
+#[cfg(test)]
+mod tests;
+mod work;
+
+use std::io::IsTerminal;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::unbounded;
+use ratatui::DefaultTerminal;
+use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
+
+use crate::context::Context;
+use crate::failure::{Failure, INTERRUPTED, Outcome};
+use crate::paint::Paint;
+use model::{Board, Key, Wish};
+use work::Worker;
+
+/// How long a key is waited for before news are looked at.
+const TURN: Duration = Duration::from_millis(50);
+
+/// No frame follows another one sooner, but for a key.
+const FRAME: Duration = Duration::from_millis(150);
+
+/// Where something runs or a clock is shown, a frame comes this often whatever happens.
+const STEADY: Duration = Duration::from_secs(1);
+
+/// Shows the board until a key ends it.
+pub fn board(context: &Context) -> Outcome {
+    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() || context.global.json {
+        return Err(Failure::usage("the board needs a terminal")
+            .hint("Elsewhere: reedhook status, reedhook tend status, reedhook report."));
+    }
+    // What is wrong with Reedhook's own files is said in a line, before the screen is taken.
+    drop(context.desk.home.record()?);
+    let (sender, news) = unbounded();
+    let feed = feed::Feed::start(&context.desk, &sender);
+    let worker = Worker::new(&context.desk, sender);
+    let mut terminal = ratatui::try_init()
+        .map_err(|error| Failure::usage(format!("the terminal cannot be used: {error}")))?;
+    let board = Board::new(Paint::of_output(), context.desk.world.zone.clone());
+    let ended = watch(context, &mut terminal, board, (&feed, &worker), &news);
+    ratatui::restore();
+    worker.end();
+    ended
+}
+
+fn watch(
+    context: &Context,
+    terminal: &mut DefaultTerminal,
+    mut board: Board,
+    (feed, worker): (&feed::Feed, &Worker),
+    news: &crossbeam_channel::Receiver<model::News>,
+) -> Outcome {
+    let failed = |error: std::io::Error| Failure::usage(format!("the terminal cannot be used: {error}"));
+    let (mut changed, mut drawn) = (true, Instant::now());
+    let mut pressed = true;
+    loop {
+        for heard in news.try_iter().take(1000) {
+            board.take(heard);
+            changed = true;
+        }
+        changed |= board.take_own(worker.live());
+        let since = drawn.elapsed();
+        if pressed || (changed && since >= FRAME) || since >= STEADY {
+            board.now_ms = crate::clock::now_ms();
+            terminal.draw(|frame| draw::draw(frame, &mut board)).map_err(failed)?;
+            (changed, pressed, drawn) = (false, false, Instant::now());
+        }
+        if event::poll(TURN).map_err(failed)? {
+            match event::read().map_err(failed)? {
+                Event::Key(key) if key.kind != KeyEventKind::Release => {
+                    board.now_ms = crate::clock::now_ms();
+                    let control = key.modifiers.contains(KeyModifiers::CONTROL);
+                    let key =
+                        if control && key.code == KeyCode::Char('c') { KeyCode::Char('q') } else { key.code };
+                    for wish in board.press(Key::of(key)) {
+                        match wish {
+                            Wish::End => return Ok(0),
+                            Wish::Look => feed.look_now(),
+                            Wish::Pause(job, paused) => {
+                                board.told(crate::commands::tend::set_paused(context, &job, paused));
+                                feed.look_now();
+                            }
+                            wish => worker.ask(wish),
+                        }
+                    }
+                }
+                _ => {}
+            }
+            pressed = true;
+        }
+        // Somebody outside wants the program to end.
+        if context.desk.is_stopped() {
+            return Ok(INTERRUPTED);
+        }
+    }
+}

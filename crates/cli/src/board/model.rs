@@ -1,0 +1,631 @@
+//! The board as data: how jobs stand, what runs, what happened, and what a key means where. Nothing here reads a file or a clock.
+
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
+use std::time::Duration;
+
+use crossbeam_channel::Sender;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use ratatui::crossterm::event::KeyCode;
+use reedhook_jobs::tally::Tally;
+use reedhook_record::{Outcome as RunOutcome, RunRow};
+use reedhook_report::figures::JobPart;
+use serde_json::Value;
+
+use crate::failure::Outcome;
+use crate::paint::Paint;
+use crate::text::result_of;
+
+/// So much of what happened is kept.
+const HAPPENED: usize = 500;
+
+/// Whose a run is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Whose {
+    /// The service's.
+    Service,
+    /// This board's.
+    Ours,
+    /// Another program's: it can be watched, not stopped.
+    Other,
+}
+
+/// A run that goes on.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Live {
+    pub whose: Whose,
+    pub elapsed: Duration,
+    /// How many entries its look has seen, while it looks.
+    pub looking: Option<u64>,
+    pub tally: Tally,
+}
+
+/// A drive that is connected, or one that is known and away.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Drive {
+    pub name: String,
+    /// Where it is mounted; `None` when it is away.
+    pub mount: Option<String>,
+    pub kind: String,
+    /// Free bytes, and all.
+    pub space: Option<(u64, u64)>,
+    /// The stores that are on it.
+    pub stores: String,
+}
+
+/// Something that happened.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Said {
+    pub at_ms: i64,
+    pub job: String,
+    pub words: String,
+    pub is_bad: bool,
+}
+
+/// What comes to the board.
+pub enum News {
+    /// How all jobs stand, and which drives there are.
+    Looked(Vec<JobPart>, Vec<Drive>),
+    /// Runs of other programs that go on.
+    Others(BTreeMap<String, Live>),
+    /// A line of the service.
+    Service(Value),
+    /// The service is not there any more.
+    ServiceGone,
+    /// Something happened.
+    Said(Said),
+    /// A run of this board is over: its job and its name.
+    OwnEnded(String, String),
+    /// The runs of a job, newest first.
+    Runs(String, Vec<RunRow>),
+    /// A text to be read.
+    Text(String, Vec<String>),
+    /// A run of this board asks.
+    Asks(String, Vec<String>, Sender<bool>),
+    /// Something that a key asked for came to nothing.
+    Failed(String),
+}
+
+/// What a key asks for.
+pub enum Wish {
+    /// The board is to be closed.
+    End,
+    /// Everything is to be looked at anew.
+    Look,
+    Pause(String, bool),
+    /// To be run: by the service, or by this board.
+    Run(String, bool),
+    Halt(String, Whose),
+    Answer(String, bool),
+    Preview(String),
+    Runs(String),
+    Items(Box<RunRow>),
+    /// An answer to a question of a run of this board.
+    Consent(Sender<bool>, bool),
+}
+
+/// A key, whatever terminal it came from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Key {
+    Up,
+    Down,
+    PageUp,
+    PageDown,
+    Top,
+    Bottom,
+    Open,
+    Back,
+    Letter(char),
+    Other,
+}
+
+impl Key {
+    pub fn of(code: KeyCode) -> Key {
+        match code {
+            KeyCode::Up | KeyCode::Char('k') => Key::Up,
+            KeyCode::Down | KeyCode::Char('j') => Key::Down,
+            KeyCode::PageUp => Key::PageUp,
+            KeyCode::PageDown => Key::PageDown,
+            KeyCode::Home | KeyCode::Char('g') => Key::Top,
+            KeyCode::End | KeyCode::Char('G') => Key::Bottom,
+            KeyCode::Enter | KeyCode::Right => Key::Open,
+            KeyCode::Esc | KeyCode::Left => Key::Back,
+            KeyCode::Char(letter) => Key::Letter(letter),
+            _ => Key::Other,
+        }
+    }
+}
+
+/// A list that is moved through.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Place {
+    /// The row that is marked, or the first that is shown.
+    pub at: usize,
+    /// Rows that fit, as it was drawn last.
+    pub height: usize,
+}
+
+impl Place {
+    fn press(&mut self, key: Key, rows: usize) {
+        let (last, page) = (rows.saturating_sub(1), self.height.saturating_sub(1).max(1));
+        self.at = match key {
+            Key::Up => self.at.saturating_sub(1),
+            Key::Down => self.at + 1,
+            Key::PageUp => self.at.saturating_sub(page),
+            Key::PageDown => self.at + page,
+            Key::Top => 0,
+            Key::Bottom => last,
+            _ => self.at,
+        }
+        .min(last);
+    }
+
+    /// The first row that is shown so that the marked one is in sight.
+    pub fn first(&self, rows: usize) -> usize {
+        let height = self.height.max(1);
+        self.at.saturating_sub(height / 2).min(rows.saturating_sub(height))
+    }
+}
+
+/// What lies over the jobs.
+pub enum Page {
+    /// The runs of a job.
+    Runs { job: String, rows: Vec<RunRow>, place: Place },
+    /// A text.
+    Text { title: String, lines: Vec<String>, place: Place },
+    /// Something is being fetched.
+    Waiting(String),
+}
+
+/// A question, and what a yes does.
+pub struct Question {
+    pub title: String,
+    pub lines: Vec<String>,
+    /// When it came, by itself: whoever is typing meant something else.
+    came_ms: Option<i64>,
+    then: Then,
+}
+
+/// So long after a question has come by itself a key is no answer to it.
+const NOT_MEANT_MS: i64 = 700;
+
+enum Then {
+    Wish(Wish),
+    Consent(Sender<bool>),
+    End,
+}
+
+/// Everything that is shown.
+pub struct Board {
+    pub paint: Paint,
+    pub zone: TimeZone,
+    pub now_ms: i64,
+    pub jobs: Vec<JobPart>,
+    pub drives: Vec<Drive>,
+    /// Since when the service runs, when it does.
+    pub service: Option<String>,
+    /// What the service says of each job.
+    pub states: HashMap<String, Value>,
+    pub live: BTreeMap<String, Live>,
+    pub happened: VecDeque<Said>,
+    pub place: Place,
+    pub pages: Vec<Page>,
+    pub question: Option<Question>,
+    pub message: Option<String>,
+    pub help: bool,
+    /// Something was looked at already.
+    pub looked: bool,
+    /// Runs of which it was told that they are over.
+    over: HashSet<String>,
+    /// Questions that wait for their turn.
+    asked: VecDeque<Question>,
+}
+
+impl Board {
+    pub fn new(paint: Paint, zone: TimeZone) -> Board {
+        Board {
+            paint,
+            zone,
+            now_ms: 0,
+            jobs: Vec::new(),
+            drives: Vec::new(),
+            service: None,
+            states: HashMap::new(),
+            live: BTreeMap::new(),
+            happened: VecDeque::new(),
+            place: Place::default(),
+            pages: Vec::new(),
+            question: None,
+            message: None,
+            help: false,
+            looked: false,
+            over: HashSet::new(),
+            asked: VecDeque::new(),
+        }
+    }
+
+    /// Shows the next question that has come, when no other one is shown.
+    fn ask_next(&mut self) {
+        if self.question.is_none()
+            && let Some(next) = self.asked.pop_front()
+        {
+            self.question = Some(Question { came_ms: Some(self.now_ms), ..next });
+        }
+    }
+
+    /// The job that is marked.
+    pub fn here(&self) -> Option<&JobPart> {
+        self.jobs.get(self.place.at)
+    }
+
+    /// Takes news.
+    pub fn take(&mut self, news: News) {
+        match news {
+            News::Looked(jobs, drives) => self.looked_at(jobs, drives),
+            News::Others(others) => {
+                self.live.retain(|_, live| live.whose != Whose::Other);
+                for (job, live) in others {
+                    self.live.entry(job).or_insert(live);
+                }
+            }
+            News::Service(line) => self.service_said(&line),
+            News::ServiceGone => {
+                if self.service.take().is_some() {
+                    self.say("", "The service has gone.", true, self.now_ms);
+                }
+                self.states.clear();
+                self.live.retain(|_, live| live.whose != Whose::Service);
+            }
+            News::Said(said) => self.happened_too(said),
+            News::OwnEnded(job, run) => {
+                self.live.remove(&job);
+                self.over.insert(run);
+            }
+            News::Runs(job, rows) => {
+                self.pages.retain(|page| !matches!(page, Page::Waiting(_)));
+                self.pages.push(Page::Runs { job, rows, place: Place::default() });
+            }
+            News::Text(title, lines) => {
+                self.pages.retain(|page| !matches!(page, Page::Waiting(_)));
+                self.pages.push(Page::Text { title, lines, place: Place::default() });
+            }
+            News::Asks(job, lines, answer) => {
+                let title = format!("{job}: go on?");
+                self.asked.push_back(Question { title, lines, came_ms: None, then: Then::Consent(answer) });
+                self.ask_next();
+            }
+            News::Failed(words) => {
+                self.pages.retain(|page| !matches!(page, Page::Waiting(_)));
+                self.message = Some(words);
+            }
+        }
+    }
+
+    /// Takes note of how far this board's own runs are; whether something is otherwise.
+    pub fn take_own(&mut self, own: BTreeMap<String, Live>) -> bool {
+        let known = self.live.iter().filter(|(_, live)| live.whose == Whose::Ours);
+        let same = own.is_empty() && known.count() == 0;
+        if !same {
+            self.live.retain(|job, live| live.whose != Whose::Ours || own.contains_key(job));
+            self.live.extend(own);
+        }
+        !same
+    }
+
+    /// Says what came of something that a key asked for.
+    pub fn told(&mut self, outcome: Outcome<()>) {
+        if let Err(failure) = outcome {
+            self.message = Some(failure.to_string());
+        }
+    }
+
+    fn say(&mut self, job: &str, words: impl Into<String>, is_bad: bool, at_ms: i64) {
+        self.happened_too(Said { at_ms, job: job.to_owned(), words: clean(&words.into()), is_bad });
+    }
+
+    fn happened_too(&mut self, said: Said) {
+        self.happened.push_back(said);
+        if self.happened.len() > HAPPENED {
+            self.happened.pop_front();
+        }
+    }
+
+    fn looked_at(&mut self, jobs: Vec<JobPart>, drives: Vec<Drive>) {
+        let here = self.here().map(|job| job.name.clone());
+        for job in &jobs {
+            let Some(last) = &job.last else { continue };
+            if last.end.outcome == RunOutcome::Unfinished {
+                continue;
+            }
+            let is_new = self.over.insert(last.run.clone());
+            // At first only what still deserves a look is news.
+            if is_new && (self.looked || last.end.outcome != RunOutcome::Done) {
+                let ended = last.started_ms + i64::try_from(last.end.elapsed.as_millis()).unwrap_or(0);
+                let words = end_words(last);
+                self.say(&job.name, words, last.end.outcome != RunOutcome::Done, ended);
+            }
+        }
+        if !self.looked {
+            self.happened.make_contiguous().sort_by_key(|said| said.at_ms);
+        } else {
+            self.tell_of_drives(&drives);
+        }
+        (self.jobs, self.drives, self.looked) = (jobs, drives, true);
+        let at = here.and_then(|name| self.jobs.iter().position(|job| job.name == name));
+        self.place.at = at.unwrap_or(self.place.at).min(self.jobs.len().saturating_sub(1));
+    }
+
+    fn tell_of_drives(&mut self, now: &[Drive]) {
+        let there = |drives: &[Drive]| -> HashSet<String> {
+            drives.iter().filter(|drive| drive.mount.is_some()).map(|drive| drive.name.clone()).collect()
+        };
+        let (before, after) = (there(&self.drives), there(now));
+        for name in after.difference(&before) {
+            self.say("", format!("{name} is connected."), false, self.now_ms);
+        }
+        for name in before.difference(&after) {
+            self.say("", format!("{name} is away."), false, self.now_ms);
+        }
+    }
+
+    fn service_said(&mut self, line: &Value) {
+        let text = |key: &str| line[key].as_str().unwrap_or_default().to_owned();
+        let job = text("job");
+        let at = text("at").parse::<Timestamp>().map_or(self.now_ms, |at| at.as_millisecond());
+        match line["event"].as_str().unwrap_or_default() {
+            "stands" => {
+                self.service = Some(line["service"]["since"].as_str().unwrap_or_default().to_owned());
+                let jobs = line["jobs"].as_array().into_iter().flatten();
+                self.states = jobs
+                    .filter_map(|state| Some((state["job"].as_str()?.to_owned(), state.clone())))
+                    .collect();
+                let running =
+                    |job: &str| self.states.get(job).is_some_and(|state| state["state"] == "running");
+                let gone: Vec<String> = self
+                    .live
+                    .iter()
+                    .filter(|(job, live)| live.whose == Whose::Service && !running(job))
+                    .map(|(job, _)| job.clone())
+                    .collect();
+                gone.iter().for_each(|job| drop(self.live.remove(job)));
+            }
+            "progress" => {
+                let Ok(tally) = serde_json::from_value(line["tally"].clone()) else { return };
+                let elapsed = Duration::try_from_secs_f64(line["seconds"].as_f64().unwrap_or(0.0));
+                let (elapsed, looking) = (elapsed.unwrap_or_default(), line["looking"].as_u64());
+                self.live.insert(job, Live { whose: Whose::Service, elapsed, looking, tally });
+            }
+            "began" => self.say(&job, format!("begins ({})", text("cause")), false, at),
+            "finished" => {
+                self.live.remove(&job);
+                self.over.insert(text("run"));
+                let (words, is_bad) = finished_words(line);
+                self.say(&job, words, is_bad, at);
+            }
+            "problem" => {
+                let words = format!("{}  {}: {}", text("code"), text("path"), text("message"));
+                self.say(&job, words, true, at);
+            }
+            "failure" => self.say(&job, text("message"), true, at),
+            "overdue" => self.say(&job, "is overdue", true, at),
+            "note" => self.say(&job, text("message"), false, at),
+            _ => {}
+        }
+    }
+
+    /// What a key asks for, here.
+    pub fn press(&mut self, key: Key) -> Vec<Wish> {
+        self.message = None;
+        if self.help {
+            self.help = false;
+            return Vec::new();
+        }
+        if let Some(question) = self.question.take() {
+            let wishes = self.answered(question, key);
+            self.ask_next();
+            return wishes;
+        }
+        match self.pages.last_mut() {
+            None => self.in_jobs(key),
+            Some(page) => {
+                let (wishes, stays) = page.press(key);
+                if !stays {
+                    self.pages.pop();
+                }
+                if !wishes.is_empty() {
+                    self.pages.push(Page::Waiting("reading the log".to_owned()));
+                }
+                wishes
+            }
+        }
+    }
+
+    fn answered(&mut self, question: Question, key: Key) -> Vec<Wish> {
+        let too_soon = question.came_ms.is_some_and(|came| self.now_ms - came < NOT_MEANT_MS);
+        let yes = match key {
+            _ if too_soon => {
+                self.question = Some(question);
+                return Vec::new();
+            }
+            Key::Letter('y' | 'Y') => true,
+            Key::Letter('n' | 'N' | 'q') | Key::Back => false,
+            _ => {
+                self.question = Some(question);
+                return Vec::new();
+            }
+        };
+        match (question.then, yes) {
+            (Then::Wish(wish), true) => vec![wish],
+            (Then::Consent(answer), yes) => vec![Wish::Consent(answer, yes)],
+            (Then::End, true) => vec![Wish::End],
+            (_, false) => Vec::new(),
+        }
+    }
+
+    fn in_jobs(&mut self, key: Key) -> Vec<Wish> {
+        let name = self.here().map(|job| job.name.clone());
+        match (key, name) {
+            (Key::Letter('q') | Key::Back, _) => self.asked_to_end(),
+            (Key::Letter('?'), _) => {
+                self.help = true;
+                Vec::new()
+            }
+            (Key::Letter('l'), _) => vec![Wish::Look],
+            (Key::Letter('h'), _) => {
+                let lines = self.happened.iter().rev().map(|said| self.said_line(said)).collect();
+                self.pages.push(Page::Text {
+                    title: "What happened, the newest first".to_owned(),
+                    lines,
+                    place: Place::default(),
+                });
+                Vec::new()
+            }
+            (Key::Letter(letter), Some(job)) => self.of_job(letter, job),
+            (Key::Open, Some(job)) => {
+                self.pages.push(Page::Waiting(format!("the runs of {job}")));
+                vec![Wish::Runs(job)]
+            }
+            (key, _) => {
+                self.place.press(key, self.jobs.len());
+                Vec::new()
+            }
+        }
+    }
+
+    fn asked_to_end(&mut self) -> Vec<Wish> {
+        let ours: Vec<String> = self
+            .live
+            .iter()
+            .filter(|(_, live)| live.whose == Whose::Ours)
+            .map(|(job, _)| job.clone())
+            .collect();
+        if ours.is_empty() {
+            return vec![Wish::End];
+        }
+        let lines = vec![
+            format!("{} runs in this board, and would be stopped.", ours.join(", ")),
+            "What was done stays whole; the next run goes on from there.".to_owned(),
+        ];
+        self.question = Some(Question { title: "End?".to_owned(), lines, came_ms: None, then: Then::End });
+        Vec::new()
+    }
+
+    fn of_job(&mut self, letter: char, job: String) -> Vec<Wish> {
+        let live = self.live.get(&job).map(|live| live.whose);
+        let asks = self.states.get(&job).is_some_and(|state| state["for"] == "answer");
+        let mut ask = |title: String, lines: Vec<String>, wish: Wish| {
+            self.question = Some(Question { title, lines, came_ms: None, then: Then::Wish(wish) });
+            Vec::new()
+        };
+        match letter {
+            'r' if live.is_some() => {
+                self.message = Some(format!("{job} is running already."));
+                Vec::new()
+            }
+            'r' => {
+                let by_service = self.service.is_some();
+                let who =
+                    if by_service { "The service runs it." } else { "This board runs it: keep it open." };
+                let lines = vec![format!("Run {job} now? {who}")];
+                ask(format!("Run {job}?"), lines, Wish::Run(job, by_service))
+            }
+            's' => match live {
+                None => {
+                    self.message = Some(format!("{job} is not running."));
+                    Vec::new()
+                }
+                Some(Whose::Other) => {
+                    self.message = Some(format!("{job} runs in another program: stop it there."));
+                    Vec::new()
+                }
+                Some(whose) => {
+                    let lines =
+                        vec!["What was done stays whole; the next run goes on from there.".to_owned()];
+                    ask(format!("Stop the run of {job}?"), lines, Wish::Halt(job, whose))
+                }
+            },
+            'v' => {
+                self.pages.push(Page::Waiting(format!("looking at both sides of {job}")));
+                vec![Wish::Preview(job)]
+            }
+            'p' => {
+                let paused = self.here().is_some_and(|part| part.paused);
+                self.message = Some(match paused {
+                    true => format!("{job} runs by itself again."),
+                    false => format!("{job} is paused: nothing of it begins by itself."),
+                });
+                vec![Wish::Pause(job, !paused)]
+            }
+            'y' | 'n' if asks => vec![Wish::Answer(job, letter == 'y')],
+            'y' | 'n' => {
+                self.message = Some(format!("{job} does not ask for anything."));
+                Vec::new()
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    /// Something that happened, as a line.
+    pub fn said_line(&self, said: &Said) -> String {
+        let at = crate::text::written(said.at_ms, &self.zone, "%m-%d %H:%M:%S");
+        let job = if said.job.is_empty() { String::new() } else { format!("{}  ", said.job) };
+        format!("{at}  {job}{}", said.words)
+    }
+}
+
+impl Page {
+    /// What a key asks for, and whether the page stays.
+    fn press(&mut self, key: Key) -> (Vec<Wish>, bool) {
+        if matches!(key, Key::Back | Key::Letter('q')) {
+            return (Vec::new(), false);
+        }
+        match self {
+            Page::Waiting(_) => (Vec::new(), true),
+            Page::Text { lines, place, .. } => {
+                let height = place.height.max(1);
+                place.press(key, (lines.len() + 1).saturating_sub(height).max(1));
+                (Vec::new(), true)
+            }
+            Page::Runs { rows, place, .. } => match (key, rows.get(place.at)) {
+                (Key::Open, Some(run)) => (vec![Wish::Items(Box::new(run.clone()))], true),
+                _ => {
+                    place.press(key, rows.len());
+                    (Vec::new(), true)
+                }
+            },
+        }
+    }
+}
+
+/// How a run ended, in a few words.
+pub fn end_words(run: &RunRow) -> String {
+    match run.end.outcome {
+        RunOutcome::Refused => format!("run {} was refused: {}", run.number, run.end.message),
+        _ => format!("run {}: {}", run.number, result_of(&run.end)),
+    }
+}
+
+fn finished_words(line: &Value) -> (String, bool) {
+    let number = |key: &str| line[key].as_u64().unwrap_or(0);
+    let outcome = line["outcome"].as_str().unwrap_or_default();
+    let done = number("added") + number("updated") + number("moved") + number("removed") + number("meta");
+    let mut words = match line["message"].as_str() {
+        Some(message) => format!("{outcome}: {message}"),
+        None => format!("{outcome}, {}", crate::text::count(done, "item", "items")),
+    };
+    if number("problems") > 0 {
+        words.push_str(&format!(", {}", crate::text::count(number("problems"), "problem", "problems")));
+    }
+    if number("conflicts") > 0 {
+        words.push_str(&format!(
+            ", {} held",
+            crate::text::count(number("conflicts"), "conflict", "conflicts")
+        ));
+    }
+    (words, outcome != "done")
+}
+
+/// A text for the screen: what would move the cursor is shown as a question mark.
+fn clean(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { '?' } else { c }).collect()
+}

@@ -1,0 +1,1 @@
+//! The board on a terminal that is not there.

@@ -1,0 +1,273 @@
+//! What a key of the board asks for, done on threads of their own: looking into runs, previews, words with the service, and runs of this
+//! board's own where there is no service.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{Sender, bounded};
+use reedhook_core::run::Event as Deed;
+use reedhook_jobs::around;
+use reedhook_jobs::clear::Need;
+use reedhook_jobs::desk::{Desk, Event, Listener, Nobody, Secrets};
+use reedhook_jobs::failure::{Cause, Failure, Outcome};
+use reedhook_jobs::jobfile::load_job;
+use reedhook_jobs::look::{Round, glance, look};
+use reedhook_jobs::tally::Tally;
+use reedhook_jobs::whole;
+use reedhook_record::{Outcome as RunOutcome, RunRow};
+use reedhook_report::plain::without_style;
+use reedhook_tend::socket::{self, Request};
+use reedhook_tend::tell::{self, Origin};
+
+use super::model::{Live, News, Said, Whose, Wish};
+use crate::commands::history::run_text;
+use crate::commands::preview;
+use crate::render;
+use crate::text::result_of;
+
+/// So many runs of a job are listed.
+const RUNS: u32 = 2000;
+
+/// So many items of a run are listed.
+const ITEMS: usize = 20_000;
+
+/// Runs of this board may take so long to end when it is closed.
+const ENDING: Duration = Duration::from_secs(10);
+
+/// A run of this board.
+struct Own {
+    stop: Arc<AtomicBool>,
+    since: Instant,
+    looking: Option<u64>,
+    tally: Tally,
+}
+
+type Owns = Arc<Mutex<BTreeMap<String, Own>>>;
+
+fn lock(owns: &Owns) -> MutexGuard<'_, BTreeMap<String, Own>> {
+    owns.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Who does it.
+pub struct Worker {
+    desk: Desk,
+    news: Sender<News>,
+    own: Owns,
+}
+
+impl Worker {
+    pub fn new(desk: &Desk, news: Sender<News>) -> Worker {
+        // A secret that is kept nowhere cannot be typed here: the screen is taken.
+        let secrets = Arc::new(Secrets::asking(|_| Ok(None)));
+        let desk = Desk { listener: Arc::new(Nobody), secrets, ..desk.clone() };
+        Worker { desk, news, own: Owns::default() }
+    }
+
+    /// How far this board's own runs are.
+    pub fn live(&self) -> BTreeMap<String, Live> {
+        let of = |own: &Own| Live {
+            whose: Whose::Ours,
+            elapsed: own.since.elapsed(),
+            looking: own.looking,
+            tally: own.tally.glimpse(3),
+        };
+        lock(&self.own).iter().map(|(job, own)| (job.clone(), of(own))).collect()
+    }
+
+    /// Does what is wished.
+    pub fn ask(&self, wish: Wish) {
+        match wish {
+            Wish::Run(job, false) => self.run(job),
+            Wish::Halt(job, Whose::Ours) => {
+                if let Some(own) = lock(&self.own).get(&job) {
+                    own.stop.store(true, Ordering::Relaxed);
+                }
+            }
+            Wish::Consent(answer, yes) => drop(answer.send(yes)),
+            wish => {
+                let (desk, news) = (self.desk.clone(), self.news.clone());
+                let work = move || {
+                    let came =
+                        work(&desk, wish).unwrap_or_else(|failure| Some(News::Failed(failure.to_string())));
+                    came.into_iter().for_each(|came| drop(news.send(came)));
+                };
+                std::thread::spawn(work);
+            }
+        }
+    }
+
+    fn run(&self, job: String) {
+        let stop = Arc::new(AtomicBool::new(false));
+        let own =
+            Own { stop: stop.clone(), since: Instant::now(), looking: Some(0), tally: Tally::default() };
+        lock(&self.own).insert(job.clone(), own);
+        let ear = Ear { job: job.clone(), own: self.own.clone(), news: self.news.clone() };
+        let desk = Desk { stop, listener: Arc::new(ear), waited: Arc::default(), ..self.desk.clone() };
+        let (own, news) = (self.own.clone(), self.news.clone());
+        std::thread::spawn(move || {
+            let ended = run(&desk, &job, &news);
+            lock(&own).remove(&job);
+            let (run, words, is_bad) = match ended {
+                Ok((run, words, is_bad)) => (run, words, is_bad),
+                Err(failure) => (String::new(), failure.to_string(), true),
+            };
+            let _ = news.send(News::OwnEnded(job.clone(), run));
+            let _ = news.send(News::Said(Said { at_ms: crate::clock::now_ms(), job, words, is_bad }));
+        });
+    }
+
+    /// Ends this board's own runs, and waits for them: they end whole.
+    pub fn end(&self) {
+        lock(&self.own).values().for_each(|own| own.stop.store(true, Ordering::Relaxed));
+        let begun = Instant::now();
+        while !lock(&self.own).is_empty() && begun.elapsed() < ENDING {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+}
+
+/// Counts what happens in a run of this board.
+struct Ear {
+    job: String,
+    own: Owns,
+    news: Sender<News>,
+}
+
+impl Ear {
+    fn say(&self, words: String, is_bad: bool) {
+        let (at_ms, job) = (crate::clock::now_ms(), self.job.clone());
+        let _ = self.news.send(News::Said(Said { at_ms, job, words, is_bad }));
+    }
+}
+
+impl Listener for Ear {
+    fn hear(&self, event: &Event<'_>) {
+        let mut own = lock(&self.own);
+        let Some(run) = own.get_mut(&self.job) else { return };
+        match event {
+            Event::Scanning { progress, .. } => {
+                run.looking = Some(progress.entries.load(Ordering::Relaxed));
+            }
+            Event::Begins(plan) => {
+                let planned = Tally::of(plan);
+                run.looking = None;
+                run.tally.files_total += planned.files_total;
+                run.tally.bytes_total += planned.bytes_total;
+            }
+            Event::Did { event, .. } => {
+                run.tally.take(event);
+                if let Deed::Problem(problem) = event {
+                    drop(own);
+                    self.say(
+                        format!("{}  {}: {}", problem.code.as_str(), problem.path, problem.message),
+                        true,
+                    );
+                }
+            }
+            Event::Note(text) => {
+                drop(own);
+                self.say((*text).to_owned(), false);
+            }
+            Event::Ends => run.tally.workers.clear(),
+            Event::Scanned | Event::Tick => {}
+        }
+    }
+}
+
+/// Carries a job out; gives the run's name, what came of it, and whether that is bad.
+fn run(desk: &Desk, name: &str, news: &Sender<News>) -> Outcome<(String, String, bool)> {
+    let job = load_job(&desk.home, name)?;
+    let mut consent = |round: &Round, need: Need| agree(desk, round, need, news);
+    let (round, result) = whole::carry_out(desk, &job, &|| look(desk, &job), &[], &mut consent, &|_| {})?;
+    // Its stores hold folders of a drive open.
+    drop(round);
+    let wish = around::wish(&job, result.outcome);
+    around::finally(desk, &job, wish);
+    let words = match &result.failure {
+        Some(failure) => failure.to_string(),
+        None => {
+            let row = desk.home.record()?.find_run(name, &result.run)?;
+            row.map_or_else(|| result.outcome.as_str().to_owned(), |row| result_of(&row.end))
+        }
+    };
+    tell::run_ended(desk, &job, &result, Origin::Asked);
+    Ok((result.run.clone(), words, result.outcome != RunOutcome::Done))
+}
+
+/// Asks whoever sits before the board about what would be removed.
+fn agree(desk: &Desk, round: &Round, need: Need, news: &Sender<News>) -> Outcome<()> {
+    if need == Need::None {
+        return Ok(());
+    }
+    let mut lines = vec!["This would be removed, or put among the kept copies:".to_owned(), String::new()];
+    for leg in round.legs.iter().filter(|leg| leg.plan.counts().removed > 0) {
+        let place = leg.to.shown(&desk.home);
+        lines.push(format!("{} in {place}", render::removal_words(round, leg)));
+    }
+    let (answer, answered) = bounded(1);
+    let asked = news.send(News::Asks(round.job.name.clone(), lines, answer)).is_ok();
+    let yes = asked
+        && desk.asking(|| {
+            loop {
+                match answered.recv_timeout(Duration::from_millis(100)) {
+                    Ok(yes) => break yes,
+                    Err(crossbeam_channel::RecvTimeoutError::Timeout) if !desk.is_stopped() => {}
+                    Err(_) => break false,
+                }
+            }
+        });
+    match yes {
+        true => Ok(()),
+        false => Err(Failure::refused(Cause::NotAgreed, "nothing was changed, as you wished")),
+    }
+}
+
+fn work(desk: &Desk, wish: Wish) -> Outcome<Option<News>> {
+    let request = |request: &Request| ask_service(desk, request).map(|()| None);
+    match wish {
+        Wish::Run(job, _) => request(&Request::Run { job }),
+        Wish::Halt(job, _) => request(&Request::Halt { job }),
+        Wish::Answer(job, yes) => request(&Request::Answer { job, yes }),
+        Wish::Runs(job) => {
+            let rows = desk.home.record()?.runs(Some(&job), RUNS)?;
+            Ok(Some(match rows.is_empty() {
+                true => News::Failed(format!("{job} has never run.")),
+                false => News::Runs(job, rows),
+            }))
+        }
+        Wish::Items(run) => items(desk, &run).map(Some),
+        Wish::Preview(job) => {
+            let job = load_job(&desk.home, &job)?;
+            let round = glance(desk, &job)?;
+            let refusal = round.refusal(&[], &desk.home);
+            let text = preview::text(&desk.home, &round, false, refusal.as_ref());
+            Ok(Some(News::Text(format!("{}: what a run would do", job.name), lines_of(&text))))
+        }
+        Wish::End | Wish::Look | Wish::Pause(..) | Wish::Consent(..) => Ok(None),
+    }
+}
+
+fn items(desk: &Desk, run: &RunRow) -> Outcome<News> {
+    let text = run_text(desk, run, ITEMS)?;
+    Ok(News::Text(format!("{} run {}", run.job, run.number), lines_of(&text)))
+}
+
+/// A text as lines without styles, and without what a terminal would obey.
+fn lines_of(text: &str) -> Vec<String> {
+    let clean = |line: &str| line.chars().map(|c| if c.is_control() { '?' } else { c }).collect();
+    without_style(text).lines().map(clean).collect()
+}
+
+/// Asks the service for something.
+fn ask_service(desk: &Desk, request: &Request) -> Outcome<()> {
+    let failed = |why: String| Failure::refused(Cause::NotTending, why);
+    let answer = socket::ask(desk.home.state(), request)
+        .map_err(|error| failed(format!("the service does not answer: {error}")))?
+        .ok_or_else(|| failed("the service is not running".to_owned()))?;
+    match answer.iter().find(|line| line["event"] == "refused") {
+        Some(refused) => Err(Failure::usage(refused["message"].as_str().unwrap_or("it was refused"))),
+        None => Ok(()),
+    }
+}

@@ -1,0 +1,246 @@
+//! What goes on in the service, kept for whoever looks on: a board that comes now wants to know how far a run is that began an hour ago.
+//!
+//! The hub hears what everybody hears, counts, and hands it on. It costs a run a few numbers for each file; lines are made only for those
+//! who look on, a few times a second, however much happens.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use reedhook_core::run::Event as Deed;
+use reedhook_jobs::desk::Event;
+use reedhook_jobs::lines;
+use reedhook_jobs::run::finished;
+use reedhook_jobs::tally::Tally;
+use serde_json::{Value, json};
+
+use crate::{Happening, Hear};
+
+/// So much of what was said is kept.
+const SAID: usize = 300;
+
+/// So many files in hand are told.
+const IN_HAND: usize = 3;
+
+/// A run that goes on.
+struct Live {
+    since: Instant,
+    /// How many entries its look has seen, while it looks.
+    looking: Option<u64>,
+    tally: Tally,
+}
+
+#[derive(Default)]
+struct State {
+    live: BTreeMap<String, Live>,
+    /// What was said, each with its number.
+    said: VecDeque<(u64, Value)>,
+    serial: u64,
+    /// How things stand has changed so often.
+    version: u64,
+}
+
+/// Who keeps it.
+pub(crate) struct Hub {
+    outward: Arc<dyn Hear>,
+    state: Mutex<State>,
+    changed: Condvar,
+}
+
+/// How far somebody has read who looks on.
+pub(crate) struct Reader {
+    version: u64,
+    serial: u64,
+    told: Instant,
+}
+
+/// What there is to read.
+pub(crate) struct Read {
+    /// How things stand has changed: it has to be asked for anew.
+    pub stands_otherwise: bool,
+    /// Lines.
+    pub lines: Vec<Value>,
+}
+
+impl Hub {
+    pub fn new(outward: Arc<dyn Hear>) -> Hub {
+        Hub { outward, state: Mutex::default(), changed: Condvar::new() }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Somebody begins to look on: what was said lately is told, and how things stand.
+    pub fn reader(&self) -> Reader {
+        Reader { version: u64::MAX, serial: 0, told: Instant::now() }
+    }
+
+    /// How things stand has changed in a way that nobody hears of: somebody has paused a job, say.
+    pub fn stands_otherwise(&self) {
+        self.lock().version += 1;
+        self.changed.notify_all();
+    }
+
+    /// Waits until there is something to read: while a run goes on a few times a second, otherwise when something changes.
+    pub fn read(&self, reader: &mut Reader) -> Read {
+        const FRAME: Duration = Duration::from_millis(200);
+        const LONGEST: Duration = Duration::from_secs(5);
+        let mut state = self.lock();
+        let begun = Instant::now();
+        loop {
+            let news = state.version != reader.version || state.serial != reader.serial;
+            let due = if state.live.is_empty() { LONGEST } else { FRAME };
+            // Many things happen at once: those who look on are told of them together.
+            if reader.told.elapsed() >= FRAME && (news || begun.elapsed() >= due) {
+                break;
+            }
+            let wait = if news { FRAME.saturating_sub(reader.told.elapsed()) } else { due };
+            let wait = wait.max(Duration::from_millis(5));
+            state = self.changed.wait_timeout(state, wait).unwrap_or_else(PoisonError::into_inner).0;
+        }
+        reader.told = Instant::now();
+        let stands_otherwise = std::mem::replace(&mut reader.version, state.version) != state.version;
+        let unread = state.said.iter().filter(|(serial, _)| *serial > reader.serial);
+        let mut lines: Vec<Value> = unread.map(|(_, line)| line.clone()).collect();
+        reader.serial = state.serial;
+        lines.extend(state.live.iter().map(|(job, live)| {
+            let tally = live.tally.glimpse(IN_HAND);
+            json!({"event": "progress", "job": job, "seconds": lines::seconds(live.since.elapsed()),
+                "looking": live.looking, "tally": tally})
+        }));
+        Read { stands_otherwise, lines }
+    }
+
+    fn say(state: &mut State, line: Value) {
+        state.serial += 1;
+        let serial = state.serial;
+        state.said.push_back((serial, line));
+        if state.said.len() > SAID {
+            state.said.pop_front();
+        }
+    }
+
+    fn take(&self, happening: &Happening<'_>) {
+        let at = || lines::time(jiff::Timestamp::now().as_millisecond());
+        let mut state = self.lock();
+        match happening {
+            Happening::InRun { job, event } => {
+                let Some(live) = state.live.get_mut(*job) else { return };
+                let problem = live.take(event);
+                // What counts a million times wakes nobody.
+                let Some(line) = problem else { return };
+                let mut line = lines::object(line);
+                line.insert("job".to_owned(), json!(job));
+                line.insert("at".to_owned(), json!(at()));
+                Hub::say(&mut state, line.into());
+            }
+            Happening::Began { job, reason, .. } => {
+                let live = Live { since: Instant::now(), looking: Some(0), tally: Tally::default() };
+                state.live.insert((*job).to_owned(), live);
+                Hub::say(
+                    &mut state,
+                    json!({"event": "began", "job": job, "cause": reason.as_str(), "at": at()}),
+                );
+                state.version += 1;
+            }
+            Happening::Ended { job, result } => {
+                state.live.remove(*job);
+                let mut line = lines::object(finished(job, result));
+                line.insert("at".to_owned(), json!(at()));
+                Hub::say(&mut state, line.into());
+                state.version += 1;
+            }
+            Happening::Failed { job, failure } => {
+                state.live.remove(*job);
+                let (code, message) = (failure.code(), failure.text());
+                Hub::say(
+                    &mut state,
+                    json!({"event": "failure", "job": job, "code": code, "message": message, "at": at()}),
+                );
+                state.version += 1;
+            }
+            Happening::Overdue { job, .. } => {
+                Hub::say(&mut state, json!({"event": "overdue", "job": job, "at": at()}));
+                state.version += 1;
+            }
+            Happening::Note(text) => {
+                Hub::say(&mut state, json!({"event": "note", "message": text, "at": at()}));
+            }
+            Happening::Waiting { .. } | Happening::Tending { .. } | Happening::Ending => state.version += 1,
+        }
+        drop(state);
+        self.changed.notify_all();
+    }
+}
+
+impl Live {
+    /// Counts what happens; gives the line of a problem.
+    fn take(&mut self, event: &Event<'_>) -> Option<Value> {
+        match event {
+            Event::Scanning { progress, .. } => self.looking = Some(progress.entries.load(Ordering::Relaxed)),
+            Event::Begins(plan) => {
+                let planned = Tally::of(plan);
+                self.looking = None;
+                self.tally.files_total += planned.files_total;
+                self.tally.bytes_total += planned.bytes_total;
+            }
+            Event::Did { event, .. } => {
+                self.tally.take(event);
+                if let Deed::Problem(problem) = event {
+                    let mut line = Vec::new();
+                    lines::problem(&mut line, problem);
+                    return serde_json::from_slice(&line).ok();
+                }
+            }
+            Event::Note(text) => return Some(json!({"event": "note", "message": text})),
+            Event::Ends => self.tally.workers.clear(),
+            Event::Scanned | Event::Tick => {}
+        }
+        None
+    }
+}
+
+impl Hear for Hub {
+    fn hear(&self, happening: &Happening<'_>) {
+        self.take(happening);
+        self.outward.hear(happening);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Reason;
+
+    struct Deaf;
+
+    impl Hear for Deaf {
+        fn hear(&self, _happening: &Happening<'_>) {}
+    }
+
+    #[test]
+    fn whoever_comes_late_knows_how_far_it_is_and_several_read_for_themselves() {
+        let hub = Hub::new(Arc::new(Deaf));
+        hub.hear(&Happening::Began { job: "counts", reason: Reason::Asked, line: None });
+        let file = |worker| Deed::Bytes { worker, bytes: 100 };
+        for _ in 0..1000 {
+            let event = Event::Did { event: &file(0), line: None };
+            hub.hear(&Happening::InRun { job: "counts", event: &event });
+        }
+        let (mut one, mut other) = (hub.reader(), hub.reader());
+        for reader in [&mut one, &mut other] {
+            let read = hub.read(reader);
+            assert!(read.stands_otherwise);
+            assert_eq!(read.lines[0]["event"], "began");
+            assert_eq!(read.lines[1]["tally"]["bytes"], 100_000);
+        }
+        hub.hear(&Happening::Note("a word"));
+        let lines = hub.read(&mut one).lines;
+        assert_eq!((lines.len(), &lines[0]["message"]), (2, &json!("a word")));
+        (0..2 * SAID).for_each(|_| hub.hear(&Happening::Note("more")));
+        assert_eq!(hub.read(&mut other).lines.len(), SAID + 1, "what is old is forgotten");
+        assert!(!hub.read(&mut one).stands_otherwise);
+    }
+}
