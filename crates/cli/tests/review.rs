@@ -3,109 +3,15 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod common;
+#[path = "common/terminal.rs"]
+mod terminal;
 
 use std::fs;
-use std::io::{Read, Write};
-use std::num::NonZero;
-use std::process::Child;
-use std::sync::mpsc::{Receiver, channel};
-use std::time::{Duration, Instant};
 
-use common::{Station, with_tools, write};
+use common::{Station, write};
+use terminal::{DOWN, RIGHT, Terminal, UP, can_watch};
 
-const RIGHT: &str = "\u{1b}[C";
-const DOWN: &str = "\u{1b}[B";
-const UP: &str = "\u{1b}[A";
 const OLD: u64 = 1_900_000_000;
-
-/// A terminal of 80 columns and 24 lines with the program in it.
-struct Terminal {
-    child: Child,
-    keyboard: std::process::ChildStdin,
-    output: Receiver<Vec<u8>>,
-    screen: vt100::Parser,
-}
-
-impl Terminal {
-    fn start(station: &Station, words: &[&str]) -> Terminal {
-        Terminal::with(station, words, &[])
-    }
-
-    fn with(station: &Station, words: &[&str], variables: &[(&str, &str)]) -> Terminal {
-        let mut child = station.in_a_terminal(80, 24, words).envs(variables.iter().copied()).spawn().unwrap();
-        let (keyboard, mut out) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
-        let (sender, output) = channel();
-        std::thread::spawn(move || {
-            let mut some = [0; 4096];
-            while let Ok(length @ 1..) = out.read(&mut some) {
-                if sender.send(some[..length].to_vec()).is_err() {
-                    return;
-                }
-            }
-        });
-        let (lines, columns) = (NonZero::new(24).unwrap(), NonZero::new(80).unwrap());
-        Terminal { child, keyboard, output, screen: vt100::Parser::new(lines, columns, 0) }
-    }
-
-    fn take(&mut self) {
-        while let Ok(bytes) = self.output.recv_timeout(Duration::from_millis(20)) {
-            self.screen.process(&bytes);
-        }
-    }
-
-    /// Whether anything on the screen has a colour.
-    fn is_coloured(&self) -> bool {
-        let cell = |at: u16| self.screen.screen().cell(at / 80, at % 80).map(vt100::Cell::fgcolor);
-        (0..24 * 80).filter_map(cell).any(|colour| colour != vt100::Color::Default)
-    }
-
-    fn text(&self) -> String {
-        self.screen.screen().contents()
-    }
-
-    /// Waits until the screen shows something.
-    #[track_caller]
-    fn shows(&mut self, wanted: &str) {
-        let begun = Instant::now();
-        while !self.text().contains(wanted) {
-            assert!(begun.elapsed() < Duration::from_secs(30), "{wanted:?} is not shown:\n{}", self.text());
-            self.take();
-        }
-    }
-
-    #[track_caller]
-    fn hides(&mut self, unwanted: &str) {
-        let begun = Instant::now();
-        while self.text().contains(unwanted) {
-            assert!(
-                begun.elapsed() < Duration::from_secs(30),
-                "{unwanted:?} is still shown:\n{}",
-                self.text()
-            );
-            self.take();
-        }
-    }
-
-    fn keys(&mut self, keys: &str) {
-        self.keyboard.write_all(keys.as_bytes()).unwrap();
-        self.keyboard.flush().unwrap();
-        self.take();
-    }
-
-    /// The exit code, once the terminal is as it was.
-    #[track_caller]
-    fn ends(mut self) -> i32 {
-        let code = self.child.wait().unwrap().code().unwrap_or(-1);
-        self.take();
-        assert!(!self.screen.screen().alternate_screen(), "the terminal is put back:\n{}", self.text());
-        assert!(!self.screen.screen().hide_cursor(), "with its cursor");
-        code
-    }
-}
-
-fn can_watch() -> bool {
-    with_tools("the full-screen view", &["script", "stty"])
-}
 
 #[test]
 fn a_jobs_items_are_looked_through_changed_run_and_watched() {

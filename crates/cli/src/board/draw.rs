@@ -146,18 +146,17 @@ impl Columns {
     }
 
     fn line(&self, cells: [&str; 5]) -> String {
-        let fit = |text: &str, columns: usize| {
-            let text = elided(text, columns);
+        let fit = |text: String, columns: usize| {
             let gap = " ".repeat(columns.saturating_sub(text.width()));
             format!("{text}{gap}")
         };
         let [name, state, last, result, next] = cells;
         format!(
             "{}  {}  {}  {}  {}",
-            fit(name, self.name),
-            fit(state, self.state),
-            fit(last, MOMENT),
-            fit(next, MOMENT),
+            fit(elided(name, self.name), self.name),
+            fit(elided_end(state, self.state), self.state),
+            fit(elided_end(last, MOMENT), MOMENT),
+            fit(elided_end(next, MOMENT), MOMENT),
             elided_end(result, self.result)
         )
     }

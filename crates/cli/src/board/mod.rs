@@ -18,6 +18,9 @@ use crossbeam_channel::unbounded;
 use ratatui::DefaultTerminal;
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
 
+use reedhook_jobs::jobfile::load_job;
+
+use crate::commands::tend::set_paused;
 use crate::context::Context;
 use crate::failure::{Failure, INTERRUPTED, Outcome};
 use crate::paint::Paint;
@@ -53,6 +56,16 @@ pub fn board(context: &Context) -> Outcome {
     ended
 }
 
+/// Pauses a job, or lets it run by itself again: whatever it is not, by its file as it is now.
+fn turn_pause(context: &Context, job: &str) -> Outcome<String> {
+    let paused = !load_job(&context.desk.home, job)?.timing.paused;
+    set_paused(context, job, paused)?;
+    Ok(match paused {
+        true => format!("{job} is paused: nothing of it begins by itself."),
+        false => format!("{job} runs by itself again."),
+    })
+}
+
 fn watch(
     context: &Context,
     terminal: &mut DefaultTerminal,
@@ -86,8 +99,8 @@ fn watch(
                         match wish {
                             Wish::End => return Ok(0),
                             Wish::Look => feed.look_now(),
-                            Wish::Pause(job, paused) => {
-                                board.told(crate::commands::tend::set_paused(context, &job, paused));
+                            Wish::Pause(job) => {
+                                board.told(turn_pause(context, &job));
                                 feed.look_now();
                             }
                             wish => worker.ask(wish),

@@ -92,7 +92,8 @@ pub enum Wish {
     End,
     /// Everything is to be looked at anew.
     Look,
-    Pause(String, bool),
+    /// To be paused, or not any more.
+    Pause(String),
     /// To be run: by the service, or by this board.
     Run(String, bool),
     Halt(String, Whose),
@@ -313,10 +314,8 @@ impl Board {
     }
 
     /// Says what came of something that a key asked for.
-    pub fn told(&mut self, outcome: Outcome<()>) {
-        if let Err(failure) = outcome {
-            self.message = Some(failure.to_string());
-        }
+    pub fn told(&mut self, outcome: Outcome<String>) {
+        self.message = Some(outcome.unwrap_or_else(|failure| failure.to_string()));
     }
 
     fn say(&mut self, job: &str, words: impl Into<String>, is_bad: bool, at_ms: i64) {
@@ -548,14 +547,7 @@ impl Board {
                 self.pages.push(Page::Waiting(format!("looking at both sides of {job}")));
                 vec![Wish::Preview(job)]
             }
-            'p' => {
-                let paused = self.here().is_some_and(|part| part.paused);
-                self.message = Some(match paused {
-                    true => format!("{job} runs by itself again."),
-                    false => format!("{job} is paused: nothing of it begins by itself."),
-                });
-                vec![Wish::Pause(job, !paused)]
-            }
+            'p' => vec![Wish::Pause(job)],
             'y' | 'n' if asks => vec![Wish::Answer(job, letter == 'y')],
             'y' | 'n' => {
                 self.message = Some(format!("{job} does not ask for anything."));

@@ -245,7 +245,7 @@ fn work(desk: &Desk, wish: Wish) -> Outcome<Option<News>> {
             let text = preview::text(&desk.home, &round, false, refusal.as_ref());
             Ok(Some(News::Text(format!("{}: what a run would do", job.name), lines_of(&text))))
         }
-        Wish::End | Wish::Look | Wish::Pause(..) | Wish::Consent(..) => Ok(None),
+        Wish::End | Wish::Look | Wish::Pause(_) | Wish::Consent(..) => Ok(None),
     }
 }
 
