@@ -17,6 +17,9 @@ pub struct Server {
 /// Where `scripts/install-test-tools` puts the emulator of an object store.
 const OBJECTS: &str = "/opt/reedhook-test/bin/moto_server";
 
+/// And a mail server.
+const MAILS: &str = "/opt/reedhook-test/bin/aiosmtpd";
+
 /// What the script's accounts are called, and their password.
 pub const USER: &str = "ranger";
 pub const PASSWORD: &str = "marsh tit";
@@ -34,6 +37,7 @@ impl Server {
             "apache" | "apache-tls" => "/usr/sbin/apache2",
             "proftpd" | "proftpd-plain" | "proftpd-few" | "proftpd-tls" => "/usr/sbin/proftpd",
             "objects" => OBJECTS,
+            "smtp" | "smtps" | "smtp-starttls" => MAILS,
             other => other,
         };
         if program.starts_with('/') && !Path::new(program).exists() {
@@ -61,7 +65,9 @@ impl Server {
 
     fn wait(&self) {
         let begun = Instant::now();
-        while TcpStream::connect(("127.0.0.1", self.port)).is_err() {
+        // Who knocks at a port of this machine for long enough may reach nobody but himself.
+        let reached = |stream: TcpStream| stream.local_addr().ok() != stream.peer_addr().ok();
+        while !TcpStream::connect(("127.0.0.1", self.port)).is_ok_and(reached) {
             assert!(
                 begun.elapsed() < Duration::from_secs(30),
                 "the server does not start: {:?}",

@@ -289,7 +289,7 @@ impl Service {
     }
 }
 
-/// What is told at a desk outside of a run.
+/// What is told at a desk outside of a run; of no job, where that is empty.
 struct Noted {
     job: String,
     hear: Arc<dyn Hear>,
@@ -297,6 +297,9 @@ struct Noted {
 
 impl Listener for Noted {
     fn hear(&self, event: &Event<'_>) {
+        if let (true, Event::Note(text)) = (self.job.is_empty(), event) {
+            return self.hear.hear(&Happening::Note(text));
+        }
         self.hear.hear(&Happening::InRun { job: &self.job, event });
     }
 }
