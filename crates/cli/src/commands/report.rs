@@ -93,7 +93,7 @@ fn print_json(context: &Context, report: &Report) {
     for place in &report.destinations {
         lines::print(
             &json!({"event": "destination", "places": place.places, "jobs": place.jobs, "free": place.free,
-            "total": place.total, "seen": lines::time(place.at_ms), "per_day": place.per_day.map(f64::round),
+            "total": place.total, "seen": lines::time(place.at_ms), "per_day": place.per_day.map(|rate| rate.round() as i64),
             "full": place.full_on.map(|at| instant(context, at))}),
         );
     }
