@@ -148,7 +148,7 @@ fn the_first_line_says_whether_all_is_well_and_what_is_not() {
     station.run(&["settle", "tablet", "--all", "--keep", "left", "--quiet"]).expect(0);
     let text = report(&station);
     assert!(text.starts_with("All well: 9 runs of 3 jobs.\n"), "{text}");
-    assert!(text.contains("not in its newest run") && !text.contains("To leave them out"), "{text}");
+    assert!(text.contains("over since") && !text.contains("To leave them out"), "{text}");
     // Refused, and broken, and only about one job.
     fs::rename(station.left(), station.path("away")).unwrap();
     station.run(&["run", "counts", "--quiet"]).expect(3);
@@ -268,10 +268,7 @@ fn when_a_drive_will_be_full_is_known_from_how_it_filled() {
     station.run(&["run", "counts", "--quiet"]).expect(0);
     let rooms =
         StateFile::open(&station.path("home/state.db")).unwrap().rooms_since(now_ms() - 60_000).unwrap();
-    assert!(
-        rooms.iter().any(|room| room.place == station.right().display().to_string() && room.total > 0),
-        "{rooms:?}"
-    );
+    assert!(rooms.iter().any(|room| room.place.ends_with("right") && room.total > 0), "{rooms:?}");
 }
 
 #[test]

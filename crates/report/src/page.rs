@@ -28,6 +28,8 @@ struct Page<'a> {
     total: String,
     not_run: Vec<[String; 5]>,
     troubles: &'a [Trouble],
+    /// How many of them are over.
+    over: usize,
     rooms: Vec<[String; 6]>,
     charts: Vec<Picture>,
     runs: Vec<[String; 5]>,
@@ -80,6 +82,7 @@ pub fn html(report: &Report, now: Timestamp, version: &str) -> Result<String, as
             })
             .collect(),
         troubles: &report.troubles,
+        over: report.troubles.iter().filter(|one| !one.still).count(),
         rooms: report
             .destinations
             .iter()

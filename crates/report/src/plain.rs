@@ -179,7 +179,26 @@ fn not_run(report: &Report) -> String {
 }
 
 fn troubles(report: &Report) -> String {
-    report.troubles.iter().map(trouble).collect::<Vec<_>>().join("\n")
+    let (still, over): (Vec<&Trouble>, Vec<&Trouble>) = report.troubles.iter().partition(|one| one.still);
+    let mut text = still.iter().map(|one| trouble(one)).collect::<Vec<_>>().join("\n");
+    if over.is_empty() {
+        return text;
+    }
+    // What is over needs a line, for whoever wonders.
+    if !still.is_empty() {
+        text.push('\n');
+    }
+    let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right, Align::Left, Align::Left]);
+    table.heading(&["over since", "job", "items", "", "such as"]);
+    for one in over {
+        let runs = match one.runs {
+            1 => format!("in run {}", one.run),
+            runs => format!("in {} runs, the last {}", grouped(runs), one.run),
+        };
+        table.row(vec![one.code.clone(), one.job.clone(), grouped(one.items), runs, one.path.clone()]);
+    }
+    text.push_str(&table.render(2));
+    text
 }
 
 fn trouble(trouble: &Trouble) -> String {
@@ -187,13 +206,9 @@ fn trouble(trouble: &Trouble) -> String {
         1 => format!("run {}", trouble.run),
         runs => format!("{runs} runs, the last {}", trouble.run),
     };
-    let over = if trouble.still { "" } else { "; not in its newest run" };
     let items = count(trouble.items, "item", "items");
-    let mut text = format!("  {}  {items} of {} ({runs}{over})\n", styled(BOLD, &trouble.code), trouble.job);
+    let mut text = format!("  {}  {items} of {} ({runs})\n", styled(BOLD, &trouble.code), trouble.job);
     let _ = writeln!(text, "      {}: {}", trouble.path, trouble.message);
-    if !trouble.still {
-        return text;
-    }
     let _ = writeln!(text, "      {}", trouble.advice);
     if let Some(leave_out) = &trouble.leave_out {
         let more =
