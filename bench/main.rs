@@ -6,10 +6,11 @@
 //!
 //! `cargo bench -p reedhook-bench -- --quick` takes less than two minutes. A missed aim is said, and never a failure: how long
 //! something takes is the machine's affair as well. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
-//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, tended, million, shops, far, net. The rows that copy are
+//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, tended, morning, million, shops, far, net. The rows that copy are
 //! measured a second time to another file system: a drive that is mounted from a file for the purpose (which needs root), or the
 //! folder after `--drive`. The group shops copies to drives as shops sell them: exFAT and NTFS through FUSE.
 
+mod morning;
 mod remote;
 #[path = "../crates/stores/tests/servers/mod.rs"]
 mod servers;
@@ -309,6 +310,18 @@ impl Bench {
         self.remove("watched");
     }
 
+    /// A report over a year, and a board that looks on at a run.
+    fn morning(&self) {
+        let command = |words: &[&str]| self.command(program(), words);
+        morning::report(&command, &self.path("year"));
+        let files = if self.quick { 20_000 } else { 200_000 };
+        let tree = self.path("looked-on");
+        tended::make(&tree, files);
+        morning::looked_on(&command, &tree, &self.path("looked-on-mirror"), &self.folder, self.pairs());
+        let _ = fs::remove_dir_all(tree);
+        let _ = fs::remove_dir_all(self.path("looked-on-mirror"));
+    }
+
     /// The service, with a folder for every file.
     fn tended(&self) {
         let count = if self.quick { 10_000 } else { 100_000 };
@@ -355,7 +368,7 @@ impl Bench {
 /// A group of rows.
 type Group = (&'static str, fn(&Bench));
 
-const GROUPS: [Group; 12] = [
+const GROUPS: [Group; 13] = [
     ("small", Bench::small),
     ("wide", Bench::wide),
     ("deep", Bench::deep),
@@ -364,6 +377,7 @@ const GROUPS: [Group; 12] = [
     ("moved", Bench::moved),
     ("watched", Bench::watched),
     ("tended", Bench::tended),
+    ("morning", Bench::morning),
     ("million", Bench::million),
     ("shops", Bench::shops),
     ("far", Bench::far),

@@ -58,7 +58,7 @@ pub fn findings(report: &Report) -> Vec<Finding> {
         let day = written(full_on.as_millisecond(), &report.zone, "%Y-%m-%d");
         let words = format!("will be full about {day}: {} are free", bytes(place.free));
         let advice = "Free some space, or let kept copies stay for less long.".to_owned();
-        let about = place.places.join(", ");
+        let about = place.name();
         found.push(Finding { code: "full-soon", about, of_a_job: false, words, advice });
     }
     for untold in &report.untold {

@@ -85,7 +85,7 @@ pub fn text(desk: &Desk) -> Outcome<String> {
         figures.written.get_or_create(&OfJob { job }).inc_by(bytes);
     }
     for place in crate::rooms::destinations(&rooms) {
-        let of = OfPlace { place: place.places.join(", ") };
+        let of = OfPlace { place: place.name() };
         figures.free.get_or_create(&of).set(whole(place.free));
         figures.size.get_or_create(&of).set(whole(place.total));
     }

@@ -1,14 +1,14 @@
 //! A report as one page that fetches nothing, prints on A4, and can be handed over. Every chart has its figures as a table behind it.
 
 use askama::Template;
-use jiff::Timestamp;
+use jiff::{Timestamp, Unit};
 
 use crate::causes::Trouble;
 use crate::chart::{Chart, Form};
 use crate::days::Day;
 use crate::figures::{Report, Standing};
 use crate::findings::{Finding, verdict};
-use crate::plain::{growth_words, last_words, period_words};
+use crate::plain::{gathered, growth_words, last_words, period_words};
 use crate::rooms::Destination;
 use crate::text::{bytes, count, duration, grouped, moment_in, rate, written};
 
@@ -88,7 +88,7 @@ pub fn html(report: &Report, now: Timestamp, version: &str) -> Result<String, as
             .iter()
             .map(|place| {
                 let (grows, full) = growth_words(place, zone);
-                let (places, jobs) = (place.places.join(", "), place.jobs.join(", "));
+                let (places, jobs) = (place.name(), place.jobs.join(", "));
                 [places, jobs, bytes(place.free), bytes(place.total), grows, full]
             })
             .collect(),
@@ -132,7 +132,12 @@ fn job_row(job: &crate::figures::JobPart, zone: &jiff::tz::TimeZone) -> [String;
 }
 
 fn charts(report: &Report) -> Vec<Picture> {
-    let days = &report.days;
+    // More bars than these are a grey area.
+    let (days, each) = match report.days.len() {
+        0..=120 => (report.days.clone(), "day"),
+        _ => (gathered(&report.days, Unit::Week), "week"),
+    };
+    let days = (days.as_slice(), each);
     let mut charts: Vec<Picture> = [
         day_chart(days, "Bytes written", |day| day.sum.counts.bytes as f64, |value| bytes(value as u64)),
         day_chart(days, "Items changed", |day| day.sum.items() as f64, |value| grouped(value as u64)),
@@ -151,7 +156,7 @@ fn charts(report: &Report) -> Vec<Picture> {
 }
 
 fn day_chart(
-    days: &[Day],
+    (days, each): (&[Day], &'static str),
     heading: &str,
     value: impl Fn(&Day) -> f64,
     words: impl Fn(f64) -> String,
@@ -166,9 +171,9 @@ fn day_chart(
     let chart = Chart { form: Form::Bars, values: &values, along, below: &date, beside: &words };
     let ran = days.iter().zip(&values).filter(|(day, _)| day.sum.runs > 0);
     Some(Picture {
-        heading: format!("{heading}, by day"),
+        heading: format!("{heading}, by {each}"),
         svg: chart.svg()?,
-        head: ["day", "figure"],
+        head: [if each == "day" { "day" } else { "week of" }, "figure"],
         rows: ran.map(|(day, (_, value))| [day.date.to_string(), words(*value)]).collect(),
     })
 }
@@ -185,7 +190,7 @@ fn room_chart(report: &Report, place: &Destination) -> Option<Picture> {
     let words = |value: f64| bytes(value as u64);
     let chart = Chart { form: Form::Line, values: &values, along: first..last, below: &day, beside: &words };
     Some(Picture {
-        heading: format!("Room at {}", place.places.join(", ")),
+        heading: format!("Room at {}", place.name()),
         svg: chart.svg()?,
         head: ["when", "free"],
         rows: place.seen.iter().map(|(at, free)| [moment_in(*at, zone), bytes(*free)]).collect(),

@@ -224,15 +224,12 @@ fn rooms(report: &Report) -> String {
     table.heading(&["place", "free", "of", "grows by", "full"]);
     for place in &report.destinations {
         let (grows, full) = growth_words(place, &report.zone);
-        let style = if report.findings.iter().any(|one| one.about == place.places.join(", ")) {
+        let style = if report.findings.iter().any(|one| one.about == place.name()) {
             CARE
         } else {
             anstyle::Style::new()
         };
-        table.styled_row(
-            style,
-            vec![place.places.join(", "), bytes(place.free), bytes(place.total), grows, full],
-        );
+        table.styled_row(style, vec![place.name(), bytes(place.free), bytes(place.total), grows, full]);
     }
     if report.destinations.is_empty() { String::new() } else { table.render(2) }
 }
@@ -296,7 +293,7 @@ pub fn chart(days: &[Day], lines: usize, columns: usize) -> String {
 }
 
 /// Days put together to weeks (from Monday) or months, each with the date of its first day.
-fn gathered(days: &[Day], step: Unit) -> Vec<Day> {
+pub(crate) fn gathered(days: &[Day], step: Unit) -> Vec<Day> {
     let first = |day: &Day| match step {
         Unit::Week => {
             let back = i64::from(day.date.weekday().to_monday_zero_offset());

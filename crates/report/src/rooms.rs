@@ -26,6 +26,24 @@ pub struct Destination {
     pub seen: Vec<(i64, u64)>,
 }
 
+impl Destination {
+    /// What to call it: the store that all its places are in, or the first of them.
+    pub fn name(&self) -> String {
+        let store = |place: &str| {
+            place.strip_prefix('@').map(|rest| rest.split('/').next().unwrap_or(rest).to_owned())
+        };
+        let first = self.places.first().cloned().unwrap_or_default();
+        match (store(&first), self.places.len()) {
+            (_, 0 | 1) => first,
+            (Some(name), _) if self.places.iter().all(|place| store(place).as_ref() == Some(&name)) => {
+                format!("@{name}")
+            }
+            (_, 2) => self.places.join(", "),
+            (_, number) => format!("{first} and {} more", number - 1),
+        }
+    }
+}
+
 const DAY_MS: f64 = 86_400_000.0;
 
 /// Further away than this nobody plans.
@@ -110,6 +128,7 @@ mod tests {
             .collect();
         let [found] = destinations(&rooms).try_into().unwrap();
         assert_eq!(found.jobs, ["counts", "stills"], "jobs on one file system share its room");
+        assert_eq!(found.name(), "@field-drive");
         assert_eq!((found.free, found.total), (1_100, 10_000));
         assert!((found.per_day.unwrap() - 100.0).abs() < 1e-6);
         assert_eq!(found.full_on.unwrap().as_millisecond(), 20 * 86_400_000);
