@@ -154,6 +154,9 @@ pub fn last_words(job: &JobPart, zone: &TimeZone) -> (String, String) {
         }
         None => "never".to_owned(),
     };
+    if job.last.as_ref().is_some_and(|last| last.end.counts.conflicts > job.held) {
+        words.push("settled since".to_owned());
+    }
     if job.paused {
         words.push("paused".to_owned());
     }

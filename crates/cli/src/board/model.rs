@@ -397,9 +397,11 @@ impl Board {
             "began" => self.say(&job, format!("begins ({})", text("cause")), false, at),
             "finished" => {
                 self.live.remove(&job);
-                self.over.insert(text("run"));
-                let (words, is_bad) = finished_words(line);
-                self.say(&job, words, is_bad, at);
+                // The record may have told of it already.
+                if self.over.insert(text("run")) {
+                    let (words, is_bad) = finished_words(line);
+                    self.say(&job, words, is_bad, at);
+                }
             }
             "problem" => {
                 let words = format!("{}  {}: {}", text("code"), text("path"), text("message"));

@@ -98,6 +98,7 @@ impl Stage {
         self.by_itself()?;
         #[cfg(feature = "standins")]
         self.archive()?;
+        self.report()?;
 
         self.narrate("To try next, in the same folder:");
         for line in [
@@ -106,6 +107,7 @@ impl Stage {
             "reedhook job filter fenmere --try 'stills/'     # what one more line would do; nothing is saved",
             "reedhook review station/counts tablet/counts    # both side by side, full screen; q ends it",
             "reedhook compare station copies --html page.html # a page to hand over",
+            "reedhook board                                  # everything alive on one screen; q ends it",
         ] {
             print_text(format!("  {line}"));
         }
@@ -194,6 +196,12 @@ impl Stage {
                 ..Failure::own_files("the demo did not work", "the change was not carried")
             }),
         }
+    }
+
+    /// What all of it came to, also as a page.
+    fn report(&self) -> Outcome<()> {
+        self.narrate("Who was not there wants to know: did it run, did it work, what is to be done?");
+        self.run(&["report", "--since", "1d", "--html", "report.html"])
     }
 
     /// Nest-camera stills go to an archive far away, over a connection that drops once.

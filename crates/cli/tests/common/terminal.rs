@@ -107,3 +107,11 @@ impl Terminal {
         code
     }
 }
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        // A test that failed leaves no program behind: without its terminal it ends.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
