@@ -15,6 +15,9 @@ use reedhook_record::{ProblemGroup, RunRow};
 /// So many lines of a filter are shown.
 const LINES: usize = 3;
 
+/// No more lines than these are looked at: of a million problems the first few say enough.
+const MOST: usize = 10_000;
+
 /// Problems of one job with one cause.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Trouble {
@@ -125,6 +128,7 @@ fn leave_out(desk: &Desk, run: &RunRow, group: &ProblemGroup) -> Outcome<Option<
         logs::read(&desk.home.run_log(&run.job, &run.run), |_, line| {
             if let LogLine::Problem { code, path, .. } = line
                 && code == group.code
+                && lines.len() < MOST
             {
                 lines.extend(line_for(&path));
             }
@@ -142,7 +146,8 @@ fn leave_out(desk: &Desk, run: &RunRow, group: &ProblemGroup) -> Outcome<Option<
             run.job, run.number, group.code
         ),
     };
-    let more = lines.len().saturating_sub(LINES) as u64;
+    let all = if lines.len() < MOST { lines.len() as u64 } else { group.count };
+    let more = all.saturating_sub(LINES as u64);
     lines.truncate(LINES);
     Ok(Some(LeaveOut { lines, more, command }))
 }

@@ -211,6 +211,7 @@ fn job_line(board: &Board, job: &JobPart, columns: &Columns) -> (Style, String) 
             Some(RunOutcome::Refused | RunOutcome::Stopped | RunOutcome::Unfinished) => {
                 board.paint.of(Color::Red)
             }
+            Some(RunOutcome::Held) if job.held == 0 => style,
             Some(RunOutcome::Problems | RunOutcome::Held | RunOutcome::Interrupted) => {
                 board.paint.of(Color::Yellow)
             }

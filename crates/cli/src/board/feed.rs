@@ -13,6 +13,7 @@ use reedhook_core::store::Store;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::logline::LogLine;
 use reedhook_jobs::places::Settings;
+use reedhook_jobs::run::is_running;
 use reedhook_jobs::tally::Tally;
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_report::figures::{JobPart, standings};
@@ -134,7 +135,9 @@ struct Followed {
 /// Runs that go on, as far as their logs tell.
 fn followed(desk: &Desk, jobs: &[JobPart], logs: &mut HashMap<String, Followed>) -> BTreeMap<String, Live> {
     let now = desk.now_ms();
-    let running = jobs.iter().filter(|job| job.running).filter_map(|job| {
+    // It may have ended since it was looked at.
+    let goes_on = |job: &&JobPart| job.running && is_running(&desk.home, &job.name);
+    let running = jobs.iter().filter(goes_on).filter_map(|job| {
         let last = job.last.as_ref().filter(|run| run.end.outcome == RunOutcome::Unfinished)?;
         Some((job.name.clone(), desk.home.run_log(&job.name, &last.run), last.started_ms))
     });

@@ -18,13 +18,8 @@ pub(super) fn is_there(desk: &Desk) -> bool {
 
 /// Shows a message.
 #[cfg(feature = "desktop")]
-pub(super) fn show(message: &Message) -> Result<(), String> {
-    use std::time::Duration;
-
+pub(super) fn show(desk: &Desk, message: &Message) -> Result<(), String> {
     use notify_rust::{Notification, Urgency};
-
-    /// A desktop that does not answer within this time hangs.
-    const PATIENCE: Duration = Duration::from_secs(10);
 
     let mut shown = Notification::new();
     shown
@@ -33,17 +28,14 @@ pub(super) fn show(message: &Message) -> Result<(), String> {
         .body(&marked_up(&message.short()))
         .icon("folder-sync")
         .urgency(if message.is_well { Urgency::Low } else { Urgency::Normal });
-    let (answer, answered) = crossbeam_channel::bounded(1);
-    std::thread::Builder::new()
-        .name("desktop".to_owned())
-        .spawn(move || drop(answer.send(shown.show().map(drop).map_err(|error| error.to_string()))))
-        .map_err(|error| error.to_string())?;
-    answered.recv_timeout(PATIENCE).unwrap_or_else(|_| Err("the desktop does not answer".to_owned()))
+    super::within(desk, "the desktop does not answer", move || {
+        shown.show().map(drop).map_err(|error| error.to_string())
+    })
 }
 
 /// Built without desktops: there is none to show anything.
 #[cfg(not(feature = "desktop"))]
-pub(super) fn show(_message: &Message) -> Result<(), String> {
+pub(super) fn show(_desk: &Desk, _message: &Message) -> Result<(), String> {
     Err("this program was built without desktops".to_owned())
 }
 

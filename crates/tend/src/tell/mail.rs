@@ -15,11 +15,13 @@ use reedhook_jobs::reach::secret_for;
 use reedhook_stores::remote::connect::is_loopback;
 use url::Url;
 
-use super::WITHIN;
 use super::message::Message;
+use super::within;
 
 /// What its password is kept under: no store can have such a name.
 pub(super) const KEPT_AS: &str = "notify mail";
+
+const SLOW: &str = "the mail server did not take it within half a minute";
 
 /// A server must answer each line within this time.
 const ANSWER_WITHIN: Duration = Duration::from_secs(15);
@@ -29,24 +31,13 @@ pub(super) fn send(desk: &Desk, keys: &MailKeys, message: &Message, left_out: u6
     match &keys.server {
         Some(server) => {
             let transport = over_smtp(desk, keys, server)?;
-            within(move || transport.send(&mail).map(drop).map_err(|error| in_words(&error)))
+            within(desk, SLOW, move || transport.send(&mail).map(drop).map_err(|error| in_words(&error)))
         }
         None => {
             let transport = SendmailTransport::new_with_command(sendmail(desk));
-            within(move || transport.send(&mail).map_err(|error| in_words(&error)))
+            within(desk, SLOW, move || transport.send(&mail).map_err(|error| in_words(&error)))
         }
     }
-}
-
-/// Lets something be done on a thread of its own, and waits no longer than may be.
-fn within(work: impl FnOnce() -> Result<(), String> + Send + 'static) -> Result<(), String> {
-    let (answer, answered) = crossbeam_channel::bounded(1);
-    std::thread::Builder::new()
-        .name("mail".to_owned())
-        .spawn(move || drop(answer.send(work())))
-        .map_err(|error| error.to_string())?;
-    let slow = || format!("the mail server did not take it within {} s", WITHIN.as_secs());
-    answered.recv_timeout(WITHIN).unwrap_or_else(|_| Err(slow()))
 }
 
 fn written(keys: &MailKeys, message: &Message, left_out: u64) -> Result<lettre::Message, String> {

@@ -12,7 +12,9 @@ mod mail;
 mod message;
 mod webhook;
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::RecvTimeoutError;
 
 use reedhook_jobs::around;
 use reedhook_jobs::desk::Desk;
@@ -29,6 +31,9 @@ use message::Message;
 
 /// A message has to be through within this time.
 const WITHIN: Duration = Duration::from_secs(30);
+
+/// What comes after a run that somebody has stopped may take so long all the same.
+const AFTER_THE_WISH: Duration = Duration::from_secs(1);
 
 /// The same trouble is told again after so long.
 const AGAIN_MS: i64 = 86_400_000;
@@ -167,11 +172,38 @@ fn held_back(desk: &Desk, way: Way, message: &Message, origin: Origin) -> Held {
     Held::Not { left_out: since_then.filter(|told| told.message == TOO_MANY).count() as u64 }
 }
 
+/// Lets something be done on a thread of its own, and waits for it: no longer than may be, and hardly any more once the work is to stop.
+fn within<T: Send + 'static>(
+    desk: &Desk,
+    slow: &str,
+    work: impl FnOnce() -> Result<T, String> + Send + 'static,
+) -> Result<T, String> {
+    let begun = Instant::now();
+    let (answer, answered) = crossbeam_channel::bounded(1);
+    std::thread::Builder::new()
+        .name("tell".to_owned())
+        .spawn(move || drop(answer.send(work())))
+        .map_err(|error| error.to_string())?;
+    loop {
+        match answered.recv_timeout(Duration::from_millis(50)) {
+            Ok(done) => return done,
+            Err(RecvTimeoutError::Disconnected) => {
+                return Err("it failed; this is a fault in Reedhook".to_owned());
+            }
+            Err(RecvTimeoutError::Timeout) if begun.elapsed() >= WITHIN => return Err(slow.to_owned()),
+            Err(RecvTimeoutError::Timeout) if desk.is_stopped() && begun.elapsed() >= AFTER_THE_WISH => {
+                return Err("it was stopped before it was sent".to_owned());
+            }
+            Err(RecvTimeoutError::Timeout) => {}
+        }
+    }
+}
+
 fn send(desk: &Desk, way: Way, message: &Message, left_out: u64) -> Result<(), String> {
     let keys = &desk.settings.notify;
     let not_set_up = || format!("{way} is not set up");
     match way {
-        Way::Desktop => desktop::show(message),
+        Way::Desktop => desktop::show(desk, message),
         Way::Command => {
             let command = keys.command.as_ref().ok_or_else(not_set_up)?;
             let text = message.text(left_out);
