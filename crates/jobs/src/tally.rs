@@ -1,10 +1,14 @@
 //! How far a run is, as numbers: what the progress view, the review, the board and the service each count from the engine's events.
 
-use std::time::Duration;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
 
 use reedhook_core::plan::Plan;
+use reedhook_core::problem::Problem;
 use reedhook_core::run::{Done, Event};
 use serde::{Deserialize, Serialize};
+
+use crate::desk;
 
 /// A file costs about as much as this many bytes, besides its content: for the estimate of the time left.
 const FILE_WEIGHT: u64 = 64 << 10;
@@ -136,4 +140,56 @@ impl Tally {
 /// Whether something that was done counts as a file.
 pub fn changes_a_file(done: Done) -> bool {
     !matches!(done, Done::Left | Done::FolderMade | Done::FolderRemoved)
+}
+
+/// A run that goes on, for those who look on.
+#[derive(Debug, Clone)]
+pub struct Progress {
+    /// When it began.
+    pub since: Instant,
+    /// How many entries its look has seen, while it looks.
+    pub looking: Option<u64>,
+    /// How far it is, over all its destinations so far.
+    pub tally: Tally,
+}
+
+/// Something that is said in a run, besides numbers.
+#[derive(Debug, Clone, Copy)]
+pub enum Said<'a> {
+    /// Something could not be done.
+    Problem(&'a Problem),
+    /// Worth a word.
+    Note(&'a str),
+}
+
+impl Progress {
+    /// Of a run that begins now.
+    pub fn begins() -> Progress {
+        Progress { since: Instant::now(), looking: Some(0), tally: Tally::default() }
+    }
+
+    /// Takes note of what happens; gives what is to be said of it.
+    pub fn take<'a>(&mut self, happening: &desk::Event<'a>) -> Option<Said<'a>> {
+        match happening {
+            desk::Event::Scanning { progress, .. } => {
+                self.looking = Some(progress.entries.load(Ordering::Relaxed));
+            }
+            desk::Event::Begins(plan) => {
+                let planned = Tally::of(plan);
+                self.looking = None;
+                self.tally.files_total += planned.files_total;
+                self.tally.bytes_total += planned.bytes_total;
+            }
+            desk::Event::Did { event, .. } => {
+                self.tally.take(event);
+                if let Event::Problem(problem) = event {
+                    return Some(Said::Problem(problem));
+                }
+            }
+            desk::Event::Note(text) => return Some(Said::Note(text)),
+            desk::Event::Ends => self.tally.workers.clear(),
+            desk::Event::Scanned | desk::Event::Tick => {}
+        }
+        None
+    }
 }

@@ -4,15 +4,12 @@
 //! who look on, a few times a second, however much happens.
 
 use std::collections::{BTreeMap, VecDeque};
-use std::sync::atomic::Ordering;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use reedhook_core::run::Event as Deed;
-use reedhook_jobs::desk::Event;
 use reedhook_jobs::lines;
 use reedhook_jobs::run::finished;
-use reedhook_jobs::tally::Tally;
+use reedhook_jobs::tally::{Progress, Said};
 use serde_json::{Value, json};
 
 use crate::{Happening, Hear};
@@ -23,17 +20,9 @@ const SAID: usize = 300;
 /// So many files in hand are told.
 const IN_HAND: usize = 3;
 
-/// A run that goes on.
-struct Live {
-    since: Instant,
-    /// How many entries its look has seen, while it looks.
-    looking: Option<u64>,
-    tally: Tally,
-}
-
 #[derive(Default)]
 struct State {
-    live: BTreeMap<String, Live>,
+    live: BTreeMap<String, Progress>,
     /// What was said, each with its number.
     said: VecDeque<(u64, Value)>,
     serial: u64,
@@ -128,17 +117,15 @@ impl Hub {
         match happening {
             Happening::InRun { job, event } => {
                 let Some(live) = state.live.get_mut(*job) else { return };
-                let problem = live.take(event);
                 // What counts a million times wakes nobody.
-                let Some(line) = problem else { return };
+                let Some(line) = live.take(event).as_ref().and_then(line_of) else { return };
                 let mut line = lines::object(line);
                 line.insert("job".to_owned(), json!(job));
                 line.insert("at".to_owned(), json!(at()));
                 Hub::say(&mut state, line.into());
             }
             Happening::Began { job, reason, .. } => {
-                let live = Live { since: Instant::now(), looking: Some(0), tally: Tally::default() };
-                state.live.insert((*job).to_owned(), live);
+                state.live.insert((*job).to_owned(), Progress::begins());
                 Hub::say(
                     &mut state,
                     json!({"event": "began", "job": job, "cause": reason.as_str(), "at": at()}),
@@ -175,30 +162,15 @@ impl Hub {
     }
 }
 
-impl Live {
-    /// Counts what happens; gives the line of a problem.
-    fn take(&mut self, event: &Event<'_>) -> Option<Value> {
-        match event {
-            Event::Scanning { progress, .. } => self.looking = Some(progress.entries.load(Ordering::Relaxed)),
-            Event::Begins(plan) => {
-                let planned = Tally::of(plan);
-                self.looking = None;
-                self.tally.files_total += planned.files_total;
-                self.tally.bytes_total += planned.bytes_total;
-            }
-            Event::Did { event, .. } => {
-                self.tally.take(event);
-                if let Deed::Problem(problem) = event {
-                    let mut line = Vec::new();
-                    lines::problem(&mut line, problem);
-                    return serde_json::from_slice(&line).ok();
-                }
-            }
-            Event::Note(text) => return Some(json!({"event": "note", "message": text})),
-            Event::Ends => self.tally.workers.clear(),
-            Event::Scanned | Event::Tick => {}
+/// What was said in a run, as a line.
+fn line_of(said: &Said<'_>) -> Option<Value> {
+    match said {
+        Said::Problem(problem) => {
+            let mut line = Vec::new();
+            lines::problem(&mut line, problem);
+            serde_json::from_slice(&line).ok()
         }
-        None
+        Said::Note(text) => Some(json!({"event": "note", "message": text})),
     }
 }
 
@@ -211,6 +183,9 @@ impl Hear for Hub {
 
 #[cfg(test)]
 mod tests {
+    use reedhook_core::run::Event as Deed;
+    use reedhook_jobs::desk::Event;
+
     use super::*;
     use crate::Reason;
 

@@ -7,21 +7,20 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Sender, bounded};
-use reedhook_core::run::Event as Deed;
 use reedhook_jobs::around;
 use reedhook_jobs::clear::Need;
 use reedhook_jobs::desk::{Desk, Event, Listener, Nobody, Secrets};
 use reedhook_jobs::failure::{Cause, Failure, Outcome};
 use reedhook_jobs::jobfile::load_job;
 use reedhook_jobs::look::{Round, glance, look};
-use reedhook_jobs::tally::Tally;
+use reedhook_jobs::tally::{Progress, Said};
 use reedhook_jobs::whole;
 use reedhook_record::{Outcome as RunOutcome, RunRow};
 use reedhook_report::plain::without_style;
 use reedhook_tend::socket::{self, Request};
 use reedhook_tend::tell::{self, Origin};
 
-use super::model::{Live, News, Said, Whose, Wish};
+use super::model::{self, Live, News, Whose, Wish};
 use crate::commands::history::run_text;
 use crate::commands::preview;
 use crate::render;
@@ -39,9 +38,7 @@ const ENDING: Duration = Duration::from_secs(10);
 /// A run of this board.
 struct Own {
     stop: Arc<AtomicBool>,
-    since: Instant,
-    looking: Option<u64>,
-    tally: Tally,
+    progress: Progress,
 }
 
 type Owns = Arc<Mutex<BTreeMap<String, Own>>>;
@@ -69,9 +66,9 @@ impl Worker {
     pub fn live(&self) -> BTreeMap<String, Live> {
         let of = |own: &Own| Live {
             whose: Whose::Ours,
-            elapsed: own.since.elapsed(),
-            looking: own.looking,
-            tally: own.tally.glimpse(3),
+            elapsed: own.progress.since.elapsed(),
+            looking: own.progress.looking,
+            tally: own.progress.tally.glimpse(3),
         };
         lock(&self.own).iter().map(|(job, own)| (job.clone(), of(own))).collect()
     }
@@ -100,8 +97,7 @@ impl Worker {
 
     fn run(&self, job: String) {
         let stop = Arc::new(AtomicBool::new(false));
-        let own =
-            Own { stop: stop.clone(), since: Instant::now(), looking: Some(0), tally: Tally::default() };
+        let own = Own { stop: stop.clone(), progress: Progress::begins() };
         lock(&self.own).insert(job.clone(), own);
         let ear = Ear { job: job.clone(), own: self.own.clone(), news: self.news.clone() };
         let desk = Desk { stop, listener: Arc::new(ear), waited: Arc::default(), ..self.desk.clone() };
@@ -114,7 +110,7 @@ impl Worker {
                 Err(failure) => (String::new(), failure.to_string(), true),
             };
             let _ = news.send(News::OwnEnded(job.clone(), run));
-            let _ = news.send(News::Said(Said { at_ms: crate::clock::now_ms(), job, words, is_bad }));
+            let _ = news.send(News::Said(model::Said { at_ms: crate::clock::now_ms(), job, words, is_bad }));
         });
     }
 
@@ -138,7 +134,7 @@ struct Ear {
 impl Ear {
     fn say(&self, words: String, is_bad: bool) {
         let (at_ms, job) = (crate::clock::now_ms(), self.job.clone());
-        let _ = self.news.send(News::Said(Said { at_ms, job, words, is_bad }));
+        let _ = self.news.send(News::Said(model::Said { at_ms, job, words, is_bad }));
     }
 }
 
@@ -146,33 +142,15 @@ impl Listener for Ear {
     fn hear(&self, event: &Event<'_>) {
         let mut own = lock(&self.own);
         let Some(run) = own.get_mut(&self.job) else { return };
-        match event {
-            Event::Scanning { progress, .. } => {
-                run.looking = Some(progress.entries.load(Ordering::Relaxed));
+        let said = match run.progress.take(event) {
+            Some(Said::Problem(problem)) => {
+                (format!("{}  {}: {}", problem.code.as_str(), problem.path, problem.message), true)
             }
-            Event::Begins(plan) => {
-                let planned = Tally::of(plan);
-                run.looking = None;
-                run.tally.files_total += planned.files_total;
-                run.tally.bytes_total += planned.bytes_total;
-            }
-            Event::Did { event, .. } => {
-                run.tally.take(event);
-                if let Deed::Problem(problem) = event {
-                    drop(own);
-                    self.say(
-                        format!("{}  {}: {}", problem.code.as_str(), problem.path, problem.message),
-                        true,
-                    );
-                }
-            }
-            Event::Note(text) => {
-                drop(own);
-                self.say((*text).to_owned(), false);
-            }
-            Event::Ends => run.tally.workers.clear(),
-            Event::Scanned | Event::Tick => {}
-        }
+            Some(Said::Note(text)) => (text.to_owned(), false),
+            None => return,
+        };
+        drop(own);
+        self.say(said.0, said.1);
     }
 }
 
@@ -187,10 +165,7 @@ fn run(desk: &Desk, name: &str, news: &Sender<News>) -> Outcome<(String, String,
     around::finally(desk, &job, wish);
     let words = match &result.failure {
         Some(failure) => failure.to_string(),
-        None => {
-            let row = desk.home.record()?.find_run(name, &result.run)?;
-            row.map_or_else(|| result.outcome.as_str().to_owned(), |row| result_of(&row.end))
-        }
+        None => result_of(&result.as_end()),
     };
     tell::run_ended(desk, &job, &result, Origin::Asked);
     Ok((result.run.clone(), words, result.outcome != RunOutcome::Done))

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use reedhook_jobs::desk::Event;
 use reedhook_jobs::jobfile::load_job;
 use reedhook_jobs::run::{RunResult, finished};
-use reedhook_record::{Outcome as RunOutcome, RunEnd};
+use reedhook_record::Outcome as RunOutcome;
 use reedhook_tend::socket::{self, Answer, Request};
 use reedhook_tend::{Happening, Hear, Outside, Service, Waiting};
 use serde_json::{Value, json};
@@ -190,7 +190,7 @@ impl Told {
             RunOutcome::Problems | RunOutcome::Held | RunOutcome::Interrupted => CARE,
             RunOutcome::Refused | RunOutcome::Stopped | RunOutcome::Unfinished => BAD,
         };
-        let words = styled(style, result_of(&end_of(result)));
+        let words = styled(style, result_of(&result.as_end()));
         let why = result.failure.as_ref().map(|failure| format!("\n  {failure}")).unwrap_or_default();
         if result.outcome == RunOutcome::Done {
             self.line(job, &words);
@@ -219,20 +219,6 @@ impl Told {
 fn now() -> String {
     let now = jiff::Timestamp::now().to_zoned(clock::zone_now());
     now.strftime("%H:%M:%S").to_string()
-}
-
-fn end_of(result: &RunResult) -> RunEnd {
-    let failure = result.failure.as_ref();
-    RunEnd {
-        elapsed: result.elapsed,
-        outcome: result.outcome,
-        code: failure.map_or("", Failure::code).to_owned(),
-        message: failure.map(Failure::text).unwrap_or_default(),
-        folders_made: result.folders_made,
-        folders_removed: result.folders_removed,
-        counts: result.counts,
-        log_whole: true,
-    }
 }
 
 fn waiting_words(job: &str, waiting: &Waiting) -> String {

@@ -67,6 +67,23 @@ pub struct RunResult {
     pub elapsed: Duration,
 }
 
+impl RunResult {
+    /// The same as it is remembered and shown.
+    pub fn as_end(&self) -> RunEnd {
+        let failure = self.failure.as_ref();
+        RunEnd {
+            elapsed: self.elapsed,
+            outcome: self.outcome,
+            code: failure.map_or("", Failure::code).to_owned(),
+            message: failure.map(Failure::text).unwrap_or_default(),
+            folders_made: self.folders_made,
+            folders_removed: self.folders_removed,
+            counts: self.counts,
+            log_whole: true,
+        }
+    }
+}
+
 /// What the legs of a run have come to so far.
 #[derive(Default)]
 struct Sum {
@@ -598,17 +615,11 @@ impl<'a> Run<'a> {
 
     /// Writes down in the record how the run ended.
     fn write_down(&mut self, result: &RunResult) -> Outcome<()> {
-        let failure = result.failure.as_ref();
-        let end = RunEnd {
-            elapsed: result.elapsed,
-            outcome: result.outcome,
-            code: failure.map_or(self.special, |failure| failure.code()).to_owned(),
-            message: failure.map_or(String::new(), Failure::text),
-            folders_made: result.folders_made,
-            folders_removed: result.folders_removed,
-            counts: result.counts,
-            log_whole: self.log.lost().is_none(),
-        };
+        let mut end = result.as_end();
+        end.log_whole = self.log.lost().is_none();
+        if result.failure.is_none() {
+            self.special.clone_into(&mut end.code);
+        }
         let state_file = self.desk.home.state_file();
         let named = |error: RecordError| Failure::from(error).about_state_file(&state_file);
         let mut record = self.desk.home.record()?;

@@ -9,7 +9,7 @@ use reedhook_jobs::jobfile::Job;
 use reedhook_jobs::lines::{self, JSON_VERSION};
 use reedhook_jobs::run::{RunResult, finished};
 use reedhook_jobs::words::fingerprint;
-use reedhook_record::{Outcome as RunOutcome, RunEnd};
+use reedhook_record::Outcome as RunOutcome;
 use reedhook_report::figures::Report;
 use reedhook_report::findings::verdict;
 use reedhook_report::plain;
@@ -55,10 +55,9 @@ impl Message {
         if let Some(failure) = &result.failure {
             body.push_str(&format!("{}\n\n", failure.text()));
         }
-        let ended = ended(result);
         let now = (desk.world.now)();
         let began = now.as_millisecond() - i64::try_from(result.elapsed.as_millis()).unwrap_or(0);
-        body.push_str(&format!("{}\n", result_of(&ended)));
+        body.push_str(&format!("{}\n", result_of(&result.as_end())));
         body.push_str(&format!("Run {}, begun {}.\n", result.number, moment_in(began, &desk.world.zone)));
         for group in &result.problems {
             let items = count(group.count, "item", "items");
@@ -188,6 +187,7 @@ impl Message {
     }
 
     /// As much as a desktop shows.
+    #[cfg(feature = "desktop")]
     pub(super) fn short(&self) -> String {
         const LONGEST: usize = 400;
         let lines = self.body.lines().filter(|line| !line.trim().is_empty()).take(6);
@@ -222,19 +222,5 @@ fn left_out_words(left_out: u64) -> String {
                 "\n{messages} before this one were held back: too many in an hour. All of it: reedhook report\n"
             )
         }
-    }
-}
-
-fn ended(result: &RunResult) -> RunEnd {
-    let failure = result.failure.as_ref();
-    RunEnd {
-        elapsed: result.elapsed,
-        outcome: result.outcome,
-        code: failure.map_or("", Failure::code).to_owned(),
-        message: String::new(),
-        folders_made: result.folders_made,
-        folders_removed: result.folders_removed,
-        counts: result.counts,
-        log_whole: true,
     }
 }
