@@ -59,7 +59,9 @@ fn title_line(board: &Board, width: u16) -> Paragraph<'static> {
         }
         None => Span::styled("the service is not running", board.paint.dim()),
     };
-    let gap = usize::from(width).saturating_sub(10 + service.width() + now.width() + 1);
+    let room = usize::from(width).saturating_sub(10 + service.width() + 1);
+    let now = if room > now.width() { now } else { String::new() };
+    let gap = room.saturating_sub(now.width());
     let spans = vec![
         Span::styled("Reedhook  ", board.paint.bold()),
         service,

@@ -562,7 +562,8 @@ impl Board {
     /// Something that happened, as a line.
     pub fn said_line(&self, said: &Said) -> String {
         let at = crate::text::written(said.at_ms, &self.zone, "%m-%d %H:%M:%S");
-        let job = if said.job.is_empty() { String::new() } else { format!("{}  ", said.job) };
+        let name = crate::text::elided(&said.job, 28);
+        let job = if name.is_empty() { name } else { format!("{name}  ") };
         format!("{at}  {job}{}", said.words)
     }
 }
