@@ -1,10 +1,11 @@
 //! What comes to a board by itself: the lines of the service, and what a look at Reedhook's own files tells every few seconds. A run of
 //! another program is followed in its log.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::{RecvTimeoutError, Sender, bounded};
@@ -34,6 +35,8 @@ const AGAIN: Duration = Duration::from_secs(1);
 /// What comes by itself.
 pub struct Feed {
     look: Sender<()>,
+    /// Jobs whose runs are told of by whoever carries them out: nobody need read their logs.
+    told: Arc<Mutex<HashSet<String>>>,
 }
 
 impl Feed {
@@ -51,7 +54,8 @@ impl Feed {
                 std::thread::sleep(AGAIN);
             }
         });
-        let (desk, sender) = (desk.clone(), news.clone());
+        let (desk, sender, told) = (desk.clone(), news.clone(), Arc::new(Mutex::new(HashSet::new())));
+        let known = told.clone();
         std::thread::spawn(move || {
             let mut logs: HashMap<String, Followed> = HashMap::new();
             let (mut looked, mut jobs) = (None::<Instant>, Vec::new());
@@ -66,7 +70,8 @@ impl Feed {
                         return;
                     }
                 }
-                let others = followed(&desk, &jobs, &mut logs);
+                let known = known.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                let others = followed(&desk, &jobs, &known, &mut logs);
                 let wait = if others.is_empty() { EVERY } else { EVERY_LOG };
                 if sender.send(News::Others(others)).is_err() {
                     return;
@@ -78,7 +83,14 @@ impl Feed {
                 }
             }
         });
-        Feed { look }
+        Feed { look, told }
+    }
+
+    /// Says of which jobs' runs somebody tells.
+    pub fn are_told_of<'a>(&self, jobs: impl Iterator<Item = &'a String>) {
+        let mut told = self.told.lock().unwrap_or_else(PoisonError::into_inner);
+        told.clear();
+        told.extend(jobs.cloned());
     }
 
     /// Lets everything be looked at now.
@@ -133,10 +145,16 @@ struct Followed {
 }
 
 /// Runs that go on, as far as their logs tell.
-fn followed(desk: &Desk, jobs: &[JobPart], logs: &mut HashMap<String, Followed>) -> BTreeMap<String, Live> {
+fn followed(
+    desk: &Desk,
+    jobs: &[JobPart],
+    told: &HashSet<String>,
+    logs: &mut HashMap<String, Followed>,
+) -> BTreeMap<String, Live> {
     let now = desk.now_ms();
     // It may have ended since it was looked at.
-    let goes_on = |job: &&JobPart| job.running && is_running(&desk.home, &job.name);
+    let goes_on =
+        |job: &&JobPart| job.running && !told.contains(&job.name) && is_running(&desk.home, &job.name);
     let running = jobs.iter().filter(goes_on).filter_map(|job| {
         let last = job.last.as_ref().filter(|run| run.end.outcome == RunOutcome::Unfinished)?;
         Some((job.name.clone(), desk.home.run_log(&job.name, &last.run), last.started_ms))

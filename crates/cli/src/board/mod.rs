@@ -24,7 +24,7 @@ use crate::commands::tend::set_paused;
 use crate::context::Context;
 use crate::failure::{Failure, INTERRUPTED, Outcome};
 use crate::paint::Paint;
-use model::{Board, Key, Wish};
+use model::{Board, Key, Whose, Wish};
 use work::Worker;
 
 /// How long a key is waited for before news are looked at.
@@ -82,6 +82,10 @@ fn watch(
             changed = true;
         }
         changed |= board.take_own(worker.live());
+        if changed {
+            let told = board.live.iter().filter(|(_, live)| live.whose != Whose::Other);
+            feed.are_told_of(told.map(|(job, _)| job));
+        }
         let since = drawn.elapsed();
         if pressed || (changed && since >= FRAME) || since >= STEADY {
             board.now_ms = crate::clock::now_ms();
