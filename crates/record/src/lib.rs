@@ -344,11 +344,11 @@ pub trait Runs {
     /// When SQLite fails, or a run of this name is known.
     fn restore_run(&mut self, run: &RunRow, problems: &[ProblemGroup]) -> Result<i64>;
 
-    /// Notes how a run ended.
+    /// Notes how a run ended, and how much room it left at its destinations (once an hour is enough, and of that hour the last).
     ///
     /// # Errors
     /// When SQLite fails.
-    fn end_run(&mut self, id: i64, end: &RunEnd, problems: &[ProblemGroup]) -> Result<()>;
+    fn end_run(&mut self, id: i64, end: &RunEnd, problems: &[ProblemGroup], rooms: &[Room]) -> Result<()>;
 
     /// The runs of a job, or of all jobs, newest first, at most `limit`. The order is that in which they began, whatever the
     /// clock said.
@@ -363,11 +363,12 @@ pub trait Runs {
     /// When SQLite fails.
     fn runs_before(&self, job: Option<&str>, before: Option<i64>, limit: u32) -> Result<Vec<RunRow>>;
 
-    /// The runs that began in a time, from `since_ms` up to before `until_ms` (ms since 1970), in the order in which they began.
+    /// Hands over the runs that began in a time, from `since_ms` up to before `until_ms` (ms since 1970), one by one in the order in
+    /// which they began: years of them need not be in memory at once.
     ///
     /// # Errors
     /// When SQLite fails.
-    fn runs_between(&self, since_ms: i64, until_ms: i64) -> Result<Vec<RunRow>>;
+    fn each_run_between(&self, since_ms: i64, until_ms: i64, each: &mut dyn FnMut(RunRow)) -> Result<()>;
 
     /// The problems of the runs that began in a time, each group with its run's key.
     ///
@@ -450,11 +451,11 @@ impl Runs for StateFile {
         if free && run.number > 0 {
             self.db.execute("UPDATE runs SET number = ?1 WHERE id = ?2", [run.number, id])?;
         }
-        self.end_run(id, &run.end, problems)?;
+        self.end_run(id, &run.end, problems, &[])?;
         Ok(id)
     }
 
-    fn end_run(&mut self, id: i64, end: &RunEnd, problems: &[ProblemGroup]) -> Result<()> {
+    fn end_run(&mut self, id: i64, end: &RunEnd, problems: &[ProblemGroup], rooms: &[Room]) -> Result<()> {
         let transaction = self.db.transaction()?;
         transaction.execute(
             "UPDATE runs SET seconds = :seconds, outcome = :outcome, code = :code, message = :message,
@@ -475,6 +476,7 @@ impl Runs for StateFile {
                 params![id, group.code, group.count as i64, group.path, group.message],
             )?;
         }
+        rooms.iter().try_for_each(|room| morning::put_room(&transaction, room))?;
         transaction.commit()?;
         Ok(())
     }
@@ -493,11 +495,14 @@ impl Runs for StateFile {
         Ok(rows.collect::<rusqlite::Result<_>>()?)
     }
 
-    fn runs_between(&self, since_ms: i64, until_ms: i64) -> Result<Vec<RunRow>> {
+    fn each_run_between(&self, since_ms: i64, until_ms: i64, each: &mut dyn FnMut(RunRow)) -> Result<()> {
         let sql = "SELECT * FROM runs WHERE started >= ?1 AND started < ?2 ORDER BY id";
         let mut statement = self.db.prepare(sql)?;
         let rows = statement.query_map([since_ms, until_ms], row_of)?;
-        Ok(rows.collect::<rusqlite::Result<_>>()?)
+        for row in rows {
+            each(row?);
+        }
+        Ok(())
     }
 
     fn problems_between(&self, since_ms: i64, until_ms: i64) -> Result<Vec<(i64, ProblemGroup)>> {
@@ -666,10 +671,10 @@ mod tests {
         {
             let mut record = StateFile::open(&file).unwrap();
             let first = record.begin_run("counts", "20310504-180000-aaaa", 1_000, "").unwrap();
-            record.end_run(first, &end(Outcome::Problems, 5), std::slice::from_ref(&group)).unwrap();
+            record.end_run(first, &end(Outcome::Problems, 5), std::slice::from_ref(&group), &[]).unwrap();
             record.begin_run("maps", "20310504-180001-bbbb", 2_000, "").unwrap();
             let third = record.begin_run("counts", "20310504-180002-cccc", 3_000, "").unwrap();
-            record.end_run(third, &end(Outcome::Refused, 0), &[]).unwrap();
+            record.end_run(third, &end(Outcome::Refused, 0), &[], &[]).unwrap();
         }
         let record = StateFile::open(&file).unwrap();
         let shown: Vec<_> =

@@ -1,7 +1,7 @@
 //! What a look back needs besides the runs: how much room there was where they wrote, whom they were told to, and the logs that had
 //! their time.
 
-use rusqlite::{Row, named_params, params};
+use rusqlite::{Row, Transaction, named_params, params};
 
 use super::{Result, StateFile};
 
@@ -75,7 +75,7 @@ pub struct Told {
 
 /// What is remembered for looking back.
 pub trait Mornings {
-    /// Remembers how much room a destination has.
+    /// Remembers how much room a destination has: once an hour is enough, and of that hour the last.
     ///
     /// # Errors
     /// When SQLite fails.
@@ -132,12 +132,9 @@ pub trait Mornings {
 
 impl Mornings for StateFile {
     fn add_room(&mut self, room: &Room) -> Result<()> {
-        let sql = "INSERT INTO room VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
-        let (free, total) = (room.free as i64, room.total as i64);
-        self.db.execute(
-            sql,
-            params![room.job, room.place, room.location, room.ground, room.at_ms, free, total],
-        )?;
+        let transaction = self.db.transaction()?;
+        put_room(&transaction, room)?;
+        transaction.commit()?;
         Ok(())
     }
 
@@ -207,6 +204,21 @@ impl Mornings for StateFile {
     }
 }
 
+/// Remembers how much room there is, in the place of what was remembered of the same hour.
+pub(crate) fn put_room(db: &Transaction<'_>, room: &Room) -> Result<()> {
+    const HOUR_MS: i64 = 3_600_000;
+    let (free, total) = (room.free as i64, room.total as i64);
+    db.execute(
+        "DELETE FROM room WHERE job = ?1 AND location = ?2 AND at / ?4 = ?3 / ?4",
+        params![room.job, room.location, room.at_ms, HOUR_MS],
+    )?;
+    db.execute(
+        "INSERT INTO room VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+        params![room.job, room.place, room.location, room.ground, room.at_ms, free, total],
+    )?;
+    Ok(())
+}
+
 fn told_of(row: &Row<'_>) -> rusqlite::Result<Told> {
     Ok(Told {
         way: row.get("way")?,
@@ -263,6 +275,15 @@ mod tests {
             total: 1 << 41,
         };
         record.add_room(&room).unwrap();
-        assert_eq!((record.rooms_since(7).unwrap(), record.rooms_since(8).unwrap()), (vec![room], vec![]));
+        assert_eq!(
+            (record.rooms_since(7).unwrap(), record.rooms_since(8).unwrap()),
+            (vec![room.clone()], vec![])
+        );
+        // A job that runs every minute does not fill the file.
+        for minute in 0..120 {
+            record.add_room(&Room { at_ms: minute * 60_000, ..room.clone() }).unwrap();
+        }
+        let found = record.rooms_since(0).unwrap();
+        assert_eq!(found.iter().map(|room| room.at_ms / 60_000).collect::<Vec<_>>(), [59, 119]);
     }
 }

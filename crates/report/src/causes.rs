@@ -10,7 +10,7 @@ use reedhook_jobs::failure::Outcome;
 use reedhook_jobs::jobfile::{ONCE, load_job};
 use reedhook_jobs::logline::LogLine;
 use reedhook_jobs::logs;
-use reedhook_record::{ProblemGroup, RunRow};
+use reedhook_record::ProblemGroup;
 
 /// So many lines of a filter are shown.
 const LINES: usize = 3;
@@ -66,22 +66,32 @@ const LASTING: [&str; 8] = [
     "refused-there",
 ];
 
+/// A run that had problems.
+#[derive(Debug, Clone)]
+pub struct Troubled {
+    /// Its key in the record.
+    pub id: i64,
+    /// The job.
+    pub job: String,
+    /// Its number among the job's runs.
+    pub number: i64,
+    /// Its name.
+    pub run: String,
+}
+
 /// Puts the problems of runs together by job and cause: those of the newest run that had it, since the same item has it every time.
+/// `newest` are the keys of the jobs' newest runs.
 ///
 /// # Errors
 /// When a log cannot be read.
 pub fn troubles(
     desk: &Desk,
-    runs: &HashMap<i64, &RunRow>,
+    runs: &HashMap<i64, Troubled>,
+    newest: &HashMap<String, i64>,
     groups: Vec<(i64, ProblemGroup)>,
 ) -> Outcome<Vec<Trouble>> {
-    let mut newest: HashMap<&str, i64> = HashMap::new();
-    for run in runs.values() {
-        let known = newest.entry(run.job.as_str()).or_insert(run.id);
-        *known = (*known).max(run.id);
-    }
     // By job and cause: in how many runs, and the newest of them.
-    let mut found: BTreeMap<(String, String), (u64, &RunRow, ProblemGroup)> = BTreeMap::new();
+    let mut found: BTreeMap<(String, String), (u64, &Troubled, ProblemGroup)> = BTreeMap::new();
     for (id, group) in groups {
         let Some(run) = runs.get(&id) else { continue };
         let key = (run.job.clone(), group.code.clone());
@@ -90,7 +100,7 @@ pub fn troubles(
     }
     let mut troubles = Vec::new();
     for ((job, code), (times, run, group)) in found {
-        let still = newest.get(job.as_str()) == Some(&run.id);
+        let still = newest.get(&job) == Some(&run.id);
         let leave_out = if still { leave_out(desk, run, &group)? } else { None };
         let path = String::from_utf8_lossy(&group.path).into_owned();
         troubles.push(Trouble {
@@ -116,7 +126,7 @@ pub fn troubles(
     Ok(troubles)
 }
 
-fn leave_out(desk: &Desk, run: &RunRow, group: &ProblemGroup) -> Outcome<Option<LeaveOut>> {
+fn leave_out(desk: &Desk, run: &Troubled, group: &ProblemGroup) -> Outcome<Option<LeaveOut>> {
     if !LASTING.contains(&group.code.as_str()) || run.job == ONCE {
         return Ok(None);
     }

@@ -21,25 +21,41 @@ pub struct Day {
 /// No more days than these are told one by one: thirty years.
 const LONGEST: usize = 11_000;
 
-/// The days of a time, also those on which nothing ran. What is before the first run is left out, but for a week.
-pub fn by_day(runs: &[RunRow], period: Period, zone: &TimeZone) -> Vec<Day> {
-    let date = |at: Timestamp| at.to_zoned(zone.clone()).date();
-    let mut sums: BTreeMap<Date, Sum> = BTreeMap::new();
-    for run in runs {
-        let began = Timestamp::from_millisecond(run.started_ms).unwrap_or_default();
-        sums.entry(date(began)).or_default().add(run);
+/// Days to which runs are added.
+pub struct Days {
+    zone: TimeZone,
+    sums: BTreeMap<Date, Sum>,
+}
+
+impl Days {
+    /// None yet, by the calendar of this zone.
+    pub fn of(zone: &TimeZone) -> Days {
+        Days { zone: zone.clone(), sums: BTreeMap::new() }
     }
-    let last = date(period.until);
-    let first = date(period.since);
-    let week_ago = last.checked_sub(6.days()).unwrap_or(last);
-    let first = match sums.keys().next() {
-        Some(ran) if *ran > first => (*ran).min(week_ago).max(first),
-        Some(_) => first,
-        None => week_ago.max(first),
-    };
-    let days = std::iter::successors(Some(first), |day| day.tomorrow().ok());
-    days.take_while(|day| *day <= last)
-        .take(LONGEST)
-        .map(|date| Day { date, sum: sums.remove(&date).unwrap_or_default() })
-        .collect()
+
+    fn date(&self, at: Timestamp) -> Date {
+        at.to_zoned(self.zone.clone()).date()
+    }
+
+    /// Takes a run into account.
+    pub fn add(&mut self, run: &RunRow) {
+        let began = Timestamp::from_millisecond(run.started_ms).unwrap_or_default();
+        self.sums.entry(self.date(began)).or_default().add(run);
+    }
+
+    /// The days of a time, also those on which nothing ran. What is before the first run is left out, but for a week.
+    pub fn within(mut self, period: Period) -> Vec<Day> {
+        let (first, last) = (self.date(period.since), self.date(period.until));
+        let week_ago = last.checked_sub(6.days()).unwrap_or(last);
+        let first = match self.sums.keys().next() {
+            Some(ran) if *ran > first => (*ran).min(week_ago).max(first),
+            Some(_) => first,
+            None => week_ago.max(first),
+        };
+        let days = std::iter::successors(Some(first), |day| day.tomorrow().ok());
+        days.take_while(|day| *day <= last)
+            .take(LONGEST)
+            .map(|date| Day { date, sum: self.sums.remove(&date).unwrap_or_default() })
+            .collect()
+    }
 }

@@ -1,6 +1,6 @@
 //! The figures of a report: what ran in a time, and what came of it.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -14,8 +14,8 @@ use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_jobs::run::is_running;
 use reedhook_record::{Outcome as RunOutcome, Record, RunRow, Telling, Told};
 
-use crate::causes::{self, Trouble};
-use crate::days::{Day, by_day};
+use crate::causes::{self, Trouble, Troubled};
+use crate::days::{Day, Days};
 use crate::findings::{Finding, findings};
 use crate::missed::{NotRun, not_run};
 use crate::rooms::{Destination, destinations};
@@ -35,7 +35,8 @@ impl Period {
         Duration::try_from(self.until.duration_since(self.since)).unwrap_or_default()
     }
 
-    fn in_ms(&self) -> (i64, i64) {
+    /// Both ends in milliseconds since 1970.
+    pub(crate) fn in_ms(&self) -> (i64, i64) {
         (self.since.as_millisecond(), self.until.as_millisecond())
     }
 }
@@ -145,8 +146,8 @@ pub struct Report {
     pub destinations: Vec<Destination>,
     /// What was done on each day.
     pub days: Vec<Day>,
-    /// The runs, in the order in which they began.
-    pub runs: Vec<RunRow>,
+    /// The newest runs, in the order in which they began: as many as a page shows. All of them are in a table ([`sheet`](crate::sheet)).
+    pub newest: VecDeque<RunRow>,
     /// Who could not be told something.
     pub untold: Vec<Untold>,
 }
@@ -160,12 +161,15 @@ impl Report {
         let record = desk.home.record()?;
         let (since, until) = period.in_ms();
         let wanted = |job: &str| names.is_empty() || names.iter().any(|name| name == job);
-        let mut runs = record.runs_between(since, until)?;
-        runs.retain(|run| wanted(&run.job));
+        let mut gathered = Gathered::of(&desk.world.zone);
+        record.each_run_between(since, until, &mut |run| {
+            if wanted(&run.job) {
+                gathered.add(run);
+            }
+        })?;
+        let Gathered { sums, lasted, troubled, last, days, newest } = gathered;
         let mut rooms = record.rooms_since(since)?;
         rooms.retain(|room| wanted(&room.job) && room.at_ms < until);
-        let mut sums: BTreeMap<String, Sum> = BTreeMap::new();
-        runs.iter().for_each(|run| sums.entry(run.job.clone()).or_default().add(run));
         let mut set_up: BTreeMap<String, Outcome<Job>> = BTreeMap::new();
         for name in job_names(&desk.home).into_iter().filter(|name| wanted(name)) {
             set_up.insert(name.clone(), load_job(&desk.home, &name));
@@ -178,24 +182,23 @@ impl Report {
         }
         let mut missed = Vec::new();
         for job in set_up.values().flatten() {
-            let of_it: Vec<&RunRow> = runs.iter().filter(|run| run.job == job.name).collect();
-            missed.extend(not_run(desk, record.as_ref(), job, &of_it, period)?);
+            let of_it = lasted.get(&job.name).map(Vec::as_slice).unwrap_or_default();
+            missed.extend(not_run(desk, record.as_ref(), job, of_it, period)?);
         }
-        let by_key: HashMap<i64, &RunRow> = runs.iter().map(|run| (run.id, run)).collect();
         let groups = record.problems_between(since, until)?;
-        let troubles = causes::troubles(desk, &by_key, groups)?;
+        let troubles = causes::troubles(desk, &troubled, &last, groups)?;
         let mut told = record.told_since(since)?;
         told.retain(|told| told.job.is_empty() || wanted(&told.job));
         let zone = desk.world.zone.clone();
         let mut report = Report {
             period,
             findings: Vec::new(),
-            days: by_day(&runs, period, &zone),
+            days: days.within(period),
             jobs,
             not_run: missed,
             troubles,
             destinations: destinations(&rooms),
-            runs,
+            newest,
             untold: untold(&told),
             zone,
         };
@@ -208,6 +211,53 @@ impl Report {
         let mut total = Sum::default();
         self.jobs.iter().for_each(|job| total.add_sum(&job.sum));
         total
+    }
+}
+
+/// So many of the newest runs are kept whole.
+const NEWEST: usize = 500;
+
+/// What is gathered of runs while they go by.
+struct Gathered {
+    /// What each job's came to.
+    sums: BTreeMap<String, Sum>,
+    /// When each job's began and ended.
+    lasted: HashMap<String, Vec<(i64, i64)>>,
+    /// Those with problems, by key.
+    troubled: HashMap<i64, Troubled>,
+    /// The key of each job's newest.
+    last: HashMap<String, i64>,
+    days: Days,
+    newest: VecDeque<RunRow>,
+}
+
+impl Gathered {
+    fn of(zone: &TimeZone) -> Gathered {
+        Gathered {
+            sums: BTreeMap::new(),
+            lasted: HashMap::new(),
+            troubled: HashMap::new(),
+            last: HashMap::new(),
+            days: Days::of(zone),
+            newest: VecDeque::new(),
+        }
+    }
+
+    fn add(&mut self, run: RunRow) {
+        self.sums.entry(run.job.clone()).or_default().add(&run);
+        self.days.add(&run);
+        let length = i64::try_from(run.end.elapsed.as_millis()).unwrap_or(i64::MAX);
+        let lasted = (run.started_ms, run.started_ms.saturating_add(length));
+        self.lasted.entry(run.job.clone()).or_default().push(lasted);
+        self.last.insert(run.job.clone(), run.id);
+        if run.end.counts.problems > 0 {
+            let (id, number) = (run.id, run.number);
+            self.troubled.insert(id, Troubled { id, number, job: run.job.clone(), run: run.run.clone() });
+        }
+        if self.newest.len() == NEWEST {
+            self.newest.pop_front();
+        }
+        self.newest.push_back(run);
     }
 }
 

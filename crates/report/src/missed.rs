@@ -6,7 +6,7 @@ use reedhook_jobs::desk::Desk;
 use reedhook_jobs::due::{self, Due};
 use reedhook_jobs::failure::Outcome;
 use reedhook_jobs::jobfile::Job;
-use reedhook_record::{Record, RunRow};
+use reedhook_record::Record;
 
 use crate::figures::Period;
 
@@ -35,7 +35,8 @@ pub struct NotRun {
 }
 
 /// The moments of a job's lines in a time at which no run began, nor one went on that had begun before. Until the next moment a run
-/// counts for the one before it, however late it is. Lines are only known since they are followed.
+/// counts for the one before it, however late it is. Lines are only known since they are followed. Runs are given as when they began and
+/// ended, in milliseconds since 1970.
 ///
 /// # Errors
 /// When the record fails.
@@ -43,7 +44,7 @@ pub fn not_run(
     desk: &Desk,
     record: &dyn Record,
     job: &Job,
-    runs: &[&RunRow],
+    lasted: &[(i64, i64)],
     period: Period,
 ) -> Outcome<Option<NotRun>> {
     let timed = job.timing.when.iter().any(|line| !matches!(line.rule(), Rule::On(_)));
@@ -53,11 +54,8 @@ pub fn not_run(
     let since = period.since.max(followed_since(desk, record, job, period.until)?);
     let moments = due::upcoming(&job.timing.when, since, &desk.world.zone);
     let moments: Vec<Due> = moments.take_while(|due| due.at < period.until).take(MOST).collect();
-    let lasted = runs.iter().map(|run| {
-        let length = i64::try_from(run.end.elapsed.as_millis()).unwrap_or(i64::MAX);
-        (run.started_ms, run.started_ms.saturating_add(length))
-    });
-    let mut lasted: Vec<(i64, i64)> = lasted.collect();
+    let mut lasted = lasted.to_vec();
+    // The order in which they began is not that of a clock that was set.
     lasted.sort_unstable();
     Ok(compare(&job.name, &moments, &lasted, period.until.as_millisecond()))
 }

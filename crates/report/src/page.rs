@@ -12,9 +12,6 @@ use crate::plain::{gathered, growth_words, last_words, period_words};
 use crate::rooms::Destination;
 use crate::text::{bytes, count, duration, grouped, moment_in, rate, written};
 
-/// So many runs stand in the page; a table of all is what `--csv` is for.
-const RUNS: usize = 500;
-
 #[derive(Template)]
 #[template(path = "report.html")]
 struct Page<'a> {
@@ -51,7 +48,7 @@ struct Picture {
 pub fn html(report: &Report, now: Timestamp, version: &str) -> Result<String, askama::Error> {
     let zone = &report.zone;
     let total = report.total();
-    let newest = report.runs.iter().rev().take(RUNS);
+    let newest = report.newest.iter().rev();
     let page = Page {
         made: moment_in(now.as_millisecond(), zone),
         version,
@@ -104,7 +101,7 @@ pub fn html(report: &Report, now: Timestamp, version: &str) -> Result<String, as
                 ]
             })
             .collect(),
-        more_runs: report.runs.len().saturating_sub(RUNS),
+        more_runs: (total.runs as usize).saturating_sub(report.newest.len()),
     };
     page.render()
 }

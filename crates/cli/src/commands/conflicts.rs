@@ -12,6 +12,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::guard::Lift;
 use reedhook_core::store::{Store, StoreExt};
 use reedhook_core::walk::two_way::Conflict;
+use reedhook_tend::tell;
 use serde_json::{Value, json};
 use similar::{ChangeTag, TextDiff};
 
@@ -259,6 +260,7 @@ fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
     let (round, result) = run.carry_out(cleared);
     let undecided = settling.policy == ConflictPolicy::Newest && result.counts.conflicts > 0;
     let code = told(context, job, Some(&round), &result);
+    tell::write_figures(desk);
     if undecided && !context.global.json {
         let words = "Times do not tell who is newer: they are the same, or one side holds a folder. Say it for each path";
         context.say(format!("{words}: reedhook settle {} PATH --keep left|right|both", job.name));

@@ -3,7 +3,7 @@
 use reedhook_core::run::Done;
 use reedhook_core::units::{Age, Moment};
 use reedhook_record::{Outcome as RunOutcome, RunRow};
-use reedhook_report::days::by_day;
+use reedhook_report::days::Days;
 use reedhook_report::plain;
 use serde_json::{Value, json};
 
@@ -171,18 +171,20 @@ pub fn chart(context: &Context, job: Option<&str>, since: Option<&Moment>) -> Ou
     }
     let month = Moment::Ago(Age::from_days(30));
     let period = super::report::period(context, since.unwrap_or(&month));
-    let mut runs = context
-        .desk
-        .home
-        .record()?
-        .runs_between(period.since.as_millisecond(), period.until.as_millisecond())?;
-    runs.retain(|run| job.is_none_or(|job| job == run.job));
-    let days = by_day(&runs, period, &context.desk.world.zone);
+    let (since, until) = (period.since.as_millisecond(), period.until.as_millisecond());
+    let (mut days, mut any) = (Days::of(&context.desk.world.zone), false);
+    context.desk.home.record()?.each_run_between(since, until, &mut |run| {
+        if job.is_none_or(|job| job == run.job) {
+            any = true;
+            days.add(&run);
+        }
+    })?;
+    let days = days.within(period);
     if context.global.json {
         days.iter().for_each(|day| lines::print(&super::report::day_line(day)));
         return Ok(0);
     }
-    if runs.is_empty() {
+    if !any {
         context.say("Nothing ran in this time.");
         return Ok(0);
     }

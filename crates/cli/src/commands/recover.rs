@@ -17,6 +17,7 @@ use reedhook_jobs::run::Run;
 use reedhook_jobs::run::claim::lock_destination;
 use reedhook_jobs::run::retention::{InOrder, prune};
 use reedhook_jobs::undo::Undoing;
+use reedhook_tend::tell;
 use serde_json::json;
 
 use super::history::find;
@@ -236,6 +237,7 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
     }
     let job = undoing.job().clone();
     let result = undoing.carry_out(desk)?;
+    tell::write_figures(desk);
     if context.global.json || result.failure.is_some() {
         return Ok(told(context, &job, None, &result));
     }

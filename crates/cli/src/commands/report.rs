@@ -50,7 +50,8 @@ pub fn report(
     }
     if let Some(path) = csv {
         let mut file = Fresh::open(path)?;
-        sheet::write(&report, &mut file).map_err(|error| failed(path, error))?;
+        let outcome = sheet::write(&context.desk, jobs, period, &mut file)?;
+        outcome.map_err(|error| failed(path, error))?;
         output::written(context, file)?;
     }
     if let Some(path) = html {

@@ -208,7 +208,9 @@ pub fn carried_out(context: &Context, job: &Job, run: Run<'_>, cleared: Outcome<
     match cleared {
         Ok(cleared) => {
             let (round, result) = run.carry_out(cleared);
-            Ok(told(context, job, Some(&round), &result))
+            let code = told(context, job, Some(&round), &result);
+            tell::write_figures(&context.desk);
+            Ok(code)
         }
         Err(failure) => Ok(told(context, job, None, &run.refuse(failure))),
     }

@@ -30,6 +30,7 @@ use reedhook_jobs::run::{Run, RunResult};
 use reedhook_jobs::saved::Saved;
 use reedhook_jobs::two_way::{Settling, look_at_settling};
 use reedhook_record::Outcome as RunOutcome;
+use reedhook_tend::tell::{self, Origin};
 use similar::TextDiff;
 
 use super::model::{Listed, Row, Word};
@@ -433,11 +434,12 @@ fn run(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, chosen: &Chosen) 
     let Subject::Job(name) = subject else { return Err(Failure::usage("only a job can be run")) };
     let plan = saved(desk, opened, chosen)?;
     let job = load_job(&desk.home, name)?;
-    if job.rules.polite {
-        polite::giving_way(|| run_all(desk, &job, plan, chosen))
-    } else {
-        run_all(desk, &job, plan, chosen)
-    }
+    let ran = match job.rules.polite {
+        true => polite::giving_way(|| run_all(desk, &job, plan, chosen)),
+        false => run_all(desk, &job, plan, chosen),
+    }?;
+    tell::run_ended(desk, &job, &ran, Origin::Asked);
+    Ok(ran)
 }
 
 /// First what goes as planned, then what a person decided otherwise: each is a run of its own, and can be undone by itself.

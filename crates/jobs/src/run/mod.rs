@@ -141,6 +141,8 @@ pub struct Run<'a> {
     owner: String,
     /// Paths with problems, where something known to be rotten may have to stay known.
     troubled: BTreeSet<RelPath>,
+    /// How much room there is where it has written.
+    rooms: Vec<Room>,
     /// What sort of run it is, when it is not the job's usual one: `restore`, `undo`, `reverse`.
     special: &'static str,
     two_way: bool,
@@ -182,6 +184,7 @@ impl<'a> Run<'a> {
             checksums: Vec::new(),
             deeds: Deeds::default(),
             troubled: BTreeSet::new(),
+            rooms: Vec::new(),
             special: "",
             two_way: false,
             after_cut_short,
@@ -282,11 +285,10 @@ impl<'a> Run<'a> {
 
     /// Notes how much room there is where the run has written; of servers only where it has, for they have to be asked. A look back
     /// can do without.
-    fn note_rooms(&self, round: &Round) {
+    fn note_rooms(&mut self, round: &Round) {
         if self.job == ONCE {
             return;
         }
-        let Ok(mut record) = self.desk.home.record() else { return };
         for leg in &round.legs {
             let quick = leg.to.folder().is_some();
             if self.desk.is_stopped() || !(quick || leg.plan.counts().bytes > 0) {
@@ -294,7 +296,7 @@ impl<'a> Run<'a> {
             }
             let Ok(Some(space)) = leg.writes.space() else { continue };
             let ground = recognise::ground(&leg.to).map(|ground| ground.to_text()).unwrap_or_default();
-            let _ = record.add_room(&Room {
+            self.rooms.push(Room {
                 job: self.job.clone(),
                 place: leg.to.written.clone(),
                 location: leg.to.location(),
@@ -624,7 +626,7 @@ impl<'a> Run<'a> {
         let named = |error: RecordError| Failure::from(error).about_state_file(&state_file);
         let mut record = self.desk.home.record()?;
         record.set_checksums(&self.job, &std::mem::take(&mut self.checksums)).map_err(named)?;
-        record.end_run(self.id, &end, &result.problems).map_err(named)
+        record.end_run(self.id, &end, &result.problems, &self.rooms).map_err(named)
     }
 }
 

@@ -5,7 +5,8 @@ use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use lettre::message::{Mailbox, header::ContentType};
+use lettre::message::Mailbox;
+use lettre::message::header::{ContentType, HeaderName, HeaderValue};
 use lettre::transport::smtp::authentication::Credentials;
 use lettre::transport::smtp::client::{Certificate, Tls, TlsParameters};
 use lettre::{SendmailTransport, SmtpTransport, Transport};
@@ -53,10 +54,16 @@ fn written(keys: &MailKeys, message: &Message, left_out: u64) -> Result<lettre::
             address(&format!("Reedhook <reedhook@{host}>"), "from")?
         }
     };
-    let mut builder = lettre::Message::builder().from(from).subject(format!("Reedhook: {}", message.subject));
+    let mut builder = lettre::Message::builder()
+        .from(from)
+        .message_id(None)
+        .subject(format!("Reedhook: {}", message.subject));
     for to in &keys.to {
         builder = builder.to(address(to, "to")?);
     }
+    // Nobody's holiday note need answer (RFC 3834).
+    let by_itself = HeaderName::new_from_ascii_str("Auto-Submitted");
+    let builder = builder.raw_header(HeaderValue::new(by_itself, "auto-generated".to_owned()));
     let mail = builder.header(ContentType::TEXT_PLAIN).body(message.text(left_out));
     mail.map_err(|error| in_words(&error))
 }

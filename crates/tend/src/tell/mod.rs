@@ -71,7 +71,8 @@ pub fn overdue(desk: &Desk, job: &Job, overdue: Overdue) {
     tell(desk, &job.keys.notify, &Message::of_overdue(desk, job, overdue), Origin::ByItself);
 }
 
-fn write_figures(desk: &Desk) {
+/// Writes the figures where the settings say: after whatever changes them and is not told of, such as an undo.
+pub fn write_figures(desk: &Desk) {
     let Some(file) = &desk.settings.metrics_file else { return };
     let file = desk.home.expand(&file.to_string_lossy());
     if let Err(failure) = metrics::write(desk, &file) {
