@@ -6,10 +6,11 @@
 //!
 //! `cargo bench -p reedhook-bench -- --quick` takes less than two minutes. A missed aim is said, and never a failure: how long
 //! something takes is the machine's affair as well. `--in DIR` puts the trees somewhere else than in memory (`/dev/shm`);
-//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, tended, morning, million, shops, far, net. The rows that copy are
+//! `--only WORD` runs the rows of one group: small, wide, deep, media, big, moved, watched, tended, morning, inventory, million, shops, far, net. The rows that copy are
 //! measured a second time to another file system: a drive that is mounted from a file for the purpose (which needs root), or the
 //! folder after `--drive`. The group shops copies to drives as shops sell them: exFAT and NTFS through FUSE.
 
+mod inventory;
 mod morning;
 mod remote;
 #[path = "../crates/stores/tests/servers/mod.rs"]
@@ -310,6 +311,17 @@ impl Bench {
         self.remove("watched");
     }
 
+    /// Inventories of a large tree: taking, size, searching.
+    fn inventory(&self) {
+        let command = |words: &[&str]| self.command(program(), words);
+        let (tree, files) = (self.path("cupboard"), if self.quick { 50_000 } else { 990_000 });
+        trees::small(&tree, files);
+        // Every hundred files have a folder.
+        let entries = files + files / 100 + files / 2000;
+        inventory::rows(&command, &tree, &self.path("home"), entries, self.pairs());
+        let _ = fs::remove_dir_all(tree);
+    }
+
     /// A report over a year, and a board that looks on at a run.
     fn morning(&self) {
         let command = |words: &[&str]| self.command(program(), words);
@@ -368,7 +380,7 @@ impl Bench {
 /// A group of rows.
 type Group = (&'static str, fn(&Bench));
 
-const GROUPS: [Group; 13] = [
+const GROUPS: [Group; 14] = [
     ("small", Bench::small),
     ("wide", Bench::wide),
     ("deep", Bench::deep),
@@ -378,6 +390,7 @@ const GROUPS: [Group; 13] = [
     ("watched", Bench::watched),
     ("tended", Bench::tended),
     ("morning", Bench::morning),
+    ("inventory", Bench::inventory),
     ("million", Bench::million),
     ("shops", Bench::shops),
     ("far", Bench::far),

@@ -1,5 +1,6 @@
 //! The command line: what can be typed. What it does is in [`crate::commands`].
 
+mod inventory;
 mod looking;
 mod timing;
 
@@ -16,6 +17,7 @@ use reedhook_jobs::jobfile::JobKeys;
 use reedhook_jobs::notify::Way;
 use reedhook_jobs::reach::ReachKeys;
 
+pub use inventory::{FindArgs, InventoryCommand, KindWord, Range};
 pub use looking::{CompareArgs, FilterArgs, ReviewArgs, Tolerance};
 pub use timing::{Means, TendCommand, WhenArgs, YesOrNo};
 
@@ -152,6 +154,9 @@ pub enum Command {
     /// List the drives that are connected, with free space, and the known ones that are not.
     #[command(after_help = "Example:\n  reedhook drives")]
     Drives,
+    /// What drives and stores held when they were last seen, to be searched while they are away.
+    #[command(subcommand)]
+    Inventory(InventoryCommand),
     /// Compare two places, or the sides of a job. Nothing is touched.
     ///
     /// Says what is on one side only, what is newer, what differs, and what is at another path.

@@ -12,7 +12,7 @@ use crate::text::wrapped;
 /// The steps of the round, each with its commands.
 const GROUPS: [(&str, &[&str]); 9] = [
     ("Set up", &["job"]),
-    ("Servers and drives", &["store", "drives"]),
+    ("Servers and drives", &["store", "drives", "inventory"]),
     ("Look", &["preview", "review", "compare", "why"]),
     ("Run", &["run", "once", "conflicts", "settle"]),
     ("By itself", &["when", "tend", "notify"]),

@@ -131,6 +131,11 @@ impl Home {
         self.state.join("state.db")
     }
 
+    /// The file of inventories. It can be thrown away.
+    pub fn inventories_file(&self) -> PathBuf {
+        self.state.join("inventories.db")
+    }
+
     /// Opens the record of past runs, making it when there is none.
     pub fn record(&self) -> Outcome<Box<dyn Record>> {
         make_folder(&self.state)?;

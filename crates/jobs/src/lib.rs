@@ -42,6 +42,7 @@ pub mod failure;
 pub mod fresh;
 pub mod held;
 pub mod home;
+pub mod inventory;
 pub mod jobfile;
 pub mod lines;
 pub mod logline;

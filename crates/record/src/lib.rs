@@ -39,6 +39,7 @@
 
 mod baseline;
 mod followed;
+pub mod inventories;
 mod layout;
 mod morning;
 mod notes;

@@ -8,6 +8,7 @@ mod extras;
 mod filter;
 pub mod history;
 mod install;
+mod inventory;
 mod job;
 mod notify;
 pub mod preview;
@@ -52,6 +53,7 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Job(command) => job::job(context, command),
         Command::Store(command) => store::store(context, command),
         Command::Drives => store::drives(context),
+        Command::Inventory(command) => inventory::inventory(context, command),
         Command::Review(asked) => review(context, &asked),
         Command::Board => board(context),
         Command::Compare(asked) => compare::compare(context, &asked),

@@ -8,6 +8,7 @@
 //! its counterpart on the other side alone.
 
 pub mod comparing;
+mod listing;
 pub(crate) mod pair;
 mod queue;
 mod renames;
@@ -19,6 +20,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64};
 
+pub use self::listing::each_folder;
 use crate::content::{self, Held};
 use crate::entry::{EntryKind, FileId, Meta, Side};
 use crate::filter::{Filter, Inherited, Verdict};

@@ -1,0 +1,496 @@
+//! `inventory`: what stores held when they were last seen, to be searched while they are away.
+
+use std::collections::{BTreeMap, HashMap};
+use std::ops::ControlFlow;
+use std::path::Path;
+
+use reedhook_core::entry::{EntryKind, Special, Stamp};
+use reedhook_core::path::RelPath;
+use reedhook_jobs::inventory::{self, Bounds, Query, is_connected};
+use reedhook_jobs::places::typed_path;
+use reedhook_record::RecordError;
+use reedhook_record::inventories::{HeldMeta, Inventories, Inventory};
+use serde_json::{Value, json};
+
+use crate::args::{FindArgs, InventoryCommand, KindWord, Range};
+use crate::ask;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome, suggestion};
+use crate::json as lines;
+use crate::output;
+use crate::text::{Align, BOLD, CARE, Columns, ago, bytes, count, duration, grouped, moment, styled};
+
+/// So many entries of each inventory are listed without being asked for all.
+const SHOWN: usize = 50;
+
+/// Carries out `inventory`.
+pub fn inventory(context: &Context, command: InventoryCommand) -> Outcome {
+    match command {
+        InventoryCommand::Take { place, name } => take(context, &place, name.as_deref()),
+        InventoryCommand::List => list(context),
+        InventoryCommand::Find(asked) => find(context, &asked),
+        InventoryCommand::Show { name, path } => show(context, &name, path.as_deref()),
+        InventoryCommand::Drop { name } => drop_it(context, &name),
+        InventoryCommand::Export { name, csv } => export(context, &name, csv),
+    }
+}
+
+fn take(context: &Context, place: &str, name: Option<&str>) -> Outcome {
+    let took = inventory::take(&context.desk, place, name)?;
+    let taken = &took.taken;
+    if context.global.json {
+        for error in &took.problems {
+            let keys = lines::path_object(&error.path);
+            let mut line = lines::object(json!({"event": "problem", "code": error.kind.code()}));
+            line.extend(keys);
+            line.insert("message".to_owned(), json!(error.reason()));
+            lines::print(&line.into());
+        }
+        lines::print(
+            &json!({"event": "taken", "name": took.name, "entries": taken.entries, "bytes": taken.bytes,
+            "changed": taken.changed, "problems": took.problems.len(), "seconds": lines::seconds(took.elapsed)}),
+        );
+        return Ok(u8::from(!took.problems.is_empty()));
+    }
+    let changed = match taken.changed {
+        0 => "nothing in it has changed".to_owned(),
+        number => format!("{} written", count(number, "folder", "folders")),
+    };
+    context.say(format!(
+        "{}: {}, {} in {}; {changed}.",
+        styled(BOLD, &took.name),
+        count(taken.entries, "entry", "entries"),
+        bytes(taken.bytes),
+        duration(took.elapsed)
+    ));
+    for error in took.problems.iter().take(10) {
+        context.warn(format!("{}: {}", error.path, error.reason()));
+    }
+    if took.problems.len() > 10 {
+        context.warn(format!("… and {} more that could not be looked at", took.problems.len() - 10));
+    }
+    Ok(u8::from(!took.problems.is_empty()))
+}
+
+fn list(context: &Context) -> Outcome {
+    let all = inventory::open(&context.desk.home)?;
+    let known = all.list().map_err(|error| failed(context, error))?;
+    if known.is_empty() && !context.global.json {
+        context.say("There is no inventory yet. Take one with `reedhook inventory take PLACE`.");
+        return Ok(0);
+    }
+    let now = crate::clock::now_ms();
+    let mut table =
+        Columns::new(&[Align::Left, Align::Right, Align::Right, Align::Left, Align::Left, Align::Left]);
+    table.heading(&["inventory", "entries", "bytes", "taken", "", "of"]);
+    for one in &known {
+        let connected = is_connected(&context.desk, one);
+        if context.global.json {
+            lines::print(
+                &json!({"event": "inventory", "name": one.about.name, "entries": one.entries, "bytes": one.bytes,
+                "taken": lines::time(one.about.taken_ms), "connected": connected, "place": one.about.place,
+                "location": one.about.location, "label": one.about.label}),
+            );
+            continue;
+        }
+        let there = if connected { String::new() } else { "not connected".to_owned() };
+        let style = if connected { anstyle::Style::new() } else { CARE };
+        let taken = format!("{}  {}", moment(one.about.taken_ms), ago(one.about.taken_ms, now));
+        table.styled_row(
+            style,
+            vec![
+                one.about.name.clone(),
+                grouped(one.entries),
+                bytes(one.bytes),
+                taken,
+                there,
+                place_words(one),
+            ],
+        );
+    }
+    if !context.global.json {
+        context.say(table.render(0).trim_end());
+    }
+    Ok(0)
+}
+
+fn place_words(one: &Inventory) -> String {
+    match one.about.label.is_empty() {
+        true => one.about.place.clone(),
+        false => format!("{} (drive {})", one.about.place, one.about.label),
+    }
+}
+
+fn failed(context: &Context, error: RecordError) -> Failure {
+    inventory::failed(&context.desk.home, error)
+}
+
+/// The inventory of this name; an unknown one is an error that names the nearest.
+fn named(context: &Context, all: &Inventories, name: &str) -> Outcome<Inventory> {
+    if let Some(found) = all.named(name).map_err(|error| failed(context, error))? {
+        return Ok(found);
+    }
+    let known = all.list().map_err(|error| failed(context, error))?;
+    let known: Vec<String> = known.into_iter().map(|one| one.about.name).collect();
+    Err(Failure::usage(format!("there is no inventory \"{name}\"")).hint(suggestion(
+        name,
+        &known,
+        "inventory",
+    )))
+}
+
+/// A file that is the same wherever it is: by its hash, else by name, size and time.
+#[derive(PartialEq, Eq, Hash)]
+enum Likeness {
+    Hash([u8; 32]),
+    Look(Vec<u8>, u64, Option<Stamp>),
+}
+
+fn likeness(path: &[u8], meta: &HeldMeta) -> Option<Likeness> {
+    if meta.kind() != EntryKind::File {
+        return None;
+    }
+    let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or(path).to_vec();
+    Some(meta.hash.map_or(Likeness::Look(name, meta.size, meta.modified()), Likeness::Hash))
+}
+
+/// Something that was found.
+struct Found {
+    inventory: usize,
+    path: Vec<u8>,
+    meta: HeldMeta,
+}
+
+fn find(context: &Context, asked: &FindArgs) -> Outcome {
+    let query = query(context, asked);
+    if query.is_any() {
+        return Err(Failure::usage("say what is looked for: a word, --size, --changed or --kind")
+            .hint("reedhook inventory show NAME shows all of one."));
+    }
+    let all = inventory::open(&context.desk.home)?;
+    let wanted: Vec<Inventory> = match asked.within.is_empty() {
+        true => all.list().map_err(|error| failed(context, error))?,
+        false => asked.within.iter().map(|name| named(context, &all, name)).collect::<Outcome<_>>()?,
+    };
+    if wanted.is_empty() {
+        return Err(Failure::usage("there is no inventory yet")
+            .hint("Take one with `reedhook inventory take PLACE`."));
+    }
+    let mut found: Vec<Found> = Vec::new();
+    for (at, one) in wanted.iter().enumerate() {
+        let mut each = |path: Vec<u8>, meta: &HeldMeta| {
+            found.push(Found { inventory: at, path, meta: *meta });
+            if context.desk.is_stopped() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        };
+        query.find(&all, one.id, &mut each).map_err(|error| failed(context, error))?;
+    }
+    let copies = if asked.copies { copies(context, &all, &found)? } else { Copies::default() };
+    if context.global.json {
+        for one in &found {
+            let mut line = entry_line(&wanted[one.inventory].about.name, &one.path, &one.meta);
+            if asked.copies {
+                line["copies"] = copies
+                    .of(&one.path, &one.meta)
+                    .filter(|(name, path)| *name != wanted[one.inventory].about.name || *path != one.path)
+                    .map(|(name, path)| json!({"inventory": name, "path": String::from_utf8_lossy(path)}))
+                    .collect();
+            }
+            lines::print(&line);
+        }
+        return Ok(u8::from(found.is_empty()));
+    }
+    if found.is_empty() {
+        let inventories = count(wanted.len() as u64, "inventory has", "inventories have");
+        context.say(format!("Nothing of that: {inventories} no such entry."));
+        return Ok(1);
+    }
+    tell(context, asked, &wanted, &found, &copies);
+    Ok(0)
+}
+
+fn query(context: &Context, asked: &FindArgs) -> Query {
+    let mut query = Query::of(&asked.words);
+    query.kind = asked.kind.map(|word| match word {
+        KindWord::File => EntryKind::File,
+        KindWord::Folder => EntryKind::Folder,
+        KindWord::Link => EntryKind::Link,
+        KindWord::Special => EntryKind::Special(Special::Other),
+    });
+    if let Some(Range { least, most }) = &asked.size {
+        query.size = Bounds { least: least.map(|size| size.bytes()), most: most.map(|size| size.bytes()) };
+    }
+    if let Some(Range { least, most }) = &asked.changed {
+        let now = context.desk.now();
+        query.changed = Bounds {
+            least: least.as_ref().map(|since| since.resolve(now)),
+            most: most.as_ref().map(|until| until.resolve(now)),
+        };
+    }
+    query
+}
+
+/// Where files that are the same are, by what makes them so.
+#[derive(Default)]
+struct Copies(HashMap<Likeness, Vec<(String, Vec<u8>)>>);
+
+impl Copies {
+    fn of(&self, path: &[u8], meta: &HeldMeta) -> impl Iterator<Item = &(String, Vec<u8>)> {
+        likeness(path, meta).and_then(|key| self.0.get(&key)).into_iter().flatten()
+    }
+}
+
+fn copies(context: &Context, all: &Inventories, found: &[Found]) -> Outcome<Copies> {
+    let mut copies = Copies::default();
+    for one in found {
+        if let Some(key) = likeness(&one.path, &one.meta) {
+            copies.0.entry(key).or_default();
+        }
+    }
+    let everything = Query::of(&[]);
+    for one in all.list().map_err(|error| failed(context, error))? {
+        let mut each = |path: Vec<u8>, meta: &HeldMeta| {
+            if let Some(places) = likeness(&path, meta).and_then(|key| copies.0.get_mut(&key)) {
+                places.push((one.about.name.clone(), path));
+            }
+            ControlFlow::Continue(())
+        };
+        everything.find(all, one.id, &mut each).map_err(|error| failed(context, error))?;
+    }
+    Ok(copies)
+}
+
+fn tell(context: &Context, asked: &FindArgs, wanted: &[Inventory], found: &[Found], copies: &Copies) {
+    let now = crate::clock::now_ms();
+    let mut text = String::new();
+    for (at, one) in wanted.iter().enumerate() {
+        let of_it: Vec<&Found> = found.iter().filter(|found| found.inventory == at).collect();
+        if of_it.is_empty() {
+            continue;
+        }
+        let seen = format!("last seen {}, {}", moment(one.about.taken_ms), ago(one.about.taken_ms, now));
+        let there = match is_connected(&context.desk, one) {
+            true => format!("connected; {seen}"),
+            false => styled(CARE, format!("not connected, {seen}")),
+        };
+        if !text.is_empty() {
+            text.push('\n');
+        }
+        text.push_str(&format!("{}  {there}  ({})\n", styled(BOLD, &one.about.name), place_words(one)));
+        let most = if asked.all { usize::MAX } else { SHOWN };
+        let mut table = Columns::new(&[Align::Right, Align::Left, Align::Left]);
+        for found in of_it.iter().take(most) {
+            table.row(entry_row(&found.path, &found.meta));
+            let elsewhere = copies
+                .of(&found.path, &found.meta)
+                .filter(|(name, path)| asked.copies && (*name != one.about.name || *path != found.path));
+            for (name, path) in elsewhere {
+                table.row(vec![String::new(), "also".to_owned(), format!("{name}: {}", shown(path))]);
+            }
+        }
+        text.push_str(&table.render(2));
+        if of_it.len() > most {
+            text.push_str(&format!(
+                "  … and {} more (--all lists them)\n",
+                grouped((of_it.len() - most) as u64)
+            ));
+        }
+    }
+    context.say(text.trim_end());
+}
+
+fn shown(path: &[u8]) -> String {
+    RelPath::new(path).map_or_else(|_| String::from_utf8_lossy(path).into_owned(), |path| path.to_string())
+}
+
+fn entry_row(path: &[u8], meta: &HeldMeta) -> Vec<String> {
+    let (size, slash) = match meta.kind() {
+        EntryKind::File => (bytes(meta.size), ""),
+        EntryKind::Folder => (String::new(), "/"),
+        EntryKind::Link => ("link".to_owned(), ""),
+        EntryKind::Special(_) => ("special".to_owned(), ""),
+    };
+    let time = meta.modified().map(|time| moment(time.seconds().saturating_mul(1000))).unwrap_or_default();
+    vec![size, time, format!("{}{slash}", shown(path))]
+}
+
+fn entry_line(inventory: &str, path: &[u8], meta: &HeldMeta) -> Value {
+    let mut line = lines::object(json!({"event": "entry", "inventory": inventory}));
+    if let Ok(path) = RelPath::new(path) {
+        line.extend(lines::path_object(&path));
+    }
+    line.insert("kind".to_owned(), json!(kind_word(meta.kind())));
+    line.insert("size".to_owned(), json!(meta.size));
+    line.insert("modified".to_owned(), json!(meta.modified().map(|time| lines::StampText(time).to_string())));
+    line.into()
+}
+
+fn kind_word(kind: EntryKind) -> &'static str {
+    match kind {
+        EntryKind::File => "file",
+        EntryKind::Folder => "folder",
+        EntryKind::Link => "link",
+        EntryKind::Special(_) => "special",
+    }
+}
+
+/// What lies in a folder, directly or below one of its folders.
+#[derive(Default, Clone, Copy)]
+struct Below {
+    files: u64,
+    bytes: u64,
+}
+
+fn show(context: &Context, name: &str, path: Option<&Path>) -> Outcome {
+    let all = inventory::open(&context.desk.home)?;
+    let one = named(context, &all, name)?;
+    let top = match path {
+        Some(path) => typed_path(path)?,
+        None => RelPath::root(),
+    };
+    let held = all.folder(one.id, top.as_bytes()).map_err(|error| failed(context, error))?;
+    let Some(held) = held else {
+        return Err(Failure::usage(format!("{name} has no folder {top}"))
+            .hint(format!("Find it with: reedhook inventory find WORD --in {name}")));
+    };
+    let sums = sums_below(context, &all, &one, &top)?;
+    if context.global.json {
+        for entry in &held {
+            let path = join(top.as_bytes(), &entry.name);
+            let mut line = entry_line(name, &path, &entry.meta);
+            if let Some(below) = sums.get(&entry.name) {
+                line["files"] = json!(below.files);
+                line["bytes"] = json!(below.bytes);
+            }
+            lines::print(&line);
+        }
+        return Ok(0);
+    }
+    let mut table = Columns::new(&[Align::Left, Align::Right, Align::Right, Align::Left]);
+    table.heading(&["", "files", "bytes", "changed"]);
+    let time = |meta: &HeldMeta| {
+        meta.modified().map(|time| moment(time.seconds().saturating_mul(1000))).unwrap_or_default()
+    };
+    let folders = held.iter().filter(|entry| entry.meta.kind() == EntryKind::Folder);
+    for entry in folders {
+        let below = sums.get(&entry.name).copied().unwrap_or_default();
+        let name = format!("{}/", shown(&entry.name));
+        table.row(vec![name, grouped(below.files), bytes(below.bytes), time(&entry.meta)]);
+    }
+    let others = held.iter().filter(|entry| entry.meta.kind() != EntryKind::Folder);
+    for entry in others {
+        let size = if entry.meta.kind() == EntryKind::File {
+            bytes(entry.meta.size)
+        } else {
+            kind_word(entry.meta.kind()).to_owned()
+        };
+        table.row(vec![shown(&entry.name), String::new(), size, time(&entry.meta)]);
+    }
+    let there = if is_connected(&context.desk, &one) { "connected" } else { "not connected" };
+    let seen = moment(one.about.taken_ms);
+    let place = if top.is_root() { String::new() } else { format!("  {top}/") };
+    context.say(format!("{}{place}  {there}, last seen {seen}", styled(BOLD, name)));
+    context.say(if held.is_empty() { "  (empty)".to_owned() } else { table.render(2).trim_end().to_owned() });
+    Ok(0)
+}
+
+/// What lies below each folder of a folder, by its name.
+fn sums_below(
+    context: &Context,
+    all: &Inventories,
+    one: &Inventory,
+    top: &RelPath,
+) -> Outcome<BTreeMap<Vec<u8>, Below>> {
+    let mut sums: BTreeMap<Vec<u8>, Below> = BTreeMap::new();
+    let top = top.as_bytes();
+    let mut each = |path: Vec<u8>, meta: &HeldMeta| {
+        let rest = match top.is_empty() {
+            true => Some(path.as_slice()),
+            false => path.strip_prefix(top).and_then(|rest| rest.strip_prefix(b"/")),
+        };
+        if let Some((name, _)) =
+            rest.and_then(|rest| rest.iter().position(|byte| *byte == b'/').map(|at| rest.split_at(at)))
+            && meta.kind() != EntryKind::Folder
+        {
+            let below = sums.entry(name.to_vec()).or_default();
+            below.files += 1;
+            below.bytes += meta.size;
+        }
+        ControlFlow::Continue(())
+    };
+    Query::of(&[]).find(all, one.id, &mut each).map_err(|error| failed(context, error))?;
+    Ok(sums)
+}
+
+fn join(folder: &[u8], name: &[u8]) -> Vec<u8> {
+    let mut path = folder.to_vec();
+    if !path.is_empty() {
+        path.push(b'/');
+    }
+    path.extend_from_slice(name);
+    path
+}
+
+fn drop_it(context: &Context, name: &str) -> Outcome {
+    let mut all = inventory::open(&context.desk.home)?;
+    let one = named(context, &all, name)?;
+    let away = !is_connected(&context.desk, &one);
+    let question =
+        format!("{name} is not connected: what it held cannot be known again until it is. Drop it?");
+    if away && !context.global.yes && context.can_ask() && !ask::yes(&question, false)? {
+        return Ok(0);
+    }
+    all.drop_named(name).map_err(|error| failed(context, error))?;
+    context.say(format!("The inventory {name} is dropped. Nothing was changed at {}.", one.about.place));
+    Ok(0)
+}
+
+fn export(context: &Context, name: &str, csv: bool) -> Outcome {
+    let all = inventory::open(&context.desk.home)?;
+    let one = named(context, &all, name)?;
+    if !csv && !context.global.json {
+        return Err(Failure::usage("say in which form: --csv or --json"));
+    }
+    let mut rows = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    if csv {
+        put(&mut rows, ["path", "kind", "size", "modified", "hash"].map(str::as_bytes))?;
+    }
+    let mut broken = Ok(());
+    let mut each = |path: Vec<u8>, meta: &HeldMeta| {
+        if !csv {
+            lines::print(&entry_line(name, &path, meta));
+            return ControlFlow::Continue(());
+        }
+        let size = meta.size.to_string();
+        let time = meta.modified().map(|time| lines::StampText(time).to_string()).unwrap_or_default();
+        let hash = meta.hash.map(hex).unwrap_or_default();
+        let cells = [
+            path.as_slice(),
+            kind_word(meta.kind()).as_bytes(),
+            size.as_bytes(),
+            time.as_bytes(),
+            hash.as_bytes(),
+        ];
+        broken = put(&mut rows, cells);
+        // What is written goes out piece by piece: an inventory may be larger than memory.
+        if rows.get_ref().len() > 1 << 16 {
+            output::raw(rows.get_ref());
+            rows = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+        }
+        if broken.is_err() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    };
+    Query::of(&[]).find(&all, one.id, &mut each).map_err(|error| failed(context, error))?;
+    broken?;
+    if csv {
+        output::raw(rows.get_ref());
+    }
+    Ok(0)
+}
+
+fn put<'a>(rows: &mut csv::Writer<Vec<u8>>, cells: impl IntoIterator<Item = &'a [u8]>) -> Outcome<()> {
+    let written = rows.write_record(cells).and_then(|()| Ok(rows.flush()?));
+    written.map_err(|error| Failure::own_files("cannot write the table", error))
+}
+
+fn hex(hash: [u8; 32]) -> String {
+    hash.iter().map(|byte| format!("{byte:02x}")).collect()
+}

@@ -1,0 +1,268 @@
+//! Inventories: what they have is what `find` sees, also of hostile names and after changes; what is searched for is found, on drives that
+//! are away too; and what cannot be looked at, or is cut short, leaves what was known.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+#[path = "common/places.rs"]
+mod places;
+#[path = "../../stores/tests/servers/mod.rs"]
+mod servers;
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use base64::Engine;
+use base64::prelude::BASE64_STANDARD;
+use common::*;
+use serde_json::Value;
+
+const OLD: u64 = 1_900_000_000;
+
+/// What `find` sees below a folder: path, kind, size of files.
+fn seen_by_find(root: &Path) -> BTreeSet<(Vec<u8>, String, u64)> {
+    let output = Command::new("find")
+        .arg(root.canonicalize().unwrap())
+        .args(["-mindepth", "1", "-printf", "%y %s %P\\0"])
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{output:?}");
+    let lines = output.stdout.split(|byte| *byte == 0).filter(|line| !line.is_empty());
+    let entries = lines.map(|line| {
+        let mut parts = line.splitn(3, |byte| *byte == b' ');
+        let (kind, size, path) = (parts.next().unwrap(), parts.next().unwrap(), parts.next().unwrap());
+        let kind = match kind {
+            b"f" => "file",
+            b"d" => "folder",
+            b"l" => "link",
+            _ => "special",
+        };
+        let size = if kind == "file" { std::str::from_utf8(size).unwrap().parse().unwrap() } else { 0 };
+        (path.to_vec(), kind.to_owned(), size)
+    });
+    let ours = |path: &[u8]| path == b".reedhook" || path.starts_with(b".reedhook/");
+    entries.filter(|(path, ..)| !ours(path)).collect()
+}
+
+fn exported(station: &Station, name: &str) -> BTreeSet<(Vec<u8>, String, u64)> {
+    let lines = station.run(&["inventory", "export", name, "--json"]).expect(0).json();
+    lines
+        .iter()
+        .map(|line| {
+            let path = match line["path_base64"].as_str() {
+                Some(encoded) => BASE64_STANDARD.decode(encoded).unwrap(),
+                None => line["path"].as_str().unwrap().as_bytes().to_vec(),
+            };
+            (path, line["kind"].as_str().unwrap().to_owned(), number(line, "size"))
+        })
+        .collect()
+}
+
+fn found(station: &Station, words: &[&str]) -> Vec<String> {
+    let ran = station.run(&[&["inventory", "find", "--json"], words].concat());
+    let lines = if ran.out.is_empty() { Vec::new() } else { ran.json() };
+    lines
+        .iter()
+        .map(|line| format!("{}:{}", line["inventory"].as_str().unwrap(), line["path"].as_str().unwrap()))
+        .collect()
+}
+
+#[test]
+fn an_inventory_has_what_find_sees_and_goes_along_with_changes() {
+    let station = Station::new();
+    hostile_tree(&station.left());
+    for at in 0..300 {
+        station.write(&format!("many/d{}/f{at}.csv", at % 20), &"x".repeat(at), OLD);
+    }
+    std::os::unix::fs::symlink("nowhere", station.left().join("many/link")).unwrap();
+    let taken = station.run(&["inventory", "take", "left", "--json"]).expect(0).last();
+    assert_eq!(taken["name"], "left");
+    let seen = seen_by_find(&station.left());
+    assert!(seen.len() > 320, "{}", seen.len());
+    assert_eq!((exported(&station, "left"), number(&taken, "entries")), (seen.clone(), seen.len() as u64));
+    let again = station.run(&["inventory", "take", "left", "--json"]).expect(0).last();
+    assert_eq!(number(&again, "changed"), 0, "nothing is written of what is as it was");
+    // Added, changed, removed, a folder renamed.
+    station.write("many/d3/new.csv", "1", OLD);
+    station.write("many/d4/f4.csv", "another size", OLD);
+    fs::remove_file(station.left().join("many/d5/f5.csv")).unwrap();
+    fs::rename(station.left().join("many/d6"), station.left().join("many/d6-renamed")).unwrap();
+    fs::remove_dir_all(station.left().join("many/d7")).unwrap();
+    let after = station.run(&["inventory", "take", "left", "--json"]).expect(0).last();
+    assert_eq!(exported(&station, "left"), seen_by_find(&station.left()));
+    assert!(number(&after, "changed") <= 8, "{after}");
+    // As a table, the same number of rows.
+    let table = station.run(&["inventory", "export", "left", "--csv"]).expect(0);
+    let mut reader = csv::ReaderBuilder::new().from_reader(table.out.as_bytes());
+    assert!(reader.byte_records().count() > 300);
+}
+
+#[test]
+fn words_find_what_drives_in_a_cupboard_hold() {
+    let station = Station::new();
+    for (drive, path) in [
+        ("FENFIELD-1", "stills/2031/Nest-3.JPG"),
+        ("FENFIELD-1", "counts/Graug\u{e4}nse/north.csv"),
+        ("FENFIELD-2", "counts/Heron Island/North.csv"),
+        ("FENFIELD-2", "stills/2030/nest-3.jpg"),
+        ("FENFIELD-2", "stills/2030/[odd] {name}.jpg"),
+    ] {
+        let size = if path.contains("2031") { 9_000_000 } else { 100 };
+        let time = if drive == "FENFIELD-1" { OLD } else { OLD - 400 * 86_400 };
+        write(&station.path(&format!("media/{drive}/{path}")), &vec![7; size], time);
+    }
+    for drive in ["FENFIELD-1", "FENFIELD-2"] {
+        station.run(&["inventory", "take", &format!("media/{drive}")]).expect(0);
+    }
+    let rows: [(&[&str], &[&str]); 13] = [
+        (&["nest-3"], &["FENFIELD-1:stills/2031/Nest-3.JPG", "FENFIELD-2:stills/2030/nest-3.jpg"]),
+        (&["NEST", "2030"], &["FENFIELD-2:stills/2030/nest-3.jpg"]),
+        (&["graugA\u{308}nse", "csv"], &["FENFIELD-1:counts/Graug\u{e4}nse/north.csv"]),
+        (
+            &["*.jpg"],
+            &[
+                "FENFIELD-1:stills/2031/Nest-3.JPG",
+                "FENFIELD-2:stills/2030/[odd] {name}.jpg",
+                "FENFIELD-2:stills/2030/nest-3.jpg",
+            ],
+        ),
+        (&["nest-?.jpg", "--in", "FENFIELD-2"], &["FENFIELD-2:stills/2030/nest-3.jpg"]),
+        (&["[odd]*"], &["FENFIELD-2:stills/2030/[odd] {name}.jpg"]),
+        (&["{name}"], &["FENFIELD-2:stills/2030/[odd] {name}.jpg"]),
+        (&["2030/nest"], &["FENFIELD-2:stills/2030/nest-3.jpg"]),
+        (&["--size", "1MB.."], &["FENFIELD-1:stills/2031/Nest-3.JPG"]),
+        (
+            &["north", "--size", "..1kB", "--kind", "file", "--changed", "2030-01-01.."],
+            &["FENFIELD-1:counts/Graug\u{e4}nse/north.csv"],
+        ),
+        (&["heron", "--kind", "folder"], &["FENFIELD-2:counts/Heron Island"]),
+        (&["nest-3", "heron"], &[]),
+        (&["*.jp"], &[]),
+    ];
+    for (words, expected) in rows {
+        assert_eq!(found(&station, words), expected, "{words:?}");
+    }
+    // One is in the cupboard now.
+    fs::rename(station.path("media/FENFIELD-2"), station.path("cupboard")).unwrap();
+    let text = station.run(&["inventory", "find", "north"]).expect(0).out;
+    assert!(text.contains("FENFIELD-1  connected"), "{text}");
+    assert!(
+        text.contains("FENFIELD-2  not connected, last seen")
+            && text.contains("counts/Heron Island/North.csv"),
+        "{text}"
+    );
+    let list = station.run(&["inventory", "list", "--json"]).expect(0).json();
+    let connected: Vec<bool> = list.iter().map(|line| line["connected"].as_bool().unwrap()).collect();
+    assert_eq!(connected, [true, false]);
+    let shown = station.run(&["inventory", "show", "FENFIELD-2", "stills"]).expect(0).out;
+    assert!(shown.contains("2030/") && shown.contains("200 B") && shown.contains("not connected"), "{shown}");
+    station.run(&["inventory", "find", "bittern"]).expect(1);
+    for (words, expected) in [
+        (vec!["inventory", "find"], "say what is looked for"),
+        (vec!["inventory", "show", "FENFIELD-3"], "Did you mean"),
+        (vec!["inventory", "show", "FENFIELD-1", "no/such"], "has no folder no/such"),
+        (vec!["inventory", "find", "x", "--size", "big.."], "a size such as"),
+        (vec!["inventory", "export", "FENFIELD-1"], "--csv or --json"),
+        (vec!["inventory", "drop", "FENFIELD-9"], "there is no inventory"),
+    ] {
+        let slip = station.run(&words).expect(2);
+        assert!(slip.err.contains(expected), "{words:?}: {}", slip.err);
+    }
+    station.run(&["inventory", "drop", "FENFIELD-2"]).expect(0);
+    assert_eq!(found(&station, &["nest"]).len(), 1);
+}
+
+#[test]
+fn where_else_the_same_file_is() {
+    let station = Station::new();
+    for path in ["a/one/heron.csv", "b/deep/heron.csv", "b/other.csv"] {
+        write(&station.path(path), b"heron,3\n", OLD);
+    }
+    write(&station.path("b/changed/heron.csv"), b"heron,4\n", OLD + 100);
+    for place in ["a", "b"] {
+        station.run(&["inventory", "take", place]).expect(0);
+    }
+    let lines = station.run(&["inventory", "find", "one/heron", "--copies", "--json"]).expect(0).json();
+    let copies: Vec<&str> =
+        lines[0]["copies"].as_array().unwrap().iter().map(|copy| copy["path"].as_str().unwrap()).collect();
+    assert_eq!(copies, ["deep/heron.csv"]);
+    let text = station.run(&["inventory", "find", "one/heron", "--copies"]).expect(0).out;
+    assert!(text.contains("also") && text.contains("b: deep/heron.csv"), "{text}");
+}
+
+#[test]
+fn another_store_does_not_take_a_name_and_its_memory() {
+    let station = Station::with_job("mirror", &[]);
+    station.write("a.csv", "1", OLD);
+    station.run(&["run", "counts", "--quiet"]).expect(0);
+    station.run(&["inventory", "take", "right", "--name", "FENFIELD-1"]).expect(0);
+    let other = station.run(&["inventory", "take", "left", "--name", "FENFIELD-1"]).expect(2);
+    assert!(other.err.contains("that of another store") && other.err.contains("--name"), "{}", other.err);
+    // Mounted elsewhere it is the same one, by its mark.
+    fs::rename(station.right(), station.path("elsewhere")).unwrap();
+    station.run(&["inventory", "take", "elsewhere", "--name", "FENFIELD-1"]).expect(0);
+    assert_eq!(found(&station, &["a.csv"]), ["FENFIELD-1:a.csv"]);
+    station.run(&["inventory", "take", "no/such/folder"]).expect(3);
+}
+
+#[test]
+fn what_cannot_be_looked_at_and_what_is_cut_short_leaves_what_was_known() {
+    let station = Station::new().without_rights();
+    station.write("open/a.csv", "1", OLD);
+    station.write("closed/deep/b.csv", "1", OLD);
+    station.run(&["inventory", "take", "left"]).expect(0);
+    set_mode(&station.left().join("closed"), 0o000);
+    station.write("open/new.csv", "1", OLD);
+    let partly = station.run(&["inventory", "take", "left"]).expect(1);
+    assert!(partly.err.contains("closed"), "{}", partly.err);
+    set_mode(&station.left().join("closed"), 0o755);
+    assert_eq!(found(&station, &["b.csv"]), ["left:closed/deep/b.csv"]);
+    assert_eq!(found(&station, &["new.csv"]), ["left:open/new.csv"]);
+
+    let station = Station::new();
+    for at in 0..20_000 {
+        let path = station.left().join(format!("d{}/f{at}", at % 500));
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, "").unwrap();
+    }
+    station.run(&["inventory", "take", "left"]).expect(0);
+    let before = station.run(&["inventory", "list", "--json"]).expect(0).json()[0].clone();
+    fs::remove_dir_all(station.left().join("d7")).unwrap();
+    for wait in [5, 20, 60, 120] {
+        let mut taking = station.command(&["inventory", "take", "left"]).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(wait));
+        let _ = taking.kill();
+        if taking.wait().unwrap().success() {
+            break;
+        }
+        let after = station.run(&["inventory", "list", "--json"]).expect(0).json()[0].clone();
+        if number(&after, "entries") == 20_459 {
+            // It was through before it was killed.
+            assert_eq!(found(&station, &["d7/"]).len(), 0);
+            break;
+        }
+        assert_eq!(after, before, "after {wait} ms");
+        assert_eq!(found(&station, &["d7/"]).len(), 40);
+    }
+}
+
+#[test]
+fn a_server_has_an_inventory_too_and_answers_when_it_is_asked_only() {
+    let station = Station::new();
+    let standin =
+        places::standin(&station, reedhook_standins::Kind::WebDav, reedhook_standins::Behaviour::default());
+    places::know_standin(&station, &standin);
+    station.write("stills/nest-1.jpg", "picture", OLD);
+    station.run(&["once", "copy", "left", "@archive/kept", "--yes"]).expect(0);
+    station.run(&["inventory", "take", "@archive/kept", "--name", "archive"]).expect(0);
+    drop(standin);
+    let begun = Instant::now();
+    let lines = station.run(&["inventory", "find", "nest", "--json"]).expect(0).json();
+    assert_eq!(lines[0]["path"], "stills/nest-1.jpg");
+    assert!(begun.elapsed() < Duration::from_secs(5), "nobody was asked");
+    let away: Vec<Value> = station.run(&["inventory", "list", "--json"]).expect(0).json();
+    assert_eq!(away[0]["name"], "archive");
+}

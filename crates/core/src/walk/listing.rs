@@ -1,0 +1,39 @@
+//! One tree, folder by folder, on as many threads as its store can use: for whoever wants to know what is there, and compares nothing.
+
+use std::sync::atomic::Ordering;
+
+use super::queue::visit_all;
+use super::{ScanError, ScanProgress};
+use crate::path::RelPath;
+use crate::store::{Listing, Result, Store};
+
+/// Lists the root and everything below it; `each` hears of every folder, from any thread, in no certain order. What is Reedhook's own
+/// (`.reedhook/` at the root, unfinished files) is left out. A folder that cannot be listed is heard of too, and nothing below it is.
+///
+/// # Errors
+/// When it is to stop, or a worker fails.
+pub fn each_folder(
+    store: &dyn Store,
+    progress: &ScanProgress,
+    each: &(dyn Fn(&RelPath, Result<Listing>) + Sync),
+) -> std::result::Result<(), ScanError> {
+    let visit = |_: &mut (), folder: RelPath| {
+        let listing = store.list(&folder).map(|mut listing| {
+            listing.entries.retain(|entry| !folder.join(&entry.name).is_reserved() && !entry.name.is_part());
+            listing.entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+            listing
+        });
+        let mut below: Vec<RelPath> = Vec::new();
+        if let Ok(listing) = &listing {
+            progress.folders.fetch_add(1, Ordering::Relaxed);
+            progress.entries.fetch_add(listing.entries.len() as u64, Ordering::Relaxed);
+            let folders = listing.entries.iter().filter(|entry| entry.meta.is_folder());
+            below.extend(folders.map(|entry| folder.join(&entry.name)));
+        }
+        each(&folder, listing);
+        // The stack gives back the last first: the tree is walked in the order of its names, as far as threads have an order.
+        below.reverse();
+        Ok(below)
+    };
+    visit_all((store, store), RelPath::root(), progress, visit).map(drop)
+}

@@ -1,0 +1,231 @@
+//! Inventories: taking them, and finding in all of them what somebody looks for, also on drives that are in a cupboard.
+//!
+//! An inventory belongs to the store that it was taken of, known by its mark, not to the name that it has: taking another store under
+//! its name is refused. Where a folder cannot be listed now, what was known of it stays.
+
+mod query;
+
+use std::sync::atomic::AtomicU64;
+use std::time::{Duration, Instant};
+
+use reedhook_core::identity;
+use reedhook_core::path::RelPath;
+use reedhook_core::store::{Listing, Store, StoreError};
+use reedhook_core::walk::{ScanError, ScanProgress, each_folder};
+use reedhook_record::RecordError;
+use reedhook_record::inventories::{About, Held, HeldMeta, Inventories, Inventory, Taken};
+use reedhook_stores::drives;
+
+use crate::desk::{Desk, Event};
+use crate::failure::{Cause, Failure, Outcome};
+use crate::held::Manner;
+use crate::home::{Home, make_folder};
+use crate::jobfile::check_name;
+use crate::places::{Located, Means, locate, open_source};
+
+pub use query::{Bounds, Query};
+
+/// Opens the file of all inventories, making it when there is none.
+///
+/// # Errors
+/// When it cannot be used.
+pub fn open(home: &Home) -> Outcome<Inventories> {
+    make_folder(home.state())?;
+    let file = home.inventories_file();
+    Inventories::open(&file).map_err(|error| failed(home, error))
+}
+
+/// What went wrong with the file of inventories: it can be thrown away, for all of it can be taken anew.
+pub fn failed(home: &Home, error: RecordError) -> Failure {
+    let file = home.inventories_file();
+    Failure::own_files(&format!("{}: the inventories cannot be used", file.display()), error.told())
+        .hint("It can be removed; then every store has to be taken anew.")
+}
+
+/// What came of taking an inventory.
+pub struct Took {
+    /// Its name.
+    pub name: String,
+    /// What it has.
+    pub taken: Taken,
+    /// What could not be looked at; of that, what was known stays.
+    pub problems: Vec<StoreError>,
+    /// How long it took.
+    pub elapsed: Duration,
+}
+
+/// Takes the inventory of a place, anew where there is one.
+///
+/// # Errors
+/// When the place cannot be read, another store has this name, or a person stops it; then the old one is as it was.
+pub fn take(desk: &Desk, place: &str, name: Option<&str>) -> Outcome<Took> {
+    let begun = Instant::now();
+    let located = locate(&desk.home, &desk.settings, place)?;
+    let store = open_source(desk, &located, Manner::default(), "place")?;
+    let mark = identity::read(store.as_ref()).ok().flatten().unwrap_or_default();
+    let name = match name {
+        Some(name) => name.to_owned(),
+        None => usual_name(place, &located),
+    };
+    check_name(&name, "inventory")?;
+    let mut all = open(&desk.home)?;
+    let known = all.named(&name).map_err(|error| failed(&desk.home, error))?;
+    if let Some(known) = known.filter(|known| is_another(known, &mark, &located)) {
+        let message = format!("the inventory \"{name}\" is that of another store, {}", known.about.location);
+        return Err(Failure { cause: Cause::StoreForeign, ..Failure::usage(message) }.hint(
+            "Give this one a name of its own: --name NAME. Or drop the other: reedhook inventory drop NAME.",
+        ));
+    }
+    let about = About {
+        name: name.clone(),
+        mark,
+        place: place.to_owned(),
+        location: located.location(),
+        label: label_of(&located),
+        taken_ms: desk.now_ms(),
+    };
+    let (taken, problems) = walk(desk, &mut all, &about, store.as_ref())?;
+    Ok(Took { name, taken, problems, elapsed: begun.elapsed() })
+}
+
+/// Whether an inventory that has this name is of another store.
+fn is_another(known: &Inventory, mark: &str, located: &Located) -> bool {
+    match (known.about.mark.is_empty(), mark.is_empty()) {
+        (false, false) => known.about.mark != mark,
+        // A store that was marked since is still where it was.
+        _ => known.about.location != located.location(),
+    }
+}
+
+/// What an inventory is called when nobody says: as the store, the drive, or the folder.
+fn usual_name(place: &str, located: &Located) -> String {
+    let words = match (place.strip_prefix('@'), located.folder()) {
+        (Some(named), _) => named.trim_matches('/').to_owned(),
+        (None, Some(_)) if is_whole_drive(located) => label_of(located),
+        (None, Some(folder)) => folder.file_name().unwrap_or_default().to_string_lossy().into_owned(),
+        (None, None) => located.location().split_once("://").map_or(place, |(_, rest)| rest).to_owned(),
+    };
+    let plain = |c: char| if c.is_alphanumeric() || matches!(c, '-' | '_' | '.') { c } else { '-' };
+    let name: String = words.chars().map(plain).collect();
+    let name = name.trim_matches(['-', '.', '_']).chars().take(48).collect::<String>();
+    if name.is_empty() { "root".to_owned() } else { name }
+}
+
+fn drive_of(located: &Located) -> Option<drives::Drive> {
+    let mount = drives::mount_point_of(&located.folder()?.canonicalize().ok()?)?;
+    drives::connected().ok()?.into_iter().find(|drive| drive.mount == mount)
+}
+
+fn is_whole_drive(located: &Located) -> bool {
+    drive_of(located).is_some_and(|drive| {
+        drive.label.is_some()
+            && located.folder().and_then(|folder| folder.canonicalize().ok()) == Some(drive.mount)
+    })
+}
+
+fn label_of(located: &Located) -> String {
+    drive_of(located).and_then(|drive| drive.label).unwrap_or_default()
+}
+
+/// What a walk tells of a folder.
+type Seen = (RelPath, Result<Vec<Held>, StoreError>, Vec<StoreError>);
+
+/// So many folders may wait to be written.
+const WAITING: usize = 256;
+
+fn walk(
+    desk: &Desk,
+    all: &mut Inventories,
+    about: &About,
+    store: &dyn Store,
+) -> Outcome<(Taken, Vec<StoreError>)> {
+    let home = &desk.home;
+    let mut taking = all.take(about).map_err(|error| failed(home, error))?;
+    let progress = ScanProgress {
+        folders: AtomicU64::new(0),
+        entries: AtomicU64::new(0),
+        read: AtomicU64::new(0),
+        stop: desk.stop.clone(),
+    };
+    let (sender, seen) = crossbeam_channel::bounded::<Seen>(WAITING);
+    let mut problems = Vec::new();
+    let walked = std::thread::scope(|scope| {
+        let progress = &progress;
+        let walker = scope.spawn(move || {
+            let sender = sender;
+            each_folder(store, progress, &|path, listing| {
+                let (held, unknown) = match listing {
+                    Ok(Listing { entries, unknown }) => {
+                        let held = entries.iter().map(held).collect();
+                        (Ok(held), unknown.into_iter().map(|one| one.error).collect())
+                    }
+                    Err(error) => (Err(error), Vec::new()),
+                };
+                let _ = sender.send((path.clone(), held, unknown));
+            })
+        });
+        let mut written = Ok(());
+        for (path, held, unknown) in seen {
+            desk.tell(&Event::Scanning { job: &about.name, progress });
+            problems.extend(unknown);
+            if written.is_err() {
+                continue;
+            }
+            written = match held {
+                Ok(held) => taking.folder(path.as_bytes(), &held),
+                Err(error) if path.is_root() => return Err(unread(about, &error)),
+                Err(error) => {
+                    problems.push(error);
+                    taking.keep(path.as_bytes())
+                }
+            };
+        }
+        let walked = walker.join().unwrap_or(Err(ScanError::Stopped));
+        written.map_err(|error| failed(home, error)).map(|()| walked)
+    });
+    desk.tell(&Event::Scanned);
+    match walked? {
+        Ok(()) => {}
+        Err(ScanError::Stopped) => {
+            return Err(Failure::interrupted(Cause::Interrupted, "it was stopped; what was known stays"));
+        }
+        Err(ScanError::Store(_, error)) => return Err(unread(about, &error)),
+        Err(ScanError::Baseline(error)) => return Err(error.into()),
+    }
+    // A drive that went away in the middle leaves folders that could not be listed, and no inventory.
+    if !problems.is_empty()
+        && let Err(error) = store.list(&RelPath::root())
+    {
+        return Err(unread(about, &error));
+    }
+    let taken = taking.finish().map_err(|error| failed(home, error))?;
+    Ok((taken, problems))
+}
+
+fn unread(about: &About, error: &StoreError) -> Failure {
+    let message = format!("{} cannot be read: {}; what was known stays", about.place, error.reason());
+    Failure::stopped(error.kind, message).hint("Connect it and try again.")
+}
+
+fn held(entry: &reedhook_core::entry::Entry) -> Held {
+    let meta = &entry.meta;
+    Held {
+        name: entry.name.as_bytes().to_vec(),
+        meta: HeldMeta::of(meta.kind, meta.size, meta.modified, None),
+    }
+}
+
+/// Whether the store of an inventory is there now. Servers are not asked.
+pub fn is_connected(desk: &Desk, inventory: &Inventory) -> bool {
+    let about = &inventory.about;
+    let Ok(located) = locate(&desk.home, &desk.settings, &about.place) else { return false };
+    let Means::Folder { path, .. } = &located.means else {
+        return matches!(located.means, Means::Server(_));
+    };
+    if about.mark.is_empty() {
+        return path.is_dir();
+    }
+    // Another drive at the same place is not this one.
+    let Ok(store) = open_source(desk, &located, Manner::default(), "place") else { return false };
+    identity::read(store.as_ref()).ok().flatten().is_some_and(|mark| mark == about.mark)
+}
