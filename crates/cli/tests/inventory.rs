@@ -266,3 +266,60 @@ fn a_server_has_an_inventory_too_and_answers_when_it_is_asked_only() {
     let away: Vec<Value> = station.run(&["inventory", "list", "--json"]).expect(0).json();
     assert_eq!(away[0]["name"], "archive");
 }
+
+#[test]
+fn a_listing_of_another_machine_can_be_searched_like_a_drive() {
+    let station = Station::new();
+    hostile_tree(&station.left());
+    let root = station.left().canonicalize().unwrap();
+    let listed = |words: &[&str], file: &str| {
+        let output =
+            Command::new(words[0]).args(&words[1..]).current_dir(&root).env("LC_ALL", "C").output().unwrap();
+        fs::write(station.path(file), output.stdout).unwrap();
+    };
+    // With NUL behind each, every name comes through.
+    listed(&["find", ".", "-mindepth", "1", "-printf", "%y %s %T@ %P\\0"], "find.txt");
+    station
+        .run(&["inventory", "import", "find.txt", "--name", "FENFIELD-9", "--label", "FENFIELD-9"])
+        .expect(0);
+    assert_eq!(exported(&station, "FENFIELD-9"), seen_by_find(&station.left()));
+    // Of names without line ends `ls` tells the same.
+    fs::remove_dir_all(root.join("files")).unwrap();
+    fs::remove_dir_all(root.join("folders")).unwrap();
+    listed(&["ls", "-lRA", "--time-style=full-iso", "."], "ls.txt");
+    station.run(&["inventory", "import", "ls.txt", "--name", "by-ls"]).expect(0);
+    assert_eq!(exported(&station, "by-ls"), seen_by_find(&station.left()));
+    // What was exported comes back.
+    let table = station.run(&["inventory", "export", "by-ls", "--csv"]).expect(0);
+    fs::write(station.path("table.csv"), table.out).unwrap();
+    station.run(&["inventory", "import", "table.csv", "--name", "by-table"]).expect(0);
+    assert_eq!(exported(&station, "by-table"), exported(&station, "by-ls"));
+    let found =
+        station.run(&["inventory", "find", "empty", "--kind", "file", "--in", "FENFIELD-9"]).expect(0).out;
+    assert!(found.contains("a listing of drive FENFIELD-9") && found.contains("not connected"), "{found}");
+    // A listing takes no place of a store, and nonsense is none.
+    station.run(&["inventory", "take", "left", "--name", "mine"]).expect(0);
+    assert!(
+        station
+            .run(&["inventory", "import", "ls.txt", "--name", "mine"])
+            .expect(2)
+            .err
+            .contains("was taken of")
+    );
+    fs::write(station.path("nonsense"), "heron\nrail\n").unwrap();
+    assert!(
+        station
+            .run(&["inventory", "import", "nonsense", "--name", "x"])
+            .expect(2)
+            .err
+            .contains("find DIR -printf")
+    );
+    fs::write(station.path("partly"), "f 1 5.0 a\nheron\n").unwrap();
+    assert!(
+        station
+            .run(&["inventory", "import", "partly", "--name", "x"])
+            .expect(1)
+            .err
+            .contains("the first is line 2")
+    );
+}

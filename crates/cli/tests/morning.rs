@@ -290,6 +290,7 @@ fn figures_are_read_by_a_reader_of_another_make_and_written_whole_or_not_at_all(
     let ran = station.run(&["run", "counts", "--quiet"]).expect(0);
     assert!(ran.err.contains("the figures could not be written"), "{}", ran.err);
     station.run(&["metrics", "--to", "/no/such/folder/figures.prom"]).expect(2);
+    assert!(station.run(&["metrics", "--json"]).expect(2).err.contains("Leave --json out"));
     if !with_tools("a reader of figures", &["python3"]) || !python.exists() {
         assert!(std::env::var_os("REEDHOOK_REQUIRE_ALL").is_none(), "no reader of figures is installed");
         return;

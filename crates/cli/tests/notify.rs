@@ -494,6 +494,28 @@ fn a_digest_comes_once_a_day_with_everything_since_the_last_one() {
 }
 
 #[test]
+fn what_has_to_be_told_is_told_before_the_machine_goes_off() {
+    let station = troubled();
+    set_up(&station, "command = { run = \"sleep 1; echo told >> order\" }");
+    let bin = station.path("bin");
+    fs::create_dir(&bin).unwrap();
+    fs::write(bin.join("systemctl"), "#!/bin/sh\necho \"$@\" >> order\n").unwrap();
+    fs::set_permissions(bin.join("systemctl"), fs::Permissions::from_mode(0o755)).unwrap();
+    station.run(&["job", "edit", "counts", "--finally", "power-off"]).expect(0);
+    let path = format!("{}:{}", bin.display(), std::env::var("PATH").unwrap());
+    let mut tending = Tending::with(&station, &[("PATH", &path)]);
+    station.run(&["tend", "run", "counts"]).expect(0);
+    tending.ends("counts");
+    let begun = Instant::now();
+    let order = || fs::read_to_string(station.path("order")).unwrap_or_default();
+    while !order().contains("poweroff") {
+        assert!(begun.elapsed() < Duration::from_secs(20), "{}", order());
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    assert_eq!(order(), "told\npoweroff\n");
+}
+
+#[test]
 fn an_overdue_job_is_told_of_by_the_service() {
     let station = Station::with_job("mirror", &["--remind-after", "1 s"]);
     set_up(&station, "command = { run = \"cat > said.new; mv said.new said\" }");

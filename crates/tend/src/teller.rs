@@ -1,8 +1,10 @@
 //! The thread of the service that tells others: a mail server that takes its time keeps no run waiting.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 
-use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
+use crossbeam_channel::{Receiver, Sender, TryRecvError, bounded, unbounded};
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::due::Overdue;
 use reedhook_jobs::failure::Failure;
@@ -27,12 +29,16 @@ pub(crate) enum News {
 pub(crate) struct Teller {
     news: Sender<(Desk, News)>,
     done: Receiver<()>,
+    /// How much is still to be told.
+    pending: Arc<AtomicUsize>,
 }
 
 impl Teller {
     pub fn start() -> std::io::Result<Teller> {
         let (news, heard) = unbounded::<(Desk, News)>();
         let (ended, done) = bounded(1);
+        let pending = Arc::new(AtomicUsize::new(0));
+        let left = pending.clone();
         let work = move || {
             for (desk, news) in heard {
                 match news {
@@ -41,16 +47,24 @@ impl Teller {
                     News::Overdue(job, overdue) => tell::overdue(&desk, &job, overdue),
                     News::Time => tell::send_due_digests(&desk),
                 }
+                left.fetch_sub(1, Ordering::Relaxed);
             }
             let _ = ended.send(());
         };
         std::thread::Builder::new().name("teller".to_owned()).spawn(work)?;
-        Ok(Teller { news, done })
+        Ok(Teller { news, done, pending })
     }
 
     /// Takes something to be told. The desk says whose it is, and who hears of what cannot be told.
     pub fn tell(&self, desk: Desk, news: News) {
+        self.pending.fetch_add(1, Ordering::Relaxed);
         let _ = self.news.send((desk, news));
+    }
+
+    /// Whether nothing is left to be told, or nobody is left to tell it.
+    pub fn is_idle(&self) -> bool {
+        let gone = matches!(self.done.try_recv(), Err(TryRecvError::Disconnected));
+        gone || self.pending.load(Ordering::Relaxed) == 0
     }
 
     /// Lets what is being told be told, but waits no longer than until then. What is cut short is known as such.

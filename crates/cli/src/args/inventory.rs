@@ -4,7 +4,7 @@ use std::fmt;
 use std::path::PathBuf;
 use std::str::FromStr;
 
-use clap::{Args, Subcommand, ValueEnum};
+use clap::{Args, Subcommand, ValueEnum, ValueHint};
 use reedhook_core::units::{Moment, Size, UnitError};
 
 #[derive(Debug, Subcommand)]
@@ -49,6 +49,25 @@ pub enum InventoryCommand {
     Drop {
         /// The inventory.
         name: String,
+    },
+    /// Take over a listing that another machine has printed, so that a drive that was never here can be searched too.
+    #[command(
+        after_help = "Examples:\n  find /mnt/drive -printf '%y %s %T@ %P\\n' > fenfield-9.txt      (there)\n  \
+        reedhook inventory import fenfield-9.txt --name FENFIELD-9\n\n\
+        Understood: what that find prints (also with \\0), ls -lR (best with --time-style=full-iso), and tables with a column path\n\
+        (and kind, size, modified), as inventory export --csv prints them.\n\n\
+        Exit codes: 0, 1 when some lines were not understood."
+    )]
+    Import {
+        /// The listing.
+        #[arg(value_hint = ValueHint::FilePath)]
+        file: PathBuf,
+        /// What to call it.
+        #[arg(long)]
+        name: String,
+        /// The label of its drive.
+        #[arg(long, default_value = "", hide_default_value = true)]
+        label: String,
     },
     /// Print everything that an inventory has, as a table or, with --json, as lines.
     #[command(after_help = "Examples:\n  reedhook inventory export FENFIELD-2 --csv > fenfield-2.csv\n  \

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use reedhook_core::entry::{EntryKind, Special, Stamp};
 use reedhook_core::path::RelPath;
-use reedhook_jobs::inventory::{self, Bounds, Query, is_connected};
+use reedhook_jobs::inventory::{self, Bounds, Query, Took, is_connected};
 use reedhook_jobs::places::typed_path;
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{HeldMeta, Inventories, Inventory};
@@ -23,6 +23,9 @@ use crate::text::{Align, BOLD, CARE, Columns, ago, bytes, count, duration, group
 /// So many entries of each inventory are listed without being asked for all.
 const SHOWN: usize = 50;
 
+/// Of so many of each inventory it is looked where else they are.
+const COMPARED: usize = 100_000;
+
 /// Carries out `inventory`.
 pub fn inventory(context: &Context, command: InventoryCommand) -> Outcome {
     match command {
@@ -31,12 +34,30 @@ pub fn inventory(context: &Context, command: InventoryCommand) -> Outcome {
         InventoryCommand::Find(asked) => find(context, &asked),
         InventoryCommand::Show { name, path } => show(context, &name, path.as_deref()),
         InventoryCommand::Drop { name } => drop_it(context, &name),
+        InventoryCommand::Import { file, name, label } => import(context, &file, &name, &label),
         InventoryCommand::Export { name, csv } => export(context, &name, csv),
     }
 }
 
 fn take(context: &Context, place: &str, name: Option<&str>) -> Outcome {
     let took = inventory::take(&context.desk, place, name)?;
+    Ok(told(context, &took))
+}
+
+fn import(context: &Context, file: &Path, name: &str, label: &str) -> Outcome {
+    let text = std::fs::read(file).map_err(|error| {
+        Failure::usage(format!("{} cannot be read: {error}", file.display())).hint("Check the path.")
+    })?;
+    let (took, strange) = inventory::import(&context.desk, &text, name, label)?;
+    let code = told(context, &took);
+    let Some((number, first)) = strange else { return Ok(code) };
+    let lines = count(number, "line was", "lines were");
+    context.warn(format!("{lines} not understood, the first is line {first}"));
+    Ok(1)
+}
+
+/// Tells what came of it, and gives the exit code.
+fn told(context: &Context, took: &Took) -> u8 {
     let taken = &took.taken;
     if context.global.json {
         for error in &took.problems {
@@ -50,7 +71,7 @@ fn take(context: &Context, place: &str, name: Option<&str>) -> Outcome {
             &json!({"event": "taken", "name": took.name, "entries": taken.entries, "bytes": taken.bytes,
             "changed": taken.changed, "problems": took.problems.len(), "seconds": lines::seconds(took.elapsed)}),
         );
-        return Ok(u8::from(!took.problems.is_empty()));
+        return u8::from(!took.problems.is_empty());
     }
     let changed = match taken.changed {
         0 => "nothing in it has changed".to_owned(),
@@ -69,7 +90,7 @@ fn take(context: &Context, place: &str, name: Option<&str>) -> Outcome {
     if took.problems.len() > 10 {
         context.warn(format!("… and {} more that could not be looked at", took.problems.len() - 10));
     }
-    Ok(u8::from(!took.problems.is_empty()))
+    u8::from(!took.problems.is_empty())
 }
 
 fn list(context: &Context) -> Outcome {
@@ -115,6 +136,12 @@ fn list(context: &Context) -> Outcome {
 }
 
 fn place_words(one: &Inventory) -> String {
+    if one.about.place.is_empty() {
+        return match one.about.label.is_empty() {
+            true => "a listing".to_owned(),
+            false => format!("a listing of drive {}", one.about.label),
+        };
+    }
     match one.about.label.is_empty() {
         true => one.about.place.clone(),
         false => format!("{} (drive {})", one.about.place, one.about.label),
@@ -176,35 +203,50 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
         return Err(Failure::usage("there is no inventory yet")
             .hint("Take one with `reedhook inventory take PLACE`."));
     }
+    // What is only counted takes no memory: a short word is in millions of paths.
+    let streams = context.global.json && !asked.copies;
+    let most = match (asked.all || context.global.json, asked.copies) {
+        (true, true) => COMPARED,
+        (true, false) => usize::MAX,
+        (false, _) => SHOWN,
+    };
     let mut found: Vec<Found> = Vec::new();
+    let mut totals: Vec<u64> = Vec::new();
     for (at, one) in wanted.iter().enumerate() {
+        let (mut total, begin) = (0, found.len());
         let mut each = |path: Vec<u8>, meta: &HeldMeta| {
-            found.push(Found { inventory: at, path, meta: *meta });
+            total += 1;
+            if streams {
+                lines::print(&entry_line(&one.about.name, &path, meta));
+            } else if found.len() - begin < most {
+                found.push(Found { inventory: at, path, meta: *meta });
+            }
             if context.desk.is_stopped() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         };
         query.find(&all, one.id, &mut each).map_err(|error| failed(context, error))?;
+        totals.push(total);
     }
+    let nothing = totals.iter().all(|total| *total == 0);
     let copies = if asked.copies { copies(context, &all, &found)? } else { Copies::default() };
     if context.global.json {
         for one in &found {
-            let mut line = entry_line(&wanted[one.inventory].about.name, &one.path, &one.meta);
-            if asked.copies {
-                line["copies"] = copies
-                    .of(&one.path, &one.meta)
-                    .filter(|(name, path)| *name != wanted[one.inventory].about.name || *path != one.path)
-                    .map(|(name, path)| json!({"inventory": name, "path": String::from_utf8_lossy(path)}))
-                    .collect();
-            }
+            let inventory = &wanted[one.inventory].about.name;
+            let mut line = entry_line(inventory, &one.path, &one.meta);
+            line["copies"] = copies
+                .of(&one.path, &one.meta)
+                .filter(|(name, path)| name != inventory || *path != one.path)
+                .map(|(name, path)| json!({"inventory": name, "path": String::from_utf8_lossy(path)}))
+                .collect();
             lines::print(&line);
         }
-        return Ok(u8::from(found.is_empty()));
+        return Ok(u8::from(nothing));
     }
-    if found.is_empty() {
+    if nothing {
         let inventories = count(wanted.len() as u64, "inventory has", "inventories have");
         context.say(format!("Nothing of that: {inventories} no such entry."));
         return Ok(1);
     }
-    tell(context, asked, &wanted, &found, &copies);
+    tell(context, asked, &wanted, (&found, &totals), &copies);
     Ok(0)
 }
 
@@ -259,7 +301,13 @@ fn copies(context: &Context, all: &Inventories, found: &[Found]) -> Outcome<Copi
     Ok(copies)
 }
 
-fn tell(context: &Context, asked: &FindArgs, wanted: &[Inventory], found: &[Found], copies: &Copies) {
+fn tell(
+    context: &Context,
+    asked: &FindArgs,
+    wanted: &[Inventory],
+    (found, totals): (&[Found], &[u64]),
+    copies: &Copies,
+) {
     let now = crate::clock::now_ms();
     let mut text = String::new();
     for (at, one) in wanted.iter().enumerate() {
@@ -276,9 +324,8 @@ fn tell(context: &Context, asked: &FindArgs, wanted: &[Inventory], found: &[Foun
             text.push('\n');
         }
         text.push_str(&format!("{}  {there}  ({})\n", styled(BOLD, &one.about.name), place_words(one)));
-        let most = if asked.all { usize::MAX } else { SHOWN };
         let mut table = Columns::new(&[Align::Right, Align::Left, Align::Left]);
-        for found in of_it.iter().take(most) {
+        for found in &of_it {
             table.row(entry_row(&found.path, &found.meta));
             let elsewhere = copies
                 .of(&found.path, &found.meta)
@@ -288,11 +335,10 @@ fn tell(context: &Context, asked: &FindArgs, wanted: &[Inventory], found: &[Foun
             }
         }
         text.push_str(&table.render(2));
-        if of_it.len() > most {
-            text.push_str(&format!(
-                "  … and {} more (--all lists them)\n",
-                grouped((of_it.len() - most) as u64)
-            ));
+        let more = totals[at].saturating_sub(of_it.len() as u64);
+        if more > 0 {
+            let way = if asked.all { "" } else { " (--all lists them)" };
+            text.push_str(&format!("  … and {} more{way}\n", grouped(more)));
         }
     }
     context.say(text.trim_end());
@@ -440,7 +486,7 @@ fn drop_it(context: &Context, name: &str) -> Outcome {
         return Ok(0);
     }
     all.drop_named(name).map_err(|error| failed(context, error))?;
-    context.say(format!("The inventory {name} is dropped. Nothing was changed at {}.", one.about.place));
+    context.say(format!("The inventory {name} is dropped. Nothing was changed on its drive."));
     Ok(0)
 }
 

@@ -163,6 +163,9 @@ pub fn metrics(context: &Context, to: Option<&Path>) -> Outcome {
             figures::write(&context.desk, path)?;
             context.say(format!("Written: {}", path.display()));
         }
+        None if context.global.json => {
+            return Err(Failure::usage("figures have a form of their own").hint("Leave --json out."));
+        }
         None => output::raw(figures::text(&context.desk)?.as_bytes()),
     }
     Ok(0)

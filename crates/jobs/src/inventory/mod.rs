@@ -3,6 +3,7 @@
 //! An inventory belongs to the store that it was taken of, known by its mark, not to the name that it has: taking another store under
 //! its name is refused. Where a folder cannot be listed now, what was known of it stays.
 
+pub mod listing;
 mod query;
 
 use std::sync::atomic::AtomicU64;
@@ -23,6 +24,7 @@ use crate::home::{Home, make_folder};
 use crate::jobfile::check_name;
 use crate::places::{Located, Means, locate, open_source};
 
+use listing::Listed;
 pub use query::{Bounds, Query};
 
 /// Opens the file of all inventories, making it when there is none.
@@ -86,6 +88,45 @@ pub fn take(desk: &Desk, place: &str, name: Option<&str>) -> Outcome<Took> {
     };
     let (taken, problems) = walk(desk, &mut all, &about, store.as_ref())?;
     Ok(Took { name, taken, problems, elapsed: begun.elapsed() })
+}
+
+/// Takes over what another machine has listed, as an inventory of that name. One that was taken of a store is not overwritten.
+///
+/// # Errors
+/// When nothing of it can be understood, or the name is taken.
+pub fn import(desk: &Desk, text: &[u8], name: &str, label: &str) -> Outcome<(Took, Option<(u64, u64)>)> {
+    let begun = Instant::now();
+    check_name(name, "inventory")?;
+    let listed = Listed::read(text, &desk.world.zone);
+    let strange = listed.strange;
+    if listed.entries() == 0 {
+        return Err(Failure::usage("nothing of that listing is understood").hint(
+            "It takes: find DIR -printf '%y %s %T@ %P\\n', ls -lR --time-style=full-iso DIR, or a table with a column path.",
+        ));
+    }
+    let home = &desk.home;
+    let mut all = open(home)?;
+    let known = all.named(name).map_err(|error| failed(home, error))?;
+    if let Some(known) = known.filter(|known| !known.about.location.is_empty()) {
+        let message = format!("the inventory \"{name}\" was taken of {}", known.about.location);
+        return Err(Failure { cause: Cause::StoreForeign, ..Failure::usage(message) }
+            .hint("Give the listing a name of its own, or drop that inventory first."));
+    }
+    let about = About {
+        name: name.to_owned(),
+        mark: String::new(),
+        place: String::new(),
+        location: String::new(),
+        label: label.to_owned(),
+        taken_ms: desk.now_ms(),
+    };
+    let mut taking = all.take(&about).map_err(|error| failed(home, error))?;
+    for (path, held) in listed.into_folders() {
+        taking.folder(&path, &held).map_err(|error| failed(home, error))?;
+    }
+    let taken = taking.finish().map_err(|error| failed(home, error))?;
+    let took = Took { name: name.to_owned(), taken, problems: Vec::new(), elapsed: begun.elapsed() };
+    Ok((took, strange))
 }
 
 /// Whether an inventory that has this name is of another store.
@@ -218,6 +259,10 @@ fn held(entry: &reedhook_core::entry::Entry) -> Held {
 /// Whether the store of an inventory is there now. Servers are not asked.
 pub fn is_connected(desk: &Desk, inventory: &Inventory) -> bool {
     let about = &inventory.about;
+    if about.place.is_empty() {
+        // Only a listing of it was ever here.
+        return false;
+    }
     let Ok(located) = locate(&desk.home, &desk.settings, &about.place) else { return false };
     let Means::Folder { path, .. } = &located.means else {
         return matches!(located.means, Means::Server(_));

@@ -80,6 +80,9 @@ const WHOLE: i64 = 86_400;
 /// Runs may take so long to end.
 const ENDING: Duration = Duration::from_millis(1800);
 
+/// Before the machine goes to sleep it is looked so often whether everything has been told.
+const STILL_TELLING: Duration = Duration::from_millis(100);
+
 /// So long after a mount it is looked what there is.
 const GATHER_MOUNTS: Duration = Duration::from_millis(100);
 
@@ -319,6 +322,9 @@ impl Service {
         let until = |at: Instant| at.saturating_duration_since(now);
         let again = [self.look_again, self.read_again].into_iter().flatten().map(until);
         let mut wait = again.min().unwrap_or(TICK).min(TICK.saturating_sub(self.ticked.elapsed()));
+        if self.at_the_end.is_some() && self.running.is_empty() {
+            wait = wait.min(STILL_TELLING);
+        }
         for (name, tended) in &self.jobs {
             if let Some(due) = &tended.next {
                 let left = Duration::try_from(due.at.duration_since(clock)).unwrap_or_default();

@@ -21,7 +21,7 @@ use super::{News, SIDE_BY_SIDE, Service, everything};
 use crate::queue::{Blocked, blocked};
 use crate::runner::{Ending, Order, Running};
 use crate::tell::Origin;
-use crate::teller;
+use crate::teller::{self, Teller};
 use crate::tended::{Last, Wanted};
 use crate::watch::Changed;
 use crate::{Happening, Hear, Reason, Waiting, bell, signs};
@@ -44,7 +44,10 @@ impl Service {
                 None => self.begin(&name),
             }
         }
+        // What has to be told is told before the machine goes to sleep.
+        let all_told = self.teller.as_ref().is_none_or(Teller::is_idle);
         if self.running.is_empty()
+            && all_told
             && let Some((job, wish)) = self.at_the_end.take()
         {
             let desk = self.desk_for(&job.name);
