@@ -218,6 +218,8 @@ pub struct Board {
     pub looked: bool,
     /// Runs of which it was told that they are over.
     over: HashSet<String>,
+    /// Runs that were over when the board was opened, and went well: nobody need be told.
+    old: HashSet<String>,
     /// Questions that wait for their turn.
     asked: VecDeque<Question>,
 }
@@ -241,6 +243,7 @@ impl Board {
             help: false,
             looked: false,
             over: HashSet::new(),
+            old: HashSet::new(),
             asked: VecDeque::new(),
         }
     }
@@ -336,9 +339,12 @@ impl Board {
             if last.end.outcome == RunOutcome::Unfinished {
                 continue;
             }
-            let is_new = self.over.insert(last.run.clone());
             // At first only what still deserves a look is news.
-            if is_new && (self.looked || last.end.outcome != RunOutcome::Done) {
+            if !self.looked && last.end.outcome == RunOutcome::Done {
+                self.old.insert(last.run.clone());
+                continue;
+            }
+            if !self.old.contains(&last.run) && self.over.insert(last.run.clone()) {
                 let ended = last.started_ms + i64::try_from(last.end.elapsed.as_millis()).unwrap_or(0);
                 let words = end_words(last);
                 self.say(&job.name, words, last.end.outcome != RunOutcome::Done, ended);

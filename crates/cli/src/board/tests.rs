@@ -141,6 +141,10 @@ fn what_the_service_tells_is_shown_and_nothing_twice() {
     board.take(News::Looked(vec![tablet], Vec::new()));
     let new: Vec<&str> = board.happened.iter().skip(told).map(|said| said.words.as_str()).collect();
     assert_eq!(new, ["FENFIELD-1 is away."]);
+    // A run that was over when the board was opened is told of by the service's own account, and only there.
+    let finished = json!({"event": "finished", "job": "heron-counts-000", "run": "20310506-161500-heron-counts-000", "outcome": "done", "added": 2});
+    board.take(News::Service(finished));
+    assert_eq!(board.happened.back().map(|said| said.words.as_str()), Some("done, 2 items"));
     board.take(News::ServiceGone);
     board.take(News::ServiceGone);
     assert_eq!(board.happened.iter().filter(|said| said.words.contains("has gone")).count(), 1);
