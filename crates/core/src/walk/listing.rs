@@ -4,7 +4,7 @@ use std::sync::atomic::Ordering;
 
 use super::queue::visit_all;
 use super::{ScanError, ScanProgress};
-use crate::path::RelPath;
+use crate::path::{RESERVED_NAME, RelPath};
 use crate::store::{Listing, Result, Store};
 
 /// Lists the root and everything below it; `each` hears of every folder, from any thread, in no certain order. What is Reedhook's own
@@ -19,7 +19,10 @@ pub fn each_folder(
 ) -> std::result::Result<(), ScanError> {
     let visit = |_: &mut (), folder: RelPath| {
         let listing = store.list(&folder).map(|mut listing| {
-            listing.entries.retain(|entry| !folder.join(&entry.name).is_reserved() && !entry.name.is_part());
+            let root = folder.is_root();
+            listing
+                .entries
+                .retain(|entry| !(root && entry.name.as_bytes() == RESERVED_NAME) && !entry.name.is_part());
             listing.entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
             listing
         });
