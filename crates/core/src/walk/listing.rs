@@ -4,6 +4,7 @@ use std::sync::atomic::Ordering;
 
 use super::queue::visit_all;
 use super::{ScanError, ScanProgress};
+use crate::entry::Entry;
 use crate::path::{RESERVED_NAME, RelPath};
 use crate::store::{Listing, Result, Store};
 
@@ -20,9 +21,10 @@ pub fn each_folder(
     let visit = |_: &mut (), folder: RelPath| {
         let listing = store.list(&folder).map(|mut listing| {
             let root = folder.is_root();
-            listing
-                .entries
-                .retain(|entry| !(root && entry.name.as_bytes() == RESERVED_NAME) && !entry.name.is_part());
+            listing.entries.retain(|Entry { name, .. }| {
+                let own = root && name.as_bytes() == RESERVED_NAME;
+                !own && !name.is_part()
+            });
             listing.entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
             listing
         });
