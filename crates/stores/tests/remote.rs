@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use reedhook_core::notes::{Fleeting, Notes};
 use reedhook_core::path::RelPath;
-use reedhook_core::store::Store;
+use reedhook_core::store::{Attributes, Store};
 use reedhook_standins::{Behaviour, Kind, Settings, Standin};
 use reedhook_stores::remote::connect::{Account, Address, ConnectError, Secret, Trust};
 use reedhook_stores::remote::object::ObjectSetup;
@@ -141,6 +141,24 @@ fn objects_against_an_emulator() {
         .status();
     assert!(made.is_ok_and(|status| status.success()), "a bucket");
     conformance(&over_s3(&server));
+    times_given_one_right_after_another_are_seen(&over_s3(&server), &over_s3(&server));
+}
+
+/// Two machines, each with notes of its own: what one wrote, the other gives another time at once, so with the same content's tag.
+fn times_given_one_right_after_another_are_seen(here: &Remote, there: &Remote) {
+    let path = RelPath::new(b"heron.csv").expect("a path");
+    let seen = |store: &Remote| store.stat(&path).expect("an answer").expect("a file");
+    for round in 0..3 {
+        let lock = here.lock().expect("nobody else's");
+        reedhook_testing::put(here, "heron.csv", b"heron,3", 1_900_000_000 + round);
+        drop(lock);
+        let lock = there.lock().expect("nobody else's");
+        let modified = Some(reedhook_core::entry::Stamp::new(1_900_000_500 + round, 0));
+        let attributes = Attributes { modified, ..Attributes::default() };
+        there.set_attributes(&path, Some(&seen(there)), &attributes).expect("another time");
+        drop(lock);
+        assert_eq!(seen(here).modified, modified);
+    }
 }
 
 #[test]

@@ -240,6 +240,7 @@ impl Drop for Held {
         }
         // While nobody else may write there.
         self.inner.complete_notes();
+        self.inner.let_the_second_pass();
         if is_ours(&self.inner) {
             give_back(&self.inner);
         }

@@ -88,6 +88,8 @@ struct State {
     notes_kept: Instant,
     /// Notes about versions of whose tags only the beginning is known, by folder and name.
     begun: HashMap<RelPath, HashMap<Name, Note>>,
+    /// When the last of those versions was made.
+    last_begun: Option<Instant>,
 }
 
 impl Remote {
@@ -100,6 +102,7 @@ impl Remote {
             untold_notes: 0,
             notes_kept: Instant::now(),
             begun: HashMap::new(),
+            last_begun: None,
         };
         Remote {
             inner: Arc::new(Inner {

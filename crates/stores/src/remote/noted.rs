@@ -20,6 +20,9 @@ const NOTES_WITHIN: Duration = Duration::from_secs(2);
 /// How many files of a folder are asked about at once, where a listing does not say everything.
 const ASKED_AT_ONCE: usize = 16;
 
+/// After so long another second has begun at the server too.
+const SECOND_OVER: Duration = Duration::from_millis(1010);
+
 /// In the tag of a note, before the moment (milliseconds since 1970) when it was taken of a version that was just written.
 const YOUNG: char = '~';
 
@@ -152,7 +155,9 @@ impl Inner {
     pub(super) fn note_version(&self, path: &RelPath, note: Note) {
         match path.split().filter(|_| note.tag.ends_with(';')) {
             Some((folder, name)) => {
-                self.state().begun.entry(folder).or_default().insert(name, note);
+                let mut state = self.state();
+                state.begun.entry(folder).or_default().insert(name, note);
+                state.last_begun = Some(Instant::now());
             }
             None => self.note(path, Some(note)),
         }
@@ -172,6 +177,13 @@ impl Inner {
             }
         }
         self.notes.keep();
+    }
+
+    /// Waits until the second in which the last version was made is over. Such a store tells a version by its content and that second: who
+    /// gave the same content another time within it would make a version that looks like the one that was noted.
+    pub(super) fn let_the_second_pass(&self) {
+        let Some(last) = self.state().last_begun.take() else { return };
+        std::thread::sleep(SECOND_OVER.saturating_sub(last.elapsed()));
     }
 
     /// Notes for a file at its new path what held for it at the old one; the server may call the same version otherwise there.
