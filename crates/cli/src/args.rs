@@ -308,7 +308,7 @@ pub enum Command {
         /// One run: its number, its name, or last.
         run: Option<String>,
         /// How many lines to list.
-        #[arg(long, short = 'n', default_value_t = 20, value_name = "COUNT")]
+        #[arg(long, short = 'n', alias = "last", default_value_t = 20, value_name = "COUNT")]
         limit: u32,
         /// Draw bytes and items of each day, instead of listing runs.
         #[arg(long, conflicts_with_all = ["run", "limit"])]

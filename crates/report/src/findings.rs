@@ -8,8 +8,8 @@ use std::collections::BTreeSet;
 use jiff::ToSpan;
 use reedhook_record::Outcome as RunOutcome;
 
-use crate::figures::{JobPart, Report, Standing};
-use crate::text::{bytes, count, moment_in, written};
+use crate::figures::{JobPart, Report, Standing, Sum};
+use crate::text::{bytes, count, grouped, moment_in, written};
 use crate::words::overdue_words;
 
 /// A drive that is full within so many days is worth a word now.
@@ -116,6 +116,15 @@ fn of_a_job(report: &Report, part: &JobPart) -> Vec<Finding> {
     found
 }
 
+/// That not every run ended well, where all is well now.
+fn put_right(total: Sum) -> String {
+    match total.runs - total.well {
+        0 => String::new(),
+        1 => "; one of them did not end well, which is over".to_owned(),
+        others => format!("; {} of them did not end well, which is over", grouped(others)),
+    }
+}
+
 /// The first line: all well, or what is not.
 pub fn verdict(report: &Report) -> String {
     let standing = report.jobs.iter().filter(|job| job.standing != Standing::Gone).count();
@@ -128,7 +137,7 @@ pub fn verdict(report: &Report) -> String {
         let ran = report.jobs.iter().filter(|job| job.sum.runs > 0).count();
         return match total.runs {
             0 => "All well; nothing ran in this time.".to_owned(),
-            _ => format!("All well: {runs} of {}.", count(ran as u64, "job", "jobs")),
+            _ => format!("All well: {runs} of {}{}.", count(ran as u64, "job", "jobs"), put_right(total)),
         };
     }
     let jobs: BTreeSet<&str> =

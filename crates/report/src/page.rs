@@ -10,7 +10,8 @@ use crate::figures::{Report, Standing};
 use crate::findings::{Finding, verdict};
 use crate::plain::{gathered, growth_words, last_words, period_words};
 use crate::rooms::Destination;
-use crate::text::{bytes, count, duration, grouped, moment_in, rate, written};
+use crate::text::{bytes, duration, grouped, moment_in, rate, written};
+use crate::words::total_words;
 
 #[derive(Template)]
 #[template(path = "report.html")]
@@ -57,14 +58,7 @@ pub fn html(report: &Report, now: Timestamp, version: &str) -> Result<String, as
         period: period_words(report.period, zone),
         findings: &report.findings,
         jobs: report.jobs.iter().map(|job| job_row(job, zone)).collect(),
-        total: format!(
-            "In all {}, {} well; {}, {} in {}.",
-            count(total.runs, "run", "runs"),
-            grouped(total.well),
-            count(total.items(), "item", "items"),
-            bytes(total.counts.bytes),
-            duration(total.elapsed)
-        ),
+        total: format!("In {}.", total_words(&total)),
         not_run: report
             .not_run
             .iter()

@@ -14,7 +14,7 @@ use crate::text::{
     Align, BAD, BOLD, CARE, Columns, DIM, GOOD, bytes, count, duration, grouped, moment_in, rate, styled,
     wrapped, written,
 };
-use crate::words::result_of;
+use crate::words::{result_of, total_words};
 
 /// Text is no wider than this, where its words allow it.
 const WIDEST: usize = 100;
@@ -121,21 +121,7 @@ fn jobs(report: &Report) -> String {
     let mut text = table.render(2);
     let total = report.total();
     if report.jobs.len() > 1 && total.runs > 0 {
-        let _ = writeln!(
-            text,
-            "  {}",
-            styled(
-                DIM,
-                format!(
-                    "in all {}, {} well; {}, {} in {}",
-                    count(total.runs, "run", "runs"),
-                    grouped(total.well),
-                    count(total.items(), "item", "items"),
-                    bytes(total.counts.bytes),
-                    duration(total.elapsed)
-                )
-            )
-        );
+        let _ = writeln!(text, "  {}", styled(DIM, format!("in {}", total_words(&total))));
     }
     text
 }

@@ -3,6 +3,7 @@
 use reedhook_jobs::due::Overdue;
 use reedhook_record::{Outcome as RunOutcome, RunEnd};
 
+use crate::figures::Sum;
 use crate::text::{ago, bytes, count, duration, grouped};
 
 /// That a job has not run well for longer than it may.
@@ -12,6 +13,18 @@ pub fn overdue_words(job: &str, overdue: Overdue, now_ms: i64) -> String {
         true => format!("{job} is overdue: it was set up {since} and has never run well"),
         false => format!("{job} is overdue: the last run that went well began {since}"),
     }
+}
+
+/// What all runs of a time come to.
+pub fn total_words(total: &Sum) -> String {
+    format!(
+        "all {}, {} well; {}, {} in {}",
+        count(total.runs, "run", "runs"),
+        grouped(total.well),
+        count(total.items(), "item", "items"),
+        bytes(total.counts.bytes),
+        duration(total.elapsed)
+    )
 }
 
 /// How a run ended, in a few words.

@@ -22,6 +22,8 @@ use crate::{Happening, Hear, Reason};
 
 /// A run that goes on.
 pub(crate) struct Running {
+    /// As it was when the run began.
+    pub job: Job,
     /// Set to end it.
     pub stop: Arc<AtomicBool>,
     pub places: Vec<Place>,

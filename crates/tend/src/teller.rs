@@ -25,6 +25,17 @@ pub(crate) enum News {
     Time,
 }
 
+impl News {
+    fn tell(&self, desk: &Desk) {
+        match self {
+            News::Ran(job, result, origin) => tell::run_ended(desk, job, result, *origin),
+            News::Failed(job, failure) => tell::run_failed(desk, job, failure, Origin::ByItself),
+            News::Overdue(job, overdue) => tell::overdue(desk, job, *overdue),
+            News::Time => tell::send_due_digests(desk),
+        }
+    }
+}
+
 /// Who tells it.
 pub(crate) struct Teller {
     news: Sender<(Desk, News)>,
@@ -41,11 +52,10 @@ impl Teller {
         let left = pending.clone();
         let work = move || {
             for (desk, news) in heard {
-                match news {
-                    News::Ran(job, result, origin) => tell::run_ended(&desk, &job, &result, origin),
-                    News::Failed(job, failure) => tell::run_failed(&desk, &job, &failure, Origin::ByItself),
-                    News::Overdue(job, overdue) => tell::overdue(&desk, &job, overdue),
-                    News::Time => tell::send_due_digests(&desk),
+                // A fault of ours in one message keeps no later one back.
+                let told = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| news.tell(&desk)));
+                if told.is_err() {
+                    desk.note("something could not be told; this is a fault in Reedhook");
                 }
                 left.fetch_sub(1, Ordering::Relaxed);
             }

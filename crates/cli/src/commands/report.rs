@@ -166,7 +166,12 @@ pub fn metrics(context: &Context, to: Option<&Path>) -> Outcome {
         None if context.global.json => {
             return Err(Failure::usage("figures have a form of their own").hint("Leave --json out."));
         }
-        None => output::raw(figures::text(&context.desk)?.as_bytes()),
+        None => {
+            output::raw(figures::text(&context.desk)?.as_bytes());
+            if job_names(&context.desk.home).is_empty() {
+                context.warn("There is no job yet, so there are no figures.");
+            }
+        }
     }
     Ok(0)
 }

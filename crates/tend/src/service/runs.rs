@@ -132,6 +132,7 @@ impl Service {
             desk,
         };
         let running = Running {
+            job: job.clone(),
             stop: order.desk.stop.clone(),
             places: self.places_of(&job),
             reason: wanted.reason,
@@ -160,12 +161,9 @@ impl Service {
             Ending::Ran(result, troubles) => {
                 self.hear.hear(&Happening::Ended { job: name, result: &result });
                 self.ran(name, &running, (&scope, due), (&result, troubles));
-                if let Some(tended) = self.jobs.get(name) {
-                    let asked = running.reason == Reason::Asked;
-                    let origin = if asked { Origin::Asked } else { Origin::ByItself };
-                    let news = teller::News::Ran(tended.job.clone(), result, origin);
-                    self.tell_others(name, news);
-                }
+                let asked = running.reason == Reason::Asked;
+                let origin = if asked { Origin::Asked } else { Origin::ByItself };
+                self.tell_others(name, teller::News::Ran(running.job, result, origin));
             }
             Ending::NotBegun(failure) => {
                 let Some(tended) = self.jobs.get_mut(name) else { return };
@@ -177,9 +175,8 @@ impl Service {
                 tended.again = Some((Instant::now() + Duration::from_secs(wait), wanted));
                 if !said {
                     self.hear.hear(&Happening::Failed { job: name, failure: &failure });
-                    let known = self.jobs.get(name).map(|tended| tended.job.clone());
-                    if let Some(job) = known.filter(|_| !matches!(failure.cause, Cause::AlreadyRunning)) {
-                        self.tell_others(name, teller::News::Failed(job, failure));
+                    if !matches!(failure.cause, Cause::AlreadyRunning) {
+                        self.tell_others(name, teller::News::Failed(running.job, failure));
                     }
                 }
             }

@@ -15,7 +15,7 @@ use reedhook_record::Telling;
 use reedhook_report::figures::{Period, Report};
 
 use super::message::Message;
-use super::{Origin, tell_by};
+use super::{Origin, desktop, tell_by};
 
 /// One that failed is tried again after so long.
 const AGAIN: SignedDuration = SignedDuration::from_mins(10);
@@ -75,6 +75,10 @@ fn send(desk: &Desk, way: Way, time: Time, jobs: &[String]) -> Outcome<()> {
     };
     let last = Timestamp::from_millisecond(seen_ms).unwrap_or(now);
     if last >= due || jobs.is_empty() {
+        return Ok(());
+    }
+    // Owed until a desktop is there.
+    if way == Way::Desktop && !desktop::is_there(desk) {
         return Ok(());
     }
     let what = fingerprint(&format!("digest {key} {due}"));
