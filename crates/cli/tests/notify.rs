@@ -529,3 +529,28 @@ fn an_overdue_job_is_told_of_by_the_service() {
     let said = fs::read_to_string(station.path("said")).unwrap();
     assert!(said.starts_with("counts is overdue\n") && said.contains("has never run well"), "{said}");
 }
+
+#[test]
+fn a_job_that_is_taken_away_during_its_run_is_told_of_all_the_same() {
+    let station = troubled();
+    set_up(&station, "command = { run = \"cat > said.new; mv said.new said\" }");
+    station
+        .run(&[
+            "job",
+            "edit",
+            "counts",
+            "--when",
+            "daily 03:00",
+            "--before",
+            "rm home/jobs/counts.toml; sleep 2",
+        ])
+        .expect(0);
+    let mut tending = Tending::of(&station);
+    station.run(&["tend", "run", "counts"]).expect(0);
+    tending.ends("counts");
+    let begun = Instant::now();
+    while !station.path("said").exists() {
+        assert!(begun.elapsed() < Duration::from_secs(20));
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
