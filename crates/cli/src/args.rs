@@ -15,6 +15,7 @@ use reedhook_core::units::Size;
 
 use reedhook_jobs::jobfile::JobKeys;
 use reedhook_jobs::notify::Way;
+use reedhook_jobs::places::InventoryKept;
 use reedhook_jobs::reach::ReachKeys;
 
 pub use inventory::{FindArgs, InventoryCommand, KindWord, Range};
@@ -664,6 +665,9 @@ pub enum StoreCommand {
         /// The label or UUID of a drive, which is then found wherever it is mounted.
         #[arg(long, value_name = "LABEL|UUID")]
         drive: Option<String>,
+        /// off: its inventory is taken by hand only, not by every run and when its drive appears.
+        #[arg(long, value_name = "on|off", hide_possible_values = true)]
+        inventory: Option<InventoryKept>,
         #[command(flatten)]
         reach: ReachKeys,
     },

@@ -4,71 +4,22 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod common;
+#[path = "common/listed.rs"]
+mod listed;
 #[path = "common/places.rs"]
 mod places;
 #[path = "../../stores/tests/servers/mod.rs"]
 mod servers;
 
-use std::collections::BTreeSet;
 use std::fs;
-use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use base64::Engine;
-use base64::prelude::BASE64_STANDARD;
 use common::*;
+use listed::{exported, found, seen_by_find};
 use serde_json::Value;
 
 const OLD: u64 = 1_900_000_000;
-
-/// What `find` sees below a folder: path, kind, size of files.
-fn seen_by_find(root: &Path) -> BTreeSet<(Vec<u8>, String, u64)> {
-    let output = Command::new("find")
-        .arg(root.canonicalize().unwrap())
-        .args(["-mindepth", "1", "-printf", "%y %s %P\\0"])
-        .output()
-        .unwrap();
-    assert!(output.status.success(), "{output:?}");
-    let lines = output.stdout.split(|byte| *byte == 0).filter(|line| !line.is_empty());
-    let entries = lines.map(|line| {
-        let mut parts = line.splitn(3, |byte| *byte == b' ');
-        let (kind, size, path) = (parts.next().unwrap(), parts.next().unwrap(), parts.next().unwrap());
-        let kind = match kind {
-            b"f" => "file",
-            b"d" => "folder",
-            b"l" => "link",
-            _ => "special",
-        };
-        let size = if kind == "file" { std::str::from_utf8(size).unwrap().parse().unwrap() } else { 0 };
-        (path.to_vec(), kind.to_owned(), size)
-    });
-    let ours = |path: &[u8]| path == b".reedhook" || path.starts_with(b".reedhook/");
-    entries.filter(|(path, ..)| !ours(path)).collect()
-}
-
-fn exported(station: &Station, name: &str) -> BTreeSet<(Vec<u8>, String, u64)> {
-    let lines = station.run(&["inventory", "export", name, "--json"]).expect(0).json();
-    lines
-        .iter()
-        .map(|line| {
-            let path = match line["path_base64"].as_str() {
-                Some(encoded) => BASE64_STANDARD.decode(encoded).unwrap(),
-                None => line["path"].as_str().unwrap().as_bytes().to_vec(),
-            };
-            (path, line["kind"].as_str().unwrap().to_owned(), number(line, "size"))
-        })
-        .collect()
-}
-
-fn found(station: &Station, words: &[&str]) -> Vec<String> {
-    let ran = station.run(&[&["inventory", "find", "--json"], words].concat());
-    let lines = if ran.out.is_empty() { Vec::new() } else { ran.json() };
-    lines
-        .iter()
-        .map(|line| format!("{}:{}", line["inventory"].as_str().unwrap(), line["path"].as_str().unwrap()))
-        .collect()
-}
 
 #[test]
 fn an_inventory_has_what_find_sees_and_goes_along_with_changes() {
@@ -257,14 +208,20 @@ fn a_server_has_an_inventory_too_and_answers_when_it_is_asked_only() {
     places::know_standin(&station, &standin);
     station.write("stills/nest-1.jpg", "picture", OLD);
     station.run(&["once", "copy", "left", "@archive/kept", "--yes"]).expect(0);
-    station.run(&["inventory", "take", "@archive/kept", "--name", "archive"]).expect(0);
+    station.run(&["inventory", "take", "@archive/kept", "--name", "kept"]).expect(0);
     drop(standin);
     let begun = Instant::now();
     let lines = station.run(&["inventory", "find", "nest", "--json"]).expect(0).json();
-    assert_eq!(lines[0]["path"], "stills/nest-1.jpg");
+    assert_eq!(lines.len(), 2);
+    assert_eq!(lines[0]["path"], "kept/stills/nest-1.jpg", "as the run saw it");
+    assert_eq!(lines[1]["path"], "stills/nest-1.jpg");
     assert!(begun.elapsed() < Duration::from_secs(5), "nobody was asked");
     let away: Vec<Value> = station.run(&["inventory", "list", "--json"]).expect(0).json();
-    assert_eq!(away[0]["name"], "archive");
+    assert_eq!(
+        (&away[0]["name"], &away[1]["name"]),
+        (&"archive".into(), &"kept".into()),
+        "what the run saw, and what was taken"
+    );
 }
 
 #[test]

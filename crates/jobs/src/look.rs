@@ -21,7 +21,7 @@ use reedhook_core::plan::{Counts, Plan, Step};
 use reedhook_core::store::{Capabilities, Store};
 use reedhook_core::survey::holds_anything;
 use reedhook_core::walk::{
-    Moves, PathDecision, Rot, ScanError, ScanInput, ScanProgress, Scope, decide_path, scan,
+    Eye, Moves, PathDecision, Rot, ScanError, ScanInput, ScanProgress, Scope, decide_path, scan,
 };
 use reedhook_record::Record;
 use reedhook_stores::gathered::Gathered;
@@ -31,6 +31,7 @@ use crate::desk::{Desk, Event};
 use crate::failure::{Cause, Failure, Outcome};
 use crate::held::Manner;
 use crate::home::Home;
+use crate::inventory::upkeep::Shelves;
 use crate::jobfile::{Job, ONCE};
 use crate::places::{self, Ends, Located};
 use crate::recognise::{self, Part, Seen};
@@ -228,7 +229,7 @@ pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> 
     let left = open_sources(desk, &ends, Manner::of(job))?;
     let top_level = ends.landing_names()?;
     let (mut legs, mut all_rotten) = (Vec::new(), Vec::new());
-    for to in &ends.to {
+    for (at, to) in ends.to.iter().enumerate() {
         let mut filter = job.filter(desk.now())?;
         if let Some(names) = &top_level {
             filter = filter.with_top_level(names.clone());
@@ -236,11 +237,27 @@ pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> 
         let (rotten, changed) = known_rotten(desk, job, &ends, to)?;
         let rot = Rot { known: &rotten, mend: &[Some(changed)] };
         let names = top_level.as_deref().unwrap_or_default();
-        let how = How { filter: &filter, moves, rot, names, scope };
+        // The source is the same for every destination.
+        let lefts = if at == 0 { ends.from.as_slice() } else { &[] };
+        let shelves = kept_shelves(desk, job, moves, (lefts, to), names);
+        let eye = shelves.as_ref().and_then(Shelves::eye);
+        let how = How { filter: &filter, moves, rot, names, scope, eye };
         legs.push(look_at(desk, job, &left, to, &how)?);
+        shelves.into_iter().for_each(|shelves| shelves.close(desk));
         all_rotten.extend(rotten);
     }
     Ok(Round::new(job, (ends, seen), legs).with_rotten(all_rotten))
+}
+
+/// The inventories that hear of a look; of one that is only to be shown, none.
+pub(crate) fn kept_shelves(
+    desk: &Desk,
+    job: &Job,
+    moves: Moves,
+    (lefts, right): (&[Located], &Located),
+    names: &[Name],
+) -> Option<Shelves> {
+    (moves == Moves::Proved).then(|| Shelves::of(desk, job, lefts, Some(right), names))
 }
 
 /// What is known to be rotten between a job's source and a destination, and which side this run changes: a reverse run reads the
@@ -266,6 +283,8 @@ pub(crate) struct How<'a> {
     pub names: &'a [Name],
     /// How much of both trees is looked at.
     pub scope: &'a Scope,
+    /// Who else hears what is seen.
+    pub eye: Option<&'a dyn Eye>,
 }
 
 fn look_at(desk: &Desk, job: &Job, left: &Arc<dyn Store>, to: &Located, how: &How<'_>) -> Outcome<Leg> {
@@ -308,6 +327,7 @@ pub fn decide(
         moves: Moves::Unproved,
         rotten: Rot { known: &rotten, mend: &[Some(changed)] },
         scope: &Scope::Everything,
+        eye: None,
     };
     decide_path(&input, &desk.stop, path, found)
         .map_err(|error| scan_failure(error, one_way_word, left, right))
@@ -363,7 +383,7 @@ pub(crate) fn scan_leg(
     (to, right, to_be_made): (&Located, Arc<dyn Store>, bool),
     how: &How<'_>,
 ) -> Outcome<Leg> {
-    let How { filter, moves, rot, names, scope } = *how;
+    let How { filter, moves, rot, names, scope, eye } = *how;
     let by = comparison(desk, job, left.capabilities(), right.capabilities());
     let rules = one_way_rules(job, by);
     let one_filesystem = job.rules.one_filesystem;
@@ -378,6 +398,7 @@ pub(crate) fn scan_leg(
         moves,
         rotten: rot,
         scope,
+        eye,
     };
     let plan = watched(desk, &job.name, |progress| scan(&input, progress))
         .map_err(|error| scan_failure(error, one_way_word, from, to_store))?;

@@ -83,6 +83,20 @@ pub struct StoreEntry {
     /// What it takes to reach it, when it is at a server.
     #[serde(default, skip_serializing_if = "ReachKeys::is_empty")]
     pub reach: ReachKeys,
+    /// Whether its inventory keeps itself, by what runs see and when its drive appears; it does, unless this says otherwise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub inventory: Option<InventoryKept>,
+}
+
+/// Whether the inventory of a named store keeps itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[cfg_attr(feature = "options", derive(clap::ValueEnum))]
+pub enum InventoryKept {
+    /// Runs and the service keep it up to date.
+    On,
+    /// It is taken by hand only.
+    Off,
 }
 
 impl StoreEntry {

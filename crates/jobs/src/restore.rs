@@ -342,8 +342,14 @@ impl Restore {
         let rot = Rot { known: &rotten, mend: &[Some(Side::Left), None] };
         let tree: Arc<dyn Store> = self.source.tree.clone();
         let look = |copy: &Job| {
-            let how =
-                How { filter: &filter, moves: Moves::Proved, rot, names: &[], scope: &Scope::Everything };
+            let how = How {
+                filter: &filter,
+                moves: Moves::Proved,
+                rot,
+                names: &[],
+                scope: &Scope::Everything,
+                eye: None,
+            };
             scan_leg(desk, copy, &tree, (target, store.clone(), false), &how)
         };
         let mut leg = look(&copy)?;

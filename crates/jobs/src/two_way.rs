@@ -15,15 +15,16 @@ use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::two_way::{
     Conflict, Decided, FolderNews, TwoWayInput, TwoWayPlan, decide_one, scan_two_way,
 };
-use reedhook_core::walk::{Moves, Rot, ScanError, Scope};
+use reedhook_core::walk::{Eye, Moves, Rot, ScanError, Scope};
 use reedhook_record::{Record, RecordError};
 
 use crate::clear::Prospect;
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Halt, Outcome};
 use crate::held::Manner;
+use crate::inventory::upkeep::Shelves;
 use crate::jobfile::{Job, ONCE};
-use crate::look::{Leg, Round, comparison, facts, refuse_nested, scan_failure, watched};
+use crate::look::{Leg, Round, comparison, facts, kept_shelves, refuse_nested, scan_failure, watched};
 use crate::places::{self, Ends, Located};
 use crate::recognise::{self, Part, Seen};
 
@@ -81,6 +82,8 @@ struct How<'a> {
     rotten: &'a [Rotten],
     /// How much of both trees is looked at.
     scope: &'a Scope,
+    /// Who else hears what is seen.
+    eye: Option<&'a dyn Eye>,
 }
 
 /// Opens both sides of a two-way job and scans them. Nothing is changed anywhere.
@@ -107,8 +110,11 @@ pub(crate) fn look(
         recognise::refuse_foreign(desk, job, &right_place, right.as_ref(), Part::Right)?;
     }
     let rotten = desk.home.record()?.rotten(&job.name, &right_place.written)?;
-    let how = How { moves, rotten: &rotten, scope };
+    let shelves = kept_shelves(desk, job, moves, (&ends.from, &right_place), &[]);
+    let eye = shelves.as_ref().and_then(Shelves::eye);
+    let how = How { moves, rotten: &rotten, scope, eye };
     let found = scan(desk, job, (&left, &right), how, settling)?;
+    shelves.into_iter().for_each(|shelves| shelves.close(desk));
     let legs = legs(&found, (&left, &left_place), (&right, &right_place, to_be_made));
     let both = Both { left, right, conflicts: found.conflicts, news: found.news };
     Ok(Round::new(job, (ends, seen), legs).with_both(both).with_rotten(rotten))
@@ -235,7 +241,7 @@ pub fn decide(
     path: &RelPath,
     found: (Option<&Meta>, Option<&Meta>),
 ) -> Outcome<Decided> {
-    let how = How { moves: Moves::Unproved, rotten: &[], scope: &Scope::Everything };
+    let how = How { moves: Moves::Unproved, rotten: &[], scope: &Scope::Everything, eye: None };
     let decided =
         ask(desk, job, (left, right), how, None, |input| decide_one(input, &desk.stop, path, found))?;
     decided.map_err(|error| failed_scan(error, left, right))
@@ -251,7 +257,7 @@ fn ask<T>(
     desk: &Desk,
     job: &Job,
     (left, right): (&dyn Store, &dyn Store),
-    How { moves, rotten, scope }: How<'_>,
+    How { moves, rotten, scope, eye }: How<'_>,
     settling: Option<&Settling>,
     question: impl FnOnce(&TwoWayInput<'_>) -> T,
 ) -> Outcome<T> {
@@ -293,6 +299,7 @@ fn ask<T>(
         zone: &desk.world.zone,
         rotten: Rot { known: rotten, mend: &[Some(Side::Left), Some(Side::Right)] },
         scope,
+        eye,
     };
     Ok(question(&input))
 }

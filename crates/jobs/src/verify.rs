@@ -73,6 +73,7 @@ pub fn compare(
             moves: Moves::Unproved,
             rotten: Rot::default(),
             scope: &Scope::Everything,
+            eye: None,
         };
         scan(&input, &progress)
     });

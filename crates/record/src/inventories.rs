@@ -2,31 +2,45 @@
 //!
 //! | table | a row is | columns |
 //! |---|---|---|
-//! | `inventories` | one inventory | `id`, `name` (unique), `mark` (the store's, or empty), `place` (as written then), `location` (the folder or address then), `label` (of its drive, or empty), `taken` (ms since 1970), `entries`, `bytes` |
-//! | `folders` | one folder of it | `inventory`, `path` (bytes), `names` (bytes, sorted, each with a `/` behind it), `folded` (the same without regard to case and form, where a name is not plain ASCII; else empty), `metas` (kind, size, time and hash of each, in the postcard wire format) |
+//! | `inventories` | one inventory | `id`, `name` (unique), `mark` (the store's, or empty), `spot` (its file system and the path on it, or its address; or empty), `place` (as written then), `location` (the folder or address then), `label` (of its drive, or empty), `taken` (ms since 1970), `entries`, `bytes`, `whole` (0: only what runs have looked at) |
+//! | `folders` | one folder of it | `inventory`, `path` (bytes), `print` (tells whether a listing is still the same), `names` (bytes, sorted, each with a `/` behind it), `folded` (the same without regard to case and form, where a name is not plain ASCII; else empty), `metas` (kind, size, time and hash of each, in the postcard wire format) |
 //!
-//! A folder is a row, so paths cost little, and taking an inventory anew writes only the folders that are not as they were. All of
-//! it is one transaction: one that is cut short leaves the old inventory.
+//! A folder is a row, so paths cost little, and only the folders that are not as they were are written. An inventory is *taken* whole, in
+//! one transaction: one that is cut short leaves the old one ([`Taking`]). Or it is *brought up to date* by whoever looks at a part of its
+//! store anyway, and changes it ([`Updating`]). What a listing does not show any more is gone, with everything below it.
+
+mod image;
+mod writing;
 
 use std::ops::ControlFlow;
 use std::path::Path;
 
-use reedhook_core::entry::{EntryKind, Special, Stamp};
 use reedhook_core::names::Folding;
 use reedhook_core::path::Name;
 use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
-use serde::{Deserialize, Serialize};
 
+pub use self::image::{HeldMeta, Image, Print};
+pub use self::writing::{Change, Taken, Taking, Updating};
 use super::{PATIENCE, RecordError, Result, write_ahead};
 
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
 
 const LAYOUT: &str = "CREATE TABLE inventories (
-        id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, mark TEXT NOT NULL, place TEXT NOT NULL, location TEXT NOT NULL,
-        label TEXT NOT NULL, taken INTEGER NOT NULL, entries INTEGER NOT NULL, bytes INTEGER NOT NULL);
+        id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, mark TEXT NOT NULL, spot TEXT NOT NULL, place TEXT NOT NULL,
+        location TEXT NOT NULL, label TEXT NOT NULL, taken INTEGER NOT NULL, entries INTEGER NOT NULL, bytes INTEGER NOT NULL,
+        whole INTEGER NOT NULL);
      CREATE TABLE folders (
-        inventory INTEGER NOT NULL REFERENCES inventories (id) ON DELETE CASCADE, path BLOB NOT NULL,
+        inventory INTEGER NOT NULL REFERENCES inventories (id) ON DELETE CASCADE, path BLOB NOT NULL, print BLOB NOT NULL,
         names BLOB NOT NULL, folded BLOB NOT NULL, metas BLOB NOT NULL, PRIMARY KEY (inventory, path)) WITHOUT ROWID;";
+
+/// From the first layout: it knew neither spots nor prints. A print that is empty is like no listing.
+const FROM_THE_FIRST: &str = "ALTER TABLE inventories RENAME TO inventories_then;
+     ALTER TABLE folders RENAME TO folders_then;";
+
+const OVER_FROM_THE_FIRST: &str = "INSERT INTO inventories
+        SELECT id, name, mark, '', place, location, label, taken, entries, bytes, 1 FROM inventories_then;
+     INSERT INTO folders SELECT inventory, path, x'', names, folded, metas FROM folders_then;
+     DROP TABLE folders_then; DROP TABLE inventories_then;";
 
 /// Names are the same to a person who searches whatever their case and form.
 const ALIKE: Folding = Folding { case: true, forms: true };
@@ -43,6 +57,8 @@ pub struct About {
     pub name: String,
     /// The store's mark; may be empty.
     pub mark: String,
+    /// The file system that it is on, and the path on it, or its address; may be empty.
+    pub spot: String,
     /// The place, as it was written then.
     pub place: String,
     /// The folder or address then.
@@ -51,6 +67,18 @@ pub struct About {
     pub label: String,
     /// When it was taken, in milliseconds since 1970.
     pub taken_ms: i64,
+}
+
+impl About {
+    /// Keeps what was known of the store and does not show now: a mark that somebody has to be asked for, a label.
+    pub fn keep_what_is_known(&mut self, known: Option<About>) {
+        let Some(known) = known else { return };
+        for (now, then) in [(&mut self.mark, known.mark), (&mut self.label, known.label)] {
+            if now.is_empty() {
+                *now = then;
+            }
+        }
+    }
 }
 
 /// An inventory.
@@ -64,6 +92,8 @@ pub struct Inventory {
     pub entries: u64,
     /// The bytes of its files.
     pub bytes: u64,
+    /// It was taken; else it knows only what runs have looked at.
+    pub whole: bool,
 }
 
 /// An entry of an inventory.
@@ -73,46 +103,6 @@ pub struct Held {
     pub name: Vec<u8>,
     /// What it is.
     pub meta: HeldMeta,
-}
-
-/// What is known of an entry.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct HeldMeta {
-    kind: u8,
-    /// Bytes of a file.
-    pub size: u64,
-    modified: Option<(i64, u32)>,
-    /// BLAKE3 of its content, where that was known.
-    pub hash: Option<[u8; 32]>,
-}
-
-impl HeldMeta {
-    /// Of an entry.
-    pub fn of(kind: EntryKind, size: u64, modified: Option<Stamp>, hash: Option<[u8; 32]>) -> HeldMeta {
-        let kind = match kind {
-            EntryKind::File => 0,
-            EntryKind::Folder => 1,
-            EntryKind::Link => 2,
-            EntryKind::Special(_) => 3,
-        };
-        let size = if kind == 0 { size } else { 0 };
-        HeldMeta { kind, size, modified: modified.map(|time| (time.seconds(), time.nanos())), hash }
-    }
-
-    /// What it is. Which sort of special thing is not kept.
-    pub fn kind(&self) -> EntryKind {
-        match self.kind {
-            0 => EntryKind::File,
-            1 => EntryKind::Folder,
-            2 => EntryKind::Link,
-            _ => EntryKind::Special(Special::Other),
-        }
-    }
-
-    /// When it was last changed.
-    pub fn modified(&self) -> Option<Stamp> {
-        self.modified.map(|(seconds, nanos)| Stamp::new(seconds, nanos))
-    }
 }
 
 /// The file of all inventories.
@@ -166,6 +156,8 @@ impl Inventories {
         db.busy_timeout(PATIENCE)?;
         write_ahead(&db)?;
         db.pragma_update(None, "foreign_keys", true)?;
+        // All of it can be taken anew: after a power cut the last change may be missing, but the file is whole.
+        db.pragma_update(None, "synchronous", "NORMAL")?;
         let found: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
         if found > VERSION {
             return Err(RecordError::TooNew { found });
@@ -174,8 +166,15 @@ impl Inventories {
             // Two programs may begin at once: whoever waited looks again.
             let transaction = Transaction::new_unchecked(&db, rusqlite::TransactionBehavior::Immediate)?;
             let found: i64 = transaction.query_row("PRAGMA user_version", [], |row| row.get(0))?;
-            if found == 0 {
+            if found < VERSION {
+                let first = found == 1;
+                if first {
+                    transaction.execute_batch(FROM_THE_FIRST)?;
+                }
                 transaction.execute_batch(LAYOUT)?;
+                if first {
+                    transaction.execute_batch(OVER_FROM_THE_FIRST)?;
+                }
                 transaction.pragma_update(None, "user_version", VERSION)?;
             }
             transaction.commit()?;
@@ -210,26 +209,6 @@ impl Inventories {
         Ok(self.db.execute("DELETE FROM inventories WHERE name = ?1", [name])? > 0)
     }
 
-    /// Begins to take an inventory, anew where there is one of this name. Until it is finished, the old one holds.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn take(&mut self, about: &About) -> Result<Taking<'_>> {
-        let db = Transaction::new(&mut self.db, rusqlite::TransactionBehavior::Immediate)?;
-        db.execute_batch(
-            "CREATE TEMP TABLE IF NOT EXISTS seen (path BLOB PRIMARY KEY) WITHOUT ROWID; DELETE FROM seen;",
-        )?;
-        db.execute(
-            "INSERT INTO inventories (name, mark, place, location, label, taken, entries, bytes)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, 0, 0)
-             ON CONFLICT (name) DO UPDATE SET mark = ?2, place = ?3, location = ?4, label = ?5, taken = ?6",
-            params![about.name, about.mark, about.place, about.location, about.label, about.taken_ms],
-        )?;
-        let id =
-            db.query_row("SELECT id FROM inventories WHERE name = ?1", [&about.name], |row| row.get(0))?;
-        Ok(Taking { db, id, entries: 0, bytes: 0, changed: 0 })
-    }
-
     /// Looks through the folders of an inventory, in the order of their paths, until it is told to stop.
     ///
     /// # Errors
@@ -252,6 +231,14 @@ impl Inventories {
         Ok(())
     }
 
+    /// Whether a folder of an inventory is known to be just so.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn knows(&self, inventory: i64, path: &[u8], print: &Print) -> Result<bool> {
+        knows(&self.db, inventory, path, print)
+    }
+
     /// What a folder of an inventory holds; `None` when there is no such folder in it.
     ///
     /// # Errors
@@ -268,6 +255,13 @@ impl Inventories {
     }
 }
 
+fn knows(db: &Connection, inventory: i64, path: &[u8], print: &Print) -> Result<bool> {
+    let sql = "SELECT print = ?3 FROM folders WHERE inventory = ?1 AND path = ?2";
+    let mut statement = db.prepare_cached(sql)?;
+    let known = statement.query_row(params![inventory, path, print.as_slice()], |row| row.get(0));
+    Ok(known.optional()?.unwrap_or(false))
+}
+
 fn inventory_of(row: &Row<'_>) -> rusqlite::Result<Inventory> {
     let number = |name: &str| row.get::<_, i64>(name).map(|value| value.max(0) as u64);
     Ok(Inventory {
@@ -275,6 +269,7 @@ fn inventory_of(row: &Row<'_>) -> rusqlite::Result<Inventory> {
         about: About {
             name: row.get("name")?,
             mark: row.get("mark")?,
+            spot: row.get("spot")?,
             place: row.get("place")?,
             location: row.get("location")?,
             label: row.get("label")?,
@@ -282,121 +277,21 @@ fn inventory_of(row: &Row<'_>) -> rusqlite::Result<Inventory> {
         },
         entries: number("entries")?,
         bytes: number("bytes")?,
+        whole: row.get("whole")?,
     })
-}
-
-/// An inventory while it is taken. Dropped before it is finished, the old one holds.
-pub struct Taking<'a> {
-    db: Transaction<'a>,
-    id: i64,
-    entries: u64,
-    bytes: u64,
-    changed: u64,
-}
-
-/// What came of taking an inventory.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Taken {
-    /// How many entries it has.
-    pub entries: u64,
-    /// The bytes of its files.
-    pub bytes: u64,
-    /// How many folders were not as they were, and have been written.
-    pub changed: u64,
-}
-
-impl Taking<'_> {
-    /// Takes note of a folder and what it holds, sorted by name. Of what cannot be listed nothing is known; then what was known stays:
-    /// see [`Taking::keep`].
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn folder(&mut self, path: &[u8], held: &[Held]) -> Result<()> {
-        self.entries += held.len() as u64;
-        self.bytes += held.iter().map(|one| one.meta.size).sum::<u64>();
-        let mut names = Vec::with_capacity(held.len() * 16);
-        for one in held {
-            names.extend_from_slice(&one.name);
-            names.push(b'/');
-        }
-        let mut folds = Vec::new();
-        if !names.is_ascii() {
-            for one in held {
-                folds.extend_from_slice(&folded(&one.name));
-                folds.push(b'/');
-            }
-        }
-        let metas: Vec<HeldMeta> = held.iter().map(|one| one.meta).collect();
-        let metas = postcard::to_allocvec(&metas)?;
-        // Only what is not as it was is written.
-        let written = self
-            .db
-            .prepare_cached(
-                "INSERT INTO folders (inventory, path, names, folded, metas) VALUES (?1, ?2, ?3, ?4, ?5)
-                 ON CONFLICT (inventory, path) DO UPDATE SET names = ?3, folded = ?4, metas = ?5
-                 WHERE names <> ?3 OR metas <> ?5",
-            )?
-            .execute(params![self.id, path, names, folds, metas])?;
-        self.changed += written as u64;
-        self.seen(path)
-    }
-
-    fn seen(&mut self, path: &[u8]) -> Result<()> {
-        self.db.prepare_cached("INSERT OR IGNORE INTO seen VALUES (?1)")?.execute([path])?;
-        Ok(())
-    }
-
-    /// Leaves a folder, and everything below it, as it was known: it could not be looked at now.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn keep(&mut self, path: &[u8]) -> Result<()> {
-        let (mut from, mut until) = (path.to_vec(), path.to_vec());
-        from.push(b'/');
-        until.push(b'/' + 1);
-        let known: Vec<(Vec<u8>, Vec<u8>)> = self
-            .db
-            .prepare_cached(
-                "SELECT path, metas FROM folders WHERE inventory = ?1 AND (path = ?2 OR (path >= ?3 AND path < ?4) OR length(?2) = 0)",
-            )?
-            .query_map(params![self.id, path, from, until], |row| Ok((row.get(0)?, row.get(1)?)))?
-            .collect::<rusqlite::Result<_>>()?;
-        for (path, metas) in known {
-            let metas: Vec<HeldMeta> = postcard::from_bytes(&metas)?;
-            self.entries += metas.len() as u64;
-            self.bytes += metas.iter().map(|meta| meta.size).sum::<u64>();
-            self.seen(&path)?;
-        }
-        Ok(())
-    }
-
-    /// The inventory is complete: what was not seen is gone, and it takes the old one's place.
-    ///
-    /// # Errors
-    /// When SQLite fails; then the old one holds.
-    pub fn finish(self) -> Result<Taken> {
-        let gone = self.db.execute(
-            "DELETE FROM folders WHERE inventory = ?1 AND path NOT IN (SELECT path FROM seen)",
-            [self.id],
-        )?;
-        self.db.execute(
-            "UPDATE inventories SET entries = ?2, bytes = ?3 WHERE id = ?1",
-            params![self.id, self.entries as i64, self.bytes as i64],
-        )?;
-        let taken = Taken { entries: self.entries, bytes: self.bytes, changed: self.changed + gone as u64 };
-        self.db.commit()?;
-        Ok(taken)
-    }
 }
 
 #[cfg(test)]
 mod tests {
+    use reedhook_core::entry::{EntryKind, Stamp};
+
     use super::*;
 
     fn about(name: &str, taken_ms: i64) -> About {
         About {
             name: name.to_owned(),
             mark: "abc".to_owned(),
+            spot: "uuid/".to_owned(),
             place: "@field-drive".to_owned(),
             location: "/media/fenfield".to_owned(),
             label: "FENFIELD-1".to_owned(),
@@ -413,14 +308,18 @@ mod tests {
         Held { name: name.as_bytes().to_vec(), meta: HeldMeta::of(EntryKind::Folder, 4096, None, None) }
     }
 
+    fn image(held: &[Held]) -> Image {
+        Image::of(held.iter().map(|one| (one.name.as_slice(), one.meta)))
+    }
+
     fn take<'a>(all: &'a mut Inventories, counts: &[Held], with_maps: bool, at: i64) -> Taking<'a> {
         let mut taking = all.take(&about("FENFIELD-1", at)).unwrap();
         let mut root = vec![folder("counts")];
         root.extend(with_maps.then(|| folder("maps")));
-        taking.folder(b"", &root).unwrap();
-        taking.folder(b"counts", counts).unwrap();
+        taking.folder(b"", image(&root)).unwrap();
+        taking.folder(b"counts", image(counts)).unwrap();
         if with_maps {
-            taking.folder(b"maps", &[file("north.svg", 7)]).unwrap();
+            taking.folder(b"maps", image(&[file("north.svg", 7)])).unwrap();
         }
         taking
     }
@@ -451,14 +350,14 @@ mod tests {
         let mut all = Inventories::open(&place.path().join("inventories.db")).unwrap();
         let paths: [&[u8]; 4] = [b"a", b"a/deep", b"a-b", b"b"];
         let mut taking = all.take(&about("x", 1)).unwrap();
-        taking.folder(b"", &[folder("a"), folder("a-b"), folder("b")]).unwrap();
+        taking.folder(b"", image(&[folder("a"), folder("a-b"), folder("b")])).unwrap();
         for path in paths {
-            taking.folder(path, &[file("f", 1)]).unwrap();
+            taking.folder(path, image(&[file("f", 1)])).unwrap();
         }
         taking.finish().unwrap();
         let mut taking = all.take(&about("x", 2)).unwrap();
-        taking.folder(b"", &[folder("a"), folder("a-b"), folder("b")]).unwrap();
-        taking.folder(b"b", &[file("f", 1)]).unwrap();
+        taking.folder(b"", image(&[folder("a"), folder("a-b"), folder("b")])).unwrap();
+        taking.folder(b"b", image(&[file("f", 1)])).unwrap();
         taking.keep(b"a").unwrap();
         let taken = taking.finish().unwrap();
         assert_eq!((taken.entries, taken.bytes), (6, 3));
@@ -472,8 +371,8 @@ mod tests {
         let place = tempfile::tempdir().unwrap();
         let mut all = Inventories::open(&place.path().join("inventories.db")).unwrap();
         let mut taking = all.take(&about("x", 1)).unwrap();
-        taking.folder(b"", &[file("Graug\u{e4}nse.CSV", 1), file("M\u{f6}wen", 1)]).unwrap();
-        taking.folder(b"plain", &[file("IMG_0001.JPG", 1)]).unwrap();
+        taking.folder(b"", image(&[file("Graug\u{e4}nse.CSV", 1), file("M\u{f6}wen", 1)])).unwrap();
+        taking.folder(b"plain", image(&[file("IMG_0001.JPG", 1)])).unwrap();
         taking.finish().unwrap();
         let mut seen = Vec::new();
         let id = all.named("x").unwrap().unwrap().id;

@@ -37,6 +37,7 @@ fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError
             moves: Moves::Proved,
             rotten: Rot::default(),
             scope: &Scope::Everything,
+            eye: None,
         },
         &ScanProgress::default(),
     )
@@ -429,6 +430,7 @@ fn moves_that_are_not_proved_are_not_carried_out() {
         moves: Moves::Unproved,
         rotten: Rot::default(),
         scope: &Scope::Everything,
+        eye: None,
     };
     let looked_at = scan(&input, &ScanProgress::default()).unwrap();
     assert_eq!(looked_at.counts().moved, 1, "it looks like a move");

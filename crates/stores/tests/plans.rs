@@ -88,6 +88,7 @@ fn plan(kind: Kind, left: &str, right: &str, filter: &str) -> Plan {
         moves: Moves::Proved,
         rotten: Rot::default(),
         scope: &Scope::Everything,
+        eye: None,
     };
     scan(&input, &ScanProgress::default()).unwrap()
 }
@@ -180,6 +181,7 @@ fn a_scan_stops_when_it_is_asked_to() {
         moves: Moves::Proved,
         rotten: Rot::default(),
         scope: &Scope::Everything,
+        eye: None,
     };
     let progress = ScanProgress::default();
     progress.stop.store(true, std::sync::atomic::Ordering::Relaxed);

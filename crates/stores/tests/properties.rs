@@ -131,6 +131,7 @@ fn plan(left: &dyn Store, right: &dyn Store) -> Plan {
             moves: Moves::Proved,
             rotten: Rot::default(),
             scope: &Scope::Everything,
+            eye: None,
         },
         &ScanProgress::default(),
     )

@@ -110,11 +110,16 @@ fn list(context: &Context) -> Outcome {
             lines::print(
                 &json!({"event": "inventory", "name": one.about.name, "entries": one.entries, "bytes": one.bytes,
                 "taken": lines::time(one.about.taken_ms), "connected": connected, "place": one.about.place,
-                "location": one.about.location, "label": one.about.label}),
+                "location": one.about.location, "label": one.about.label, "whole": one.whole}),
             );
             continue;
         }
-        let there = if connected { String::new() } else { "not connected".to_owned() };
+        let there = match (connected, one.whole) {
+            (true, true) => "",
+            (true, false) => "only what runs have seen",
+            (false, true) => "not connected",
+            (false, false) => "not connected, only what runs have seen",
+        };
         let style = if connected { anstyle::Style::new() } else { CARE };
         let taken = format!("{}  {}", moment(one.about.taken_ms), ago(one.about.taken_ms, now));
         table.styled_row(
@@ -124,7 +129,7 @@ fn list(context: &Context) -> Outcome {
                 grouped(one.entries),
                 bytes(one.bytes),
                 taken,
-                there,
+                there.to_owned(),
                 place_words(one),
             ],
         );
@@ -367,6 +372,9 @@ fn entry_line(inventory: &str, path: &[u8], meta: &HeldMeta) -> Value {
     line.insert("kind".to_owned(), json!(kind_word(meta.kind())));
     line.insert("size".to_owned(), json!(meta.size));
     line.insert("modified".to_owned(), json!(meta.modified().map(|time| lines::StampText(time).to_string())));
+    if let Some(hash) = meta.hash {
+        line.insert("hash".to_owned(), json!(hex(hash)));
+    }
     line.into()
 }
 

@@ -21,14 +21,15 @@ use crate::text::{Align, BOLD, Columns, bytes, count, styled};
 use reedhook_jobs::held;
 use reedhook_jobs::jobfile::{check_name, job_names, load_job};
 use reedhook_jobs::places::{Means, Settings, StoreEntry, locate, written_for_keeping};
-use reedhook_jobs::reach::{Reach, ReachKeys, is_address};
+use reedhook_jobs::reach::{Reach, is_address};
 use reedhook_jobs::secrets::{self, Kept};
 
 /// Carries out a `store` command.
 pub fn store(context: &Context, command: StoreCommand) -> Outcome {
     match command {
-        StoreCommand::Add { name, location, drive, reach } => {
-            add(context, &name, location.unwrap_or_default(), drive, reach)
+        StoreCommand::Add { name, location, drive, inventory, reach } => {
+            let location = location.unwrap_or_default();
+            add(context, &name, StoreEntry { location, drive, reach, inventory })
         }
         StoreCommand::Secret { name, forget } => secret(context, &name, forget),
         StoreCommand::List => list(context),
@@ -37,7 +38,8 @@ pub fn store(context: &Context, command: StoreCommand) -> Outcome {
     }
 }
 
-fn add(context: &Context, name: &str, location: String, drive: Option<String>, reach: ReachKeys) -> Outcome {
+fn add(context: &Context, name: &str, entry: StoreEntry) -> Outcome {
+    let StoreEntry { location, drive, reach, inventory } = entry;
     check_name(name, "store")?;
     let at_server = drive.is_none() && is_address(&location);
     if !reach.is_empty() && !at_server {
@@ -57,7 +59,7 @@ fn add(context: &Context, name: &str, location: String, drive: Option<String>, r
         Some(_) => location.trim_matches('/').to_owned(),
         None => written_for_keeping(&context.desk.home, &context.desk.settings, &location)?,
     };
-    let entry = StoreEntry { location, drive, reach };
+    let entry = StoreEntry { location, drive, reach, inventory };
     let found = if at_server { Ok(PathBuf::from("/")) } else { entry.root(&context.desk.home) };
     Settings::put_store(&context.desk.home, name, Some(&entry))?;
     context.say(format!("@{} is {}. Jobs can say @{name}/sub/folder.", styled(BOLD, name), entry.shown()));

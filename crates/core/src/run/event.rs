@@ -1,7 +1,7 @@
 //! What an engine tells while it works, and the words for what it did.
 
 use crate::content::Hash;
-use crate::entry::{Meta, Side, Stamp};
+use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::path::RelPath;
 use crate::plan::{Action, Counts, Role, Step};
 use crate::problem::Problem;
@@ -77,6 +77,8 @@ pub struct Item {
     pub side: Side,
     /// The path.
     pub path: RelPath,
+    /// What it is, where the engine knows; a log does not tell.
+    pub kind: Option<EntryKind>,
     /// Bytes of content: written, or of what was removed.
     pub size: u64,
     /// What stands there now, as it was written: lets an undo see whether it has changed since.
@@ -112,7 +114,8 @@ impl Item {
     pub(super) fn new(done: Done, path: RelPath, size: u64) -> Item {
         let (now, was) = (Mark::default(), Mark::default());
         let (read, moved_from, items, hash, gone) = (None, None, None, None, Gone::Kept);
-        Item { done, side: Side::Right, path, size, now, read, was, moved_from, items, hash, gone }
+        let kind = matches!(done, Done::FolderMade | Done::FolderRemoved).then_some(EntryKind::Folder);
+        Item { done, side: Side::Right, path, kind, size, now, read, was, moved_from, items, hash, gone }
     }
 }
 

@@ -1,7 +1,7 @@
 //! Folders: opened for the change, made from the top, removed from the bottom, and given their modes and times at the end.
 
 use super::{Done, Engine, Event, Halt, Item, Mark};
-use crate::entry::Side;
+use crate::entry::{EntryKind, Side};
 use crate::path::{Name, RelPath};
 use crate::plan::{Fate, FolderPlan, Step};
 use crate::problem::{Code, Problem};
@@ -184,7 +184,8 @@ impl<'a> Engine<'a> {
         if let Some(was) = folder.right.as_ref().map(Mark::of).filter(|_| finished) {
             self.send(Event::Folder { side: Side::Right, path: folder.path.clone(), was });
             if folder.remode {
-                self.done(Item { now, was, ..Item::new(Done::Metadata, folder.path.clone(), 0) }, 0);
+                let kind = Some(EntryKind::Folder);
+                self.done(Item { kind, now, was, ..Item::new(Done::Metadata, folder.path.clone(), 0) }, 0);
             }
         }
     }

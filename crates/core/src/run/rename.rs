@@ -1,7 +1,7 @@
 //! Renames: what has another path at the side that is read gets it at the side that changes, and no bytes travel.
 
 use super::{Done, Engine, Halt, Item, Mark, PlannedItem, is_absence, step_size};
-use crate::entry::{Meta, Side};
+use crate::entry::{EntryKind, Meta, Side};
 use crate::path::RelPath;
 use crate::plan::{Role, Step};
 use crate::store::{Attributes, FaultKind, StoreError, StoreExt, is_still};
@@ -26,17 +26,24 @@ impl<'a> Engine<'a> {
         let done = Item::new(Done::Moved, path.clone(), step_size(&item.action.step));
         let (outcome, done) = match &item.action.step {
             Step::MoveFolder { from, items } => {
-                let done = Item { moved_from: Some(from.clone()), items: Some(*items), ..done };
+                let done = Item {
+                    kind: Some(EntryKind::Folder),
+                    moved_from: Some(from.clone()),
+                    items: Some(*items),
+                    ..done
+                };
                 (self.rename_folder(from, &path), done)
             }
             Step::Move { from, to, was } => {
                 let (now, was_mark) = (Mark::of(to), Mark::of(was));
-                let done = Item { moved_from: Some(from.clone()), now, was: was_mark, ..done };
+                let done =
+                    Item { kind: Some(to.kind), moved_from: Some(from.clone()), now, was: was_mark, ..done };
                 (self.rename_file(from, &path, (to, was), item.action.role), done)
             }
             Step::Respell { from, was } => {
                 let items = was.is_folder().then_some(1);
                 let done = Item {
+                    kind: Some(was.kind),
                     moved_from: Some(from.clone()),
                     items,
                     now: Mark::of(was),

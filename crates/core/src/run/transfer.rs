@@ -172,10 +172,19 @@ impl Headway<'_, '_> {
     }
 }
 
+/// What a step brings.
+fn kind_of(step: &Step) -> EntryKind {
+    match step {
+        Step::Add { from } | Step::Update { from, .. } => from.kind,
+        _ => EntryKind::File,
+    }
+}
+
 /// A sealed file with what its publication needs.
 struct Pending {
     sealed: Sealed,
     done: Done,
+    kind: EntryKind,
     expect: Expect,
     keep: bool,
     size: u64,
@@ -314,7 +323,7 @@ impl Transfer<'_, '_> {
             Ok(()) => {
                 let item = Item::new(Done::Metadata, path.clone(), from.size);
                 let now = Mark { modified: change.modified.or(was.modified), mode: change.mode.or(was.mode) };
-                self.engine.done(Item { now, was: Mark::of(was), ..item }, 0);
+                self.engine.done(Item { kind: Some(was.kind), now, was: Mark::of(was), ..item }, 0);
             }
             Err(error) => self.engine.failed(Side::Right, error, path)?,
         }
@@ -356,6 +365,7 @@ impl Transfer<'_, '_> {
                     apart,
                     hash,
                     done: Done::of(item.action),
+                    kind: kind_of(&item.action.step),
                     expect: was.map_or(Expect::Absent, |was| Expect::This(was.clone())),
                     keep: was.is_some() && (lost || self.engine.input.replaced == Replaced::Keep),
                 };
@@ -658,7 +668,15 @@ impl Transfer<'_, '_> {
                 };
                 let (now, hash) = (item.now, item.hash);
                 let read = item.apart.and_then(|source| self.bring_into_step(&path, &source, now));
-                let done = Item { now, was, read, hash, gone, ..Item::new(item.done, path, item.size) };
+                let done = Item {
+                    kind: Some(item.kind),
+                    now,
+                    was,
+                    read,
+                    hash,
+                    gone,
+                    ..Item::new(item.done, path, item.size)
+                };
                 self.engine.done(done, item.written);
                 true
             }

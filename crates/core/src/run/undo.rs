@@ -164,6 +164,7 @@ impl Undoing<'_> {
             done,
             side: item.side,
             path: item.path.clone(),
+            kind: item.kind,
             size,
             now,
             read: None,

@@ -184,7 +184,13 @@ impl<'a> Visit<'a> {
         let there = [metas[0].is_some(), metas[1].is_some()];
         let spot =
             Spot { path: &path, now_at: [&now_at[0], &now_at[1]], there, anothers: [false; 2], inherited };
-        let pair = Pair { left: input.left, right: input.right, filter: input.filter, changes: [false; 2] };
+        let pair = Pair {
+            left: input.left,
+            right: input.right,
+            filter: input.filter,
+            changes: [false; 2],
+            eye: None,
+        };
         let looked = if hollow { None } else { pair.look(&spot, progress, &mut found.problems)? };
         let fate = match there {
             [true, false] => Fate::Make,

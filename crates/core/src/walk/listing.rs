@@ -9,7 +9,7 @@ use crate::path::{RESERVED_NAME, RelPath};
 use crate::store::{Listing, Result, Store};
 
 /// Lists the root and everything below it; `each` hears of every folder, from any thread, in no certain order. What is Reedhook's own
-/// (`.reedhook/` at the root, unfinished files) is left out. A folder that cannot be listed is heard of too, and nothing below it is.
+/// (`.reedhook/`, unfinished files) is left out wherever it is: a side may have its root below this one. A folder that cannot be listed is heard of too, and nothing below it is.
 ///
 /// # Errors
 /// When it is to stop, or a worker fails.
@@ -20,11 +20,7 @@ pub fn each_folder(
 ) -> std::result::Result<(), ScanError> {
     let visit = |_: &mut (), folder: RelPath| {
         let listing = store.list(&folder).map(|mut listing| {
-            let root = folder.is_root();
-            listing.entries.retain(|Entry { name, .. }| {
-                let own = root && name.as_bytes() == RESERVED_NAME;
-                !own && !name.is_part()
-            });
+            listing.entries.retain(|Entry { name, .. }| name.as_bytes() != RESERVED_NAME && !name.is_part());
             listing.entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
             listing
         });

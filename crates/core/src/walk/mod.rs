@@ -21,6 +21,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64};
 
 pub use self::listing::each_folder;
+pub use self::pair::Eye;
 use crate::content::{self, Held};
 use crate::entry::{EntryKind, FileId, Meta, Side};
 use crate::filter::{Filter, Inherited, Verdict};
@@ -58,11 +59,19 @@ pub struct ScanInput<'a> {
     pub rotten: Rot<'a>,
     /// How much of both trees is looked at.
     pub scope: &'a Scope,
+    /// Who else hears what is seen.
+    pub eye: Option<&'a dyn Eye>,
 }
 
 impl<'a> ScanInput<'a> {
     fn pair(&self) -> Pair<'a> {
-        Pair { left: self.left, right: self.right, filter: self.filter, changes: [false, true] }
+        Pair {
+            left: self.left,
+            right: self.right,
+            filter: self.filter,
+            changes: [false, true],
+            eye: self.eye,
+        }
     }
 }
 

@@ -15,6 +15,13 @@ use crate::plan::two_way::Known;
 use crate::problem::Problem;
 use crate::store::{FaultKind, Folding, Listing, Result, Store, StoreError};
 
+/// Hears what every folder holds that a walk looks at, from any of its threads: so that what is seen once need not be looked at again.
+/// Entries are sorted by name. A folder of which something could not be examined is not told of.
+pub trait Eye: Sync {
+    /// A side has this folder, and these are in it.
+    fn saw(&self, side: Side, folder: &RelPath, entries: &[Entry]);
+}
+
 /// The place of a side in arrays of two.
 pub(super) fn at(side: Side) -> usize {
     usize::from(side == Side::Right)
@@ -28,6 +35,7 @@ pub(super) struct Pair<'a> {
     pub filter: &'a Filter,
     /// The sides that a run changes: unfinished files there are leftovers of one.
     pub changes: [bool; 2],
+    pub eye: Option<&'a dyn Eye>,
 }
 
 /// A folder of both trees, or of one.
@@ -98,7 +106,11 @@ impl<'a> Pair<'a> {
             unknown: HashSet::new(),
             anothers: spot.anothers,
         };
-        for (side, listing) in [(Side::Left, left), (Side::Right, right)] {
+        for (side, mut listing) in [(Side::Left, left), (Side::Right, right)] {
+            listing.entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+            if let Some(eye) = self.eye.filter(|_| spot.there[at(side)] && listing.unknown.is_empty()) {
+                eye.saw(side, spot.now_at[at(side)], &listing.entries);
+            }
             self.note_unknown(side, spot, &listing, &mut looked, problems);
             self.judge(side, spot, listing.entries, &mut looked);
         }
@@ -146,9 +158,8 @@ impl<'a> Pair<'a> {
         }
     }
 
-    /// Sorts by name and says what takes part.
-    fn judge(&self, side: Side, spot: &Spot<'_>, mut entries: Vec<Entry>, looked: &mut Looked) {
-        entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+    /// Says what takes part.
+    fn judge(&self, side: Side, spot: &Spot<'_>, entries: Vec<Entry>, looked: &mut Looked) {
         let now_at = spot.now_at[at(side)];
         let root_of_another = is_root_of_another(self.store(side), now_at, &entries);
         looked.anothers[at(side)] |= root_of_another;

@@ -64,11 +64,13 @@ pub struct TwoWayInput<'a> {
     pub rotten: Rot<'a>,
     /// How much of both trees is looked at. A part will do only when both agreed on something before, and no run was cut short since.
     pub scope: &'a Scope,
+    /// Who else hears what is seen.
+    pub eye: Option<&'a dyn super::Eye>,
 }
 
 impl<'a> TwoWayInput<'a> {
     fn pair(&self) -> Pair<'a> {
-        Pair { left: self.left, right: self.right, filter: self.filter, changes: [true, true] }
+        Pair { left: self.left, right: self.right, filter: self.filter, changes: [true, true], eye: self.eye }
     }
 
     fn store(&self, side: Side) -> &'a dyn Store {

@@ -5,16 +5,18 @@
 
 pub mod listing;
 mod query;
+pub(crate) mod upkeep;
 
 use std::sync::atomic::AtomicU64;
 use std::time::{Duration, Instant};
 
+use reedhook_core::entry::Meta;
 use reedhook_core::identity;
-use reedhook_core::path::RelPath;
+use reedhook_core::path::{Name, RESERVED_NAME, RelPath};
 use reedhook_core::store::{Listing, Store, StoreError};
 use reedhook_core::walk::{ScanError, ScanProgress, each_folder};
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{About, Held, HeldMeta, Inventories, Inventory, Taken};
+use reedhook_record::inventories::{About, HeldMeta, Image, Inventories, Inventory, Taken};
 use reedhook_stores::drives;
 
 use crate::desk::{Desk, Event};
@@ -23,6 +25,7 @@ use crate::held::Manner;
 use crate::home::{Home, make_folder};
 use crate::jobfile::check_name;
 use crate::places::{Located, Means, locate, open_source};
+use crate::recognise;
 
 use listing::Listed;
 pub use query::{Bounds, Query};
@@ -65,27 +68,22 @@ pub fn take(desk: &Desk, place: &str, name: Option<&str>) -> Outcome<Took> {
     let located = locate(&desk.home, &desk.settings, place)?;
     let store = open_source(desk, &located, Manner::default(), "place")?;
     let mark = identity::read(store.as_ref()).ok().flatten().unwrap_or_default();
+    let place = place.trim_end_matches('/');
     let name = match name {
         Some(name) => name.to_owned(),
         None => usual_name(place, &located),
     };
     check_name(&name, "inventory")?;
     let mut all = open(&desk.home)?;
+    let mut about = usual_about(desk, &name, &located, mark);
     let known = all.named(&name).map_err(|error| failed(&desk.home, error))?;
-    if let Some(known) = known.filter(|known| is_another(known, &mark, &located)) {
+    if let Some(known) = known.as_ref().filter(|known| is_another(known, &about)) {
         let message = format!("the inventory \"{name}\" is that of another store, {}", known.about.location);
         return Err(Failure { cause: Cause::StoreForeign, ..Failure::usage(message) }.hint(
             "Give this one a name of its own: --name NAME. Or drop the other: reedhook inventory drop NAME.",
         ));
     }
-    let about = About {
-        name: name.clone(),
-        mark,
-        place: place.to_owned(),
-        location: located.location(),
-        label: label_of(&located),
-        taken_ms: desk.now_ms(),
-    };
+    about.keep_what_is_known(known.map(|known| known.about));
     let (taken, problems) = walk(desk, &mut all, &about, store.as_ref())?;
     Ok(Took { name, taken, problems, elapsed: begun.elapsed() })
 }
@@ -115,6 +113,7 @@ pub fn import(desk: &Desk, text: &[u8], name: &str, label: &str) -> Outcome<(Too
     let about = About {
         name: name.to_owned(),
         mark: String::new(),
+        spot: String::new(),
         place: String::new(),
         location: String::new(),
         label: label.to_owned(),
@@ -122,20 +121,44 @@ pub fn import(desk: &Desk, text: &[u8], name: &str, label: &str) -> Outcome<(Too
     };
     let mut taking = all.take(&about).map_err(|error| failed(home, error))?;
     for (path, held) in listed.into_folders() {
-        taking.folder(&path, &held).map_err(|error| failed(home, error))?;
+        let image = Image::of(held.iter().map(|one| (one.name.as_slice(), one.meta)));
+        taking.folder(&path, image).map_err(|error| failed(home, error))?;
     }
     let taken = taking.finish().map_err(|error| failed(home, error))?;
     let took = Took { name: name.to_owned(), taken, problems: Vec::new(), elapsed: begun.elapsed() };
     Ok((took, strange))
 }
 
-/// Whether an inventory that has this name is of another store.
-fn is_another(known: &Inventory, mark: &str, located: &Located) -> bool {
-    match (known.about.mark.is_empty(), mark.is_empty()) {
-        (false, false) => known.about.mark != mark,
-        // A store that was marked since is still where it was.
-        _ => known.about.location != located.location(),
+/// Of which store an inventory would be that is taken of a place now.
+fn usual_about(desk: &Desk, name: &str, located: &Located, mark: String) -> About {
+    About {
+        name: name.to_owned(),
+        mark,
+        spot: recognise::spot(located),
+        place: located.written.clone(),
+        location: located.location(),
+        label: label_of(located),
+        taken_ms: desk.now_ms(),
     }
+}
+
+/// Whether an inventory that has this name is of another store than the one that is there now: a drive that is not plugged in leaves an
+/// empty folder, and what the drive held is still known.
+fn is_another(known: &Inventory, now: &About) -> bool {
+    let both = |known: &str, now: &str| (!known.is_empty() && !now.is_empty()).then(|| known != now);
+    let known = &known.about;
+    both(&known.mark, &now.mark)
+        .or_else(|| both(&known.spot, &now.spot))
+        .unwrap_or(known.location != now.location)
+}
+
+/// Reedhook's own: nobody looks for it.
+fn is_own(name: &Name) -> bool {
+    name.as_bytes() == RESERVED_NAME || name.is_part()
+}
+
+fn meta_of(meta: &Meta) -> HeldMeta {
+    HeldMeta::of(meta.kind, meta.size, meta.modified, None)
 }
 
 /// What an inventory is called when nobody says: as the store, the drive, or the folder.
@@ -169,7 +192,7 @@ fn label_of(located: &Located) -> String {
 }
 
 /// What a walk tells of a folder.
-type Seen = (RelPath, Result<Vec<Held>, StoreError>, Vec<StoreError>);
+type Seen = (RelPath, Result<Image, StoreError>, Vec<StoreError>);
 
 /// So many folders may wait to be written.
 const WAITING: usize = 256;
@@ -197,8 +220,10 @@ fn walk(
             each_folder(store, progress, &|path, listing| {
                 let (held, unknown) = match listing {
                     Ok(Listing { entries, unknown }) => {
-                        let held = entries.iter().map(held).collect();
-                        (Ok(held), unknown.into_iter().map(|one| one.error).collect())
+                        let told = entries.iter().filter(|entry| !is_own(&entry.name));
+                        let image =
+                            Image::of(told.map(|entry| (entry.name.as_bytes(), meta_of(&entry.meta))));
+                        (Ok(image), unknown.into_iter().map(|one| one.error).collect())
                     }
                     Err(error) => (Err(error), Vec::new()),
                 };
@@ -213,7 +238,7 @@ fn walk(
                 continue;
             }
             written = match held {
-                Ok(held) => taking.folder(path.as_bytes(), &held),
+                Ok(image) => taking.folder(path.as_bytes(), image),
                 Err(error) if path.is_root() => return Err(unread(about, &error)),
                 Err(error) => {
                     problems.push(error);
@@ -248,14 +273,6 @@ fn unread(about: &About, error: &StoreError) -> Failure {
     Failure::stopped(error.kind, message).hint("Connect it and try again.")
 }
 
-fn held(entry: &reedhook_core::entry::Entry) -> Held {
-    let meta = &entry.meta;
-    Held {
-        name: entry.name.as_bytes().to_vec(),
-        meta: HeldMeta::of(meta.kind, meta.size, meta.modified, None),
-    }
-}
-
 /// Whether the store of an inventory is there now. Servers are not asked.
 pub fn is_connected(desk: &Desk, inventory: &Inventory) -> bool {
     let about = &inventory.about;
@@ -267,10 +284,8 @@ pub fn is_connected(desk: &Desk, inventory: &Inventory) -> bool {
     let Means::Folder { path, .. } = &located.means else {
         return matches!(located.means, Means::Server(_));
     };
-    if about.mark.is_empty() {
-        return path.is_dir();
-    }
     // Another drive at the same place is not this one.
     let Ok(store) = open_source(desk, &located, Manner::default(), "place") else { return false };
-    identity::read(store.as_ref()).ok().flatten().is_some_and(|mark| mark == about.mark)
+    let mark = identity::read(store.as_ref()).ok().flatten().unwrap_or_default();
+    path.is_dir() && !is_another(inventory, &usual_about(desk, &about.name, &located, mark))
 }

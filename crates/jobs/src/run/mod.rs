@@ -31,6 +31,7 @@ use self::retention::{owner, prune};
 use crate::clear::Cleared;
 use crate::desk::{Desk, Event};
 use crate::failure::{Cause, Failure, Halt, Outcome};
+use crate::inventory::upkeep::Shelf;
 use crate::jobfile::{Job, ONCE};
 use crate::lines::{self, Began};
 use crate::logs;
@@ -141,6 +142,8 @@ pub struct Run<'a> {
     owner: String,
     /// Paths with problems, where something known to be rotten may have to stay known.
     troubled: BTreeSet<RelPath>,
+    /// The inventory that hears of what is done.
+    shelf: Option<Shelf>,
     /// How much room there is where it has written.
     rooms: Vec<Room>,
     /// What sort of run it is, when it is not the job's usual one: `restore`, `undo`, `reverse`.
@@ -184,6 +187,7 @@ impl<'a> Run<'a> {
             checksums: Vec::new(),
             deeds: Deeds::default(),
             troubled: BTreeSet::new(),
+            shelf: None,
             rooms: Vec::new(),
             special: "",
             two_way: false,
@@ -355,6 +359,7 @@ impl<'a> Run<'a> {
         let to = round.to_key(leg);
         desk.tell(&Event::Begins(&leg.plan));
         let pruned_at = right.clone();
+        self.shelf = Shelf::of(desk, &round.job, &leg.to);
         let report = std::thread::scope(|scope| {
             let rules = &round.job.rules;
             let worker = scope.spawn(move || {
@@ -380,6 +385,9 @@ impl<'a> Run<'a> {
             worker.join()
         });
         desk.tell(&Event::Ends);
+        if let Some(shelf) = self.shelf.take() {
+            shelf.close(desk);
+        }
         let mut report = report.map_err(|_| engine_failed())?;
         if round.job.rules.verify == Verify::All && leg.ours && matches!(report.ended, Ended::Done) {
             self.verify_all(round, leg, &pruned_at, &mut report).map_err(Failure::on_the_way)?;
@@ -481,7 +489,12 @@ impl<'a> Run<'a> {
     /// Takes note of something that was done, and lets everybody hear it.
     fn take(&mut self, event: &Deed, to: Option<&str>) {
         match event {
-            Deed::Item(item) => self.remember(item),
+            Deed::Item(item) => {
+                if let Some(shelf) = &self.shelf {
+                    shelf.did(item);
+                }
+                self.remember(item);
+            }
             Deed::Problem(problem) => {
                 self.group(problem);
                 self.troubled.insert(problem.path.clone());

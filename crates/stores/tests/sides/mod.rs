@@ -109,6 +109,7 @@ impl Pair {
             zone: &jiff::tz::TimeZone::UTC,
             rotten: Rot::default(),
             scope: &if self.scoped { Scope::within(&self.touched) } else { Scope::Everything },
+            eye: None,
         };
         scan_two_way(&input, &ScanProgress::default())
     }

@@ -1,0 +1,245 @@
+//! Inventories that keep themselves: what a run sees of a named store, and what it does there, is noted without a second look.
+//!
+//! A [`Shelf`] is the part of an inventory that a side of a job is about. The walk tells it of every folder; a folder that is as it was
+//! costs a hash of its listing and one question. What has changed waits in memory for a while and is then written in one short
+//! transaction, so that runs side by side do not wait for each other. Nothing that fails here fails a run.
+
+use std::cell::RefCell;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use reedhook_core::entry::{Entry, EntryKind, Side};
+use reedhook_core::identity;
+use reedhook_core::job::OddNames;
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::run::{Done, Item};
+use reedhook_core::walk::Eye;
+use reedhook_record::RecordError;
+use reedhook_record::inventories::{About, Change, HeldMeta, Image, Inventories, Print};
+
+use super::{is_another, is_own, meta_of, open, usual_about};
+use crate::desk::Desk;
+use crate::failure::Outcome;
+use crate::held::Manner;
+use crate::jobfile::Job;
+use crate::places::{InventoryKept, Located, locate, open_source};
+
+/// What waits to be written takes no more memory than this, roughly.
+const WAITING_BYTES: usize = 4 << 20;
+
+/// So many changes wait to be written, at most.
+const WAITING_CHANGES: usize = 1 << 16;
+
+/// A part of the inventory of a named store.
+pub(crate) struct Shelf {
+    about: About,
+    /// Where in the store.
+    below: RelPath,
+    state: Mutex<State>,
+}
+
+struct State {
+    all: Inventories,
+    id: Option<i64>,
+    folders: Vec<(RelPath, Image)>,
+    bytes: usize,
+    changes: Vec<Change>,
+    /// Nothing more is noted after that.
+    failed: Option<RecordError>,
+}
+
+impl Shelf {
+    /// The shelf of a place that is in a named store; `None` where it is in none, or its inventory is not to be kept.
+    pub fn of(desk: &Desk, job: &Job, place: &Located) -> Option<Shelf> {
+        // Names that the store spells otherwise than the job are no names of its inventory.
+        if job.rules.odd_names == OddNames::Encode {
+            return None;
+        }
+        match Shelf::find(desk, place) {
+            Ok(shelf) => shelf,
+            Err(failure) => {
+                desk.note(format!("the inventory of {} is not kept: {}", place.written, failure.message));
+                None
+            }
+        }
+    }
+
+    fn find(desk: &Desk, place: &Located) -> Outcome<Option<Shelf>> {
+        let Some(named) = place.written.strip_prefix('@') else { return Ok(None) };
+        let (name, below) = named.split_once('/').unwrap_or((named, ""));
+        let kept = desk.settings.store(name)?.inventory;
+        let Ok(below) = RelPath::new(below.trim_matches('/').as_bytes()) else { return Ok(None) };
+        if kept == Some(InventoryKept::Off) {
+            return Ok(None);
+        }
+        let root = locate(&desk.home, &desk.settings, &format!("@{name}"))?;
+        // A server would have to be asked; its address tells it apart.
+        let mark = match root.folder() {
+            Some(_) => {
+                let store = open_source(desk, &root, Manner::default(), "store")?;
+                identity::read(store.as_ref()).ok().flatten().unwrap_or_default()
+            }
+            None => String::new(),
+        };
+        let mut about = usual_about(desk, name, &root, mark);
+        let all = open(&desk.home)?;
+        let known = all.named(name).map_err(|error| super::failed(&desk.home, error))?;
+        if let Some(known) = known.as_ref().filter(|known| is_another(known, &about)) {
+            desk.note(format!(
+                "the inventory \"{name}\" is that of another store, {}, and stays as it is; drop it, and this one gets the name",
+                known.about.location
+            ));
+            return Ok(None);
+        }
+        let id = known.as_ref().map(|known| known.id);
+        about.keep_what_is_known(known.map(|known| known.about));
+        let state = State { all, id, folders: Vec::new(), bytes: 0, changes: Vec::new(), failed: None };
+        Ok(Some(Shelf { about, below, state: Mutex::new(state) }))
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Takes note of what a folder of the side holds.
+    fn saw(&self, folder: &RelPath, entries: &[Entry]) {
+        thread_local! {
+            static ROOM: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+        }
+        let path = self.below.join_path(folder);
+        let entries = || {
+            let told = entries.iter().filter(|entry| !is_own(&entry.name));
+            told.map(|entry| (entry.name.as_bytes(), meta_of(&entry.meta)))
+        };
+        let print = ROOM.with_borrow_mut(|room| Image::print(entries(), room));
+        if !self.knows(&path, &print) {
+            self.put_aside(path, Image::of(entries()));
+        }
+    }
+
+    fn knows(&self, path: &RelPath, print: &Print) -> bool {
+        let state = self.state();
+        let known = state.id.map(|id| state.all.knows(id, path.as_bytes(), print));
+        known.is_some_and(|known| known.unwrap_or(false))
+    }
+
+    fn put_aside(&self, path: RelPath, image: Image) {
+        let mut state = self.state();
+        if state.failed.is_none() {
+            state.bytes += path.as_bytes().len() + image.weight();
+            state.folders.push((path, image));
+            if state.bytes > WAITING_BYTES {
+                self.write(&mut state);
+            }
+        }
+    }
+
+    /// Takes note of what was done to an item of the side.
+    pub fn did(&self, item: &Item) {
+        let path = |path: &RelPath| self.below.join_path(path).as_bytes().to_vec();
+        let put = |kind: EntryKind| Change::Put {
+            path: path(&item.path),
+            meta: HeldMeta::of(kind, item.size, item.now.modified, item.hash),
+        };
+        let mut state = self.state();
+        match (item.done, item.kind) {
+            (Done::Added | Done::Revived | Done::Updated | Done::Metadata, Some(kind)) => {
+                state.changes.push(put(kind))
+            }
+            (Done::FolderMade, _) => state.changes.push(put(EntryKind::Folder)),
+            (Done::Removed | Done::FolderRemoved, _) => {
+                state.changes.push(Change::Gone { path: path(&item.path) })
+            }
+            (Done::Moved, kind) => {
+                let Some(from) = &item.moved_from else { return };
+                match (item.items, kind) {
+                    (Some(_), _) => {
+                        state.changes.push(Change::MovedFolder { from: path(from), to: path(&item.path) });
+                    }
+                    (None, kind) => {
+                        state.changes.push(Change::Gone { path: path(from) });
+                        state.changes.push(put(kind.unwrap_or(EntryKind::File)));
+                    }
+                }
+            }
+            // What the engine does not say is seen by the next look.
+            (Done::Added | Done::Revived | Done::Updated | Done::Metadata, None) | (Done::Left, _) => {}
+        }
+        if state.changes.len() >= WAITING_CHANGES {
+            self.write(&mut state);
+        }
+    }
+
+    /// Writes down what waits.
+    fn write(&self, state: &mut State) {
+        let (folders, changes) = (std::mem::take(&mut state.folders), std::mem::take(&mut state.changes));
+        state.bytes = 0;
+        let first = state.id.is_none();
+        let written = || {
+            let mut updating = state.all.update(&self.about)?;
+            for (path, image) in folders {
+                updating.folder(path.as_bytes(), image)?;
+            }
+            if first {
+                updating.way_to(self.below.as_bytes())?;
+            }
+            updating.apply(changes)?;
+            state.id = Some(updating.id());
+            updating.commit().map(drop)
+        };
+        if let Err(error) = written() {
+            state.failed.get_or_insert(error);
+        }
+    }
+
+    /// The look, or the run, is over.
+    pub fn close(self, desk: &Desk) {
+        let mut state = self.state();
+        if state.failed.is_none() {
+            self.write(&mut state);
+        }
+        if let Some(error) = state.failed.take() {
+            let name = &self.about.name;
+            desk.note(format!("the inventory {name} could not be kept up to date: {}", error.told()));
+        }
+    }
+}
+
+/// The shelves of both sides of a look.
+pub(crate) struct Shelves {
+    /// Whose they are, and which folder of the side: several sources are one tree, and each a folder of it.
+    shelves: Vec<(Side, RelPath, Shelf)>,
+}
+
+impl Shelves {
+    /// Those of a job's left, which several places may make up, and of its right.
+    pub fn of(desk: &Desk, job: &Job, lefts: &[Located], right: Option<&Located>, names: &[Name]) -> Shelves {
+        let mut shelves = Vec::new();
+        for (at, left) in lefts.iter().enumerate() {
+            let folder = names.get(at).map(RelPath::from).unwrap_or_default();
+            shelves.extend(Shelf::of(desk, job, left).map(|shelf| (Side::Left, folder, shelf)));
+        }
+        let right = right.and_then(|right| Shelf::of(desk, job, right));
+        shelves.extend(right.map(|shelf| (Side::Right, RelPath::root(), shelf)));
+        Shelves { shelves }
+    }
+
+    /// They as the ear of a walk; `None` when there are none.
+    pub fn eye(&self) -> Option<&dyn Eye> {
+        (!self.shelves.is_empty()).then_some(self)
+    }
+
+    /// The look is over.
+    pub fn close(self, desk: &Desk) {
+        self.shelves.into_iter().for_each(|(_, _, shelf)| shelf.close(desk));
+    }
+}
+
+impl Eye for Shelves {
+    fn saw(&self, side: Side, folder: &RelPath, entries: &[Entry]) {
+        for (_, its, shelf) in self.shelves.iter().filter(|(of, ..)| *of == side) {
+            if let Some(inside) = folder.below(its) {
+                shelf.saw(&inside, entries);
+            }
+        }
+    }
+}

@@ -1,0 +1,148 @@
+//! A folder in the form in which it is kept, and what tells quickly whether it is as it was.
+
+use reedhook_core::entry::{EntryKind, Special, Stamp};
+use serde::{Deserialize, Serialize};
+
+use super::{Held, each_name, folded};
+
+/// What is known of an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HeldMeta {
+    kind: u8,
+    /// Bytes of a file.
+    pub size: u64,
+    modified: Option<(i64, u32)>,
+    /// BLAKE3 of its content, where that was known.
+    pub hash: Option<[u8; 32]>,
+}
+
+impl HeldMeta {
+    /// Of an entry.
+    pub fn of(kind: EntryKind, size: u64, modified: Option<Stamp>, hash: Option<[u8; 32]>) -> HeldMeta {
+        let kind = match kind {
+            EntryKind::File => 0,
+            EntryKind::Folder => 1,
+            EntryKind::Link => 2,
+            EntryKind::Special(_) => 3,
+        };
+        let size = if kind == 0 { size } else { 0 };
+        HeldMeta { kind, size, modified: modified.map(|time| (time.seconds(), time.nanos())), hash }
+    }
+
+    /// What it is. Which sort of special thing is not kept.
+    pub fn kind(&self) -> EntryKind {
+        match self.kind {
+            0 => EntryKind::File,
+            1 => EntryKind::Folder,
+            2 => EntryKind::Link,
+            _ => EntryKind::Special(Special::Other),
+        }
+    }
+
+    /// All of it but the hash, and a `/` before it, which no name has.
+    fn as_bytes(&self) -> [u8; 22] {
+        let (seconds, nanos) = self.modified.unwrap_or((i64::MIN, u32::MAX));
+        let mut bytes = [0; 22];
+        (bytes[0], bytes[1]) = (b'/', self.kind);
+        bytes[2..10].copy_from_slice(&self.size.to_le_bytes());
+        bytes[10..18].copy_from_slice(&seconds.to_le_bytes());
+        bytes[18..].copy_from_slice(&nanos.to_le_bytes());
+        bytes
+    }
+
+    pub(super) fn is_folder(&self) -> bool {
+        self.kind == 1
+    }
+
+    /// When it was last changed.
+    pub fn modified(&self) -> Option<Stamp> {
+        self.modified.map(|(seconds, nanos)| Stamp::new(seconds, nanos))
+    }
+}
+
+/// Tells one listing of a folder from another: the beginning of the BLAKE3 hash of its names and of what is known of them, hashes apart.
+pub type Print = [u8; 16];
+
+/// What a folder holds, sorted by name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Image {
+    pub(super) print: Print,
+    /// Each with a `/` behind it.
+    pub(super) names: Vec<u8>,
+    pub(super) metas: Vec<HeldMeta>,
+}
+
+impl Image {
+    /// Of a listing, sorted by name.
+    pub fn of<'n>(entries: impl Iterator<Item = (&'n [u8], HeldMeta)>) -> Image {
+        let (mut names, mut metas) = (Vec::new(), Vec::new());
+        for (name, meta) in entries {
+            names.extend_from_slice(name);
+            names.push(b'/');
+            metas.push(meta);
+        }
+        let print = Image::print(each_name(&names).zip(metas.iter().copied()), &mut Vec::new());
+        Image { print, names, metas }
+    }
+
+    /// Roughly the bytes of memory that it takes.
+    pub fn weight(&self) -> usize {
+        self.names.len() + self.metas.len() * size_of::<HeldMeta>()
+    }
+
+    /// The print of a listing, sorted by name, with room to work in: where it is known, nothing else need be made of the listing.
+    pub fn print<'n>(entries: impl Iterator<Item = (&'n [u8], HeldMeta)>, room: &mut Vec<u8>) -> Print {
+        room.clear();
+        for (name, meta) in entries {
+            room.extend_from_slice(name);
+            room.extend_from_slice(&meta.as_bytes());
+        }
+        let mut print = Print::default();
+        print.copy_from_slice(&blake3::hash(room).as_bytes()[..16]);
+        print
+    }
+
+    /// Its names as people search for them; nothing where all of them are plain ASCII.
+    pub(super) fn folded_names(&self) -> Vec<u8> {
+        let mut folds = Vec::new();
+        if !self.names.is_ascii() {
+            for name in each_name(&self.names) {
+                folds.extend_from_slice(&folded(name));
+                folds.push(b'/');
+            }
+        }
+        folds
+    }
+
+    /// How many entries it has, and the bytes of its files.
+    pub(super) fn size(&self) -> (i64, i64) {
+        let bytes = self.metas.iter().map(|meta| meta.size).fold(0_u64, u64::saturating_add);
+        (self.metas.len() as i64, i64::try_from(bytes).unwrap_or(i64::MAX))
+    }
+
+    /// The names of its folders, sorted.
+    pub(super) fn folders(&self) -> impl Iterator<Item = &[u8]> {
+        each_name(&self.names).zip(&self.metas).filter(|(_, meta)| meta.is_folder()).map(|(name, _)| name)
+    }
+
+    /// Takes over the hashes that were known of files that look as they did.
+    pub(super) fn keep_hashes(&mut self, then: &Image) {
+        let mut known =
+            each_name(&then.names).zip(&then.metas).filter(|(_, meta)| meta.hash.is_some()).peekable();
+        for (name, meta) in each_name(&self.names).zip(&mut self.metas) {
+            while known.next_if(|(other, _)| *other < name).is_some() {}
+            if let Some((_, then)) = known.next_if(|(other, _)| *other == name)
+                && meta.hash.is_none()
+                && (HeldMeta { hash: None, ..*then }) == *meta
+            {
+                meta.hash = then.hash;
+            }
+        }
+    }
+
+    /// What it holds, by name.
+    pub(super) fn into_held(self) -> Vec<Held> {
+        let names = each_name(&self.names).map(<[u8]>::to_vec);
+        names.zip(self.metas).map(|(name, meta)| Held { name, meta }).collect()
+    }
+}
