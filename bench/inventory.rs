@@ -53,3 +53,40 @@ pub fn rows(command: &dyn Fn(&[&str]) -> Command, tree: &Path, home: &Path, entr
     }
     println!("  words found in one of them in {one:.3} s (aim 0.3), in thirty in {:.3} s (aim 3)", search());
 }
+
+/// What a run costs more that keeps the inventory of its destination: a first mirror, and one with nothing to do.
+pub fn cost_rows(command: &dyn Fn(&[&str]) -> Command, tree: &Path, target: &Path, pairs: usize) {
+    let tree = tree.display().to_string();
+    let folder = target.join("inventoried");
+    let place = folder.display().to_string();
+    for (store, kept) in [("kept", "on"), ("bare", "off")] {
+        timed(&mut command(&["store", "add", store, &place, "--inventory", kept, "--yes"]));
+    }
+    let mirror = |store: &str| {
+        timed(&mut command(&["once", "mirror", &tree, &format!("@{store}/all"), "--yes", "--quiet"]))
+    };
+    let anew = |store: &str| {
+        let _ = fs::remove_dir_all(&folder);
+        let _ = fs::create_dir_all(&folder);
+        timed(&mut command(&["inventory", "drop", "kept"]));
+        timed(Command::new("sync").arg("-f").arg(target));
+        mirror(store)
+    };
+    let (mut first, mut idle) = (Vec::new(), Vec::new());
+    for _ in 0..pairs {
+        first.push((anew("bare"), anew("kept")));
+    }
+    mirror("kept");
+    for _ in 0..pairs * 3 {
+        idle.push((mirror("bare"), mirror("kept")));
+    }
+    let _ = fs::remove_dir_all(&folder);
+    for (what, times) in [("a first mirror", first), ("a run with nothing to do", idle)] {
+        let (bare, kept): (Vec<f64>, Vec<f64>) = times.into_iter().unzip();
+        let (bare, kept) = (median(bare), median(kept));
+        println!(
+            "  {what} that keeps an inventory: {kept:.3} s, {:.3} of one that does not ({bare:.3} s; aim 1.05)",
+            kept / bare
+        );
+    }
+}

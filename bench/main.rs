@@ -319,6 +319,7 @@ impl Bench {
         // Every hundred files have a folder.
         let entries = files + files / 100 + files / 2000;
         inventory::rows(&command, &tree, &self.path("home"), entries, self.pairs());
+        inventory::cost_rows(&command, &tree, &self.target, self.pairs());
         let _ = fs::remove_dir_all(tree);
     }
 

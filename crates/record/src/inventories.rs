@@ -3,14 +3,18 @@
 //! | table | a row is | columns |
 //! |---|---|---|
 //! | `inventories` | one inventory | `id`, `name` (unique), `mark` (the store's, or empty), `spot` (its file system and the path on it, or its address; or empty), `place` (as written then), `location` (the folder or address then), `label` (of its drive, or empty), `taken` (ms since 1970), `entries`, `bytes`, `whole` (0: only what runs have looked at) |
-//! | `folders` | one folder of it | `inventory`, `path` (bytes), `print` (tells whether a listing is still the same), `names` (bytes, sorted, each with a `/` behind it), `folded` (the same without regard to case and form, where a name is not plain ASCII; else empty), `metas` (kind, size, time and hash of each, in the postcard wire format) |
+//! | `folders` | one folder of it | `inventory`, `path` (bytes), `names` (bytes, sorted, each with a `/` behind it), `folded` (the same without regard to case and form, where a name is not plain ASCII; else empty), `metas` (kind, size, time and hash of each, in the postcard wire format) |
+//! | `prints` | what tells quickly whether a folder is as it was | `inventory`, `path`, `print` (the XXH3 hash of its listing) |
 //!
 //! A folder is a row, so paths cost little, and only the folders that are not as they were are written. An inventory is *taken* whole, in
 //! one transaction: one that is cut short leaves the old one ([`Taking`]). Or it is *brought up to date* by whoever looks at a part of its
 //! store anyway, and changes it ([`Updating`]). What a listing does not show any more is gone, with everything below it.
 
+mod changes;
 mod image;
 mod writing;
+#[cfg(test)]
+mod writing_tests;
 
 use std::ops::ControlFlow;
 use std::path::Path;
@@ -19,28 +23,33 @@ use reedhook_core::names::Folding;
 use reedhook_core::path::Name;
 use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 
+pub use self::changes::Changes;
 pub use self::image::{HeldMeta, Image, Print};
-pub use self::writing::{Change, Taken, Taking, Updating};
+pub use self::writing::{Taken, Taking, Updating};
 use super::{PATIENCE, RecordError, Result, write_ahead};
 
 const VERSION: i64 = 2;
+
+/// What SQLite keeps in memory, at most; it counts KiB below zero.
+const CACHE_KIB: i64 = -8192;
 
 const LAYOUT: &str = "CREATE TABLE inventories (
         id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, mark TEXT NOT NULL, spot TEXT NOT NULL, place TEXT NOT NULL,
         location TEXT NOT NULL, label TEXT NOT NULL, taken INTEGER NOT NULL, entries INTEGER NOT NULL, bytes INTEGER NOT NULL,
         whole INTEGER NOT NULL);
      CREATE TABLE folders (
+        inventory INTEGER NOT NULL REFERENCES inventories (id) ON DELETE CASCADE, path BLOB NOT NULL,
+        names BLOB NOT NULL, folded BLOB NOT NULL, metas BLOB NOT NULL, PRIMARY KEY (inventory, path)) WITHOUT ROWID;
+     CREATE TABLE prints (
         inventory INTEGER NOT NULL REFERENCES inventories (id) ON DELETE CASCADE, path BLOB NOT NULL, print BLOB NOT NULL,
-        names BLOB NOT NULL, folded BLOB NOT NULL, metas BLOB NOT NULL, PRIMARY KEY (inventory, path)) WITHOUT ROWID;";
+        PRIMARY KEY (inventory, path)) WITHOUT ROWID;";
 
-/// From the first layout: it knew neither spots nor prints. A print that is empty is like no listing.
-const FROM_THE_FIRST: &str = "ALTER TABLE inventories RENAME TO inventories_then;
-     ALTER TABLE folders RENAME TO folders_then;";
-
-const OVER_FROM_THE_FIRST: &str = "INSERT INTO inventories
-        SELECT id, name, mark, '', place, location, label, taken, entries, bytes, 1 FROM inventories_then;
-     INSERT INTO folders SELECT inventory, path, x'', names, folded, metas FROM folders_then;
-     DROP TABLE folders_then; DROP TABLE inventories_then;";
+/// From the first layout, which knew neither spots nor prints.
+const FROM_THE_FIRST: &str = "ALTER TABLE inventories ADD COLUMN spot TEXT NOT NULL DEFAULT '';
+     ALTER TABLE inventories ADD COLUMN whole INTEGER NOT NULL DEFAULT 1;
+     CREATE TABLE prints (
+        inventory INTEGER NOT NULL REFERENCES inventories (id) ON DELETE CASCADE, path BLOB NOT NULL, print BLOB NOT NULL,
+        PRIMARY KEY (inventory, path)) WITHOUT ROWID;";
 
 /// Names are the same to a person who searches whatever their case and form.
 const ALIKE: Folding = Folding { case: true, forms: true };
@@ -158,6 +167,8 @@ impl Inventories {
         db.pragma_update(None, "foreign_keys", true)?;
         // All of it can be taken anew: after a power cut the last change may be missing, but the file is whole.
         db.pragma_update(None, "synchronous", "NORMAL")?;
+        // What is changed at once stays in memory until it is written in one go.
+        db.pragma_update(None, "cache_size", CACHE_KIB)?;
         let found: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
         if found > VERSION {
             return Err(RecordError::TooNew { found });
@@ -167,14 +178,7 @@ impl Inventories {
             let transaction = Transaction::new_unchecked(&db, rusqlite::TransactionBehavior::Immediate)?;
             let found: i64 = transaction.query_row("PRAGMA user_version", [], |row| row.get(0))?;
             if found < VERSION {
-                let first = found == 1;
-                if first {
-                    transaction.execute_batch(FROM_THE_FIRST)?;
-                }
-                transaction.execute_batch(LAYOUT)?;
-                if first {
-                    transaction.execute_batch(OVER_FROM_THE_FIRST)?;
-                }
+                transaction.execute_batch(if found == 1 { FROM_THE_FIRST } else { LAYOUT })?;
                 transaction.pragma_update(None, "user_version", VERSION)?;
             }
             transaction.commit()?;
@@ -231,6 +235,17 @@ impl Inventories {
         Ok(())
     }
 
+    /// Reads on from how things are now, until something is written: that makes many questions cheap.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn hold_still(&self) -> Result<()> {
+        if self.db.is_autocommit() {
+            self.db.execute_batch("BEGIN DEFERRED")?;
+        }
+        Ok(())
+    }
+
     /// Whether a folder of an inventory is known to be just so.
     ///
     /// # Errors
@@ -256,7 +271,7 @@ impl Inventories {
 }
 
 fn knows(db: &Connection, inventory: i64, path: &[u8], print: &Print) -> Result<bool> {
-    let sql = "SELECT print = ?3 FROM folders WHERE inventory = ?1 AND path = ?2";
+    let sql = "SELECT print = ?3 FROM prints WHERE inventory = ?1 AND path = ?2";
     let mut statement = db.prepare_cached(sql)?;
     let known = statement.query_row(params![inventory, path, print.as_slice()], |row| row.get(0));
     Ok(known.optional()?.unwrap_or(false))

@@ -14,7 +14,7 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::run::{Done, Item};
 use reedhook_core::walk::Eye;
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{About, Change, HeldMeta, Image, Inventories, Print};
+use reedhook_record::inventories::{About, Changes, HeldMeta, Image, Inventories, Print};
 
 use super::{is_another, is_own, meta_of, open, usual_about};
 use crate::desk::Desk;
@@ -42,7 +42,7 @@ struct State {
     id: Option<i64>,
     folders: Vec<(RelPath, Image)>,
     bytes: usize,
-    changes: Vec<Change>,
+    changes: Changes,
     /// Nothing more is noted after that.
     failed: Option<RecordError>,
 }
@@ -91,8 +91,10 @@ impl Shelf {
             return Ok(None);
         }
         let id = known.as_ref().map(|known| known.id);
+        all.hold_still().map_err(|error| super::failed(&desk.home, error))?;
         about.keep_what_is_known(known.map(|known| known.about));
-        let state = State { all, id, folders: Vec::new(), bytes: 0, changes: Vec::new(), failed: None };
+        let state =
+            State { all, id, folders: Vec::new(), bytes: 0, changes: Changes::default(), failed: None };
         Ok(Some(Shelf { about, below, state: Mutex::new(state) }))
     }
 
@@ -133,35 +135,29 @@ impl Shelf {
         }
     }
 
-    /// Takes note of what was done to an item of the side.
+    /// Takes note of what was done to an item of the side. Of what the engine does not say what it is, the next look tells.
     pub fn did(&self, item: &Item) {
-        let path = |path: &RelPath| self.below.join_path(path).as_bytes().to_vec();
-        let put = |kind: EntryKind| Change::Put {
-            path: path(&item.path),
-            meta: HeldMeta::of(kind, item.size, item.now.modified, item.hash),
-        };
+        fn at<'p>(shelf: &'p Shelf, path: &'p RelPath) -> [&'p [u8]; 2] {
+            [shelf.below.as_bytes(), path.as_bytes()]
+        }
+        let here = at(self, &item.path);
+        let meta = |kind: EntryKind| HeldMeta::of(kind, item.size, item.now.modified, item.hash);
         let mut state = self.state();
         match (item.done, item.kind) {
             (Done::Added | Done::Revived | Done::Updated | Done::Metadata, Some(kind)) => {
-                state.changes.push(put(kind))
+                state.changes.put(here, meta(kind));
             }
-            (Done::FolderMade, _) => state.changes.push(put(EntryKind::Folder)),
-            (Done::Removed | Done::FolderRemoved, _) => {
-                state.changes.push(Change::Gone { path: path(&item.path) })
-            }
-            (Done::Moved, kind) => {
-                let Some(from) = &item.moved_from else { return };
-                match (item.items, kind) {
-                    (Some(_), _) => {
-                        state.changes.push(Change::MovedFolder { from: path(from), to: path(&item.path) });
-                    }
-                    (None, kind) => {
-                        state.changes.push(Change::Gone { path: path(from) });
-                        state.changes.push(put(kind.unwrap_or(EntryKind::File)));
-                    }
+            (Done::FolderMade, _) => state.changes.put(here, meta(EntryKind::Folder)),
+            (Done::Removed, _) => state.changes.gone(here, false),
+            (Done::FolderRemoved, _) => state.changes.gone(here, true),
+            (Done::Moved, kind) => match (&item.moved_from, item.items) {
+                (Some(from), Some(_)) => state.changes.moved_folder(at(self, from), here),
+                (Some(from), None) => {
+                    state.changes.gone(at(self, from), false);
+                    kind.into_iter().for_each(|kind| state.changes.put(here, meta(kind)));
                 }
-            }
-            // What the engine does not say is seen by the next look.
+                (None, _) => {}
+            },
             (Done::Added | Done::Revived | Done::Updated | Done::Metadata, None) | (Done::Left, _) => {}
         }
         if state.changes.len() >= WAITING_CHANGES {
@@ -182,9 +178,10 @@ impl Shelf {
             if first {
                 updating.way_to(self.below.as_bytes())?;
             }
-            updating.apply(changes)?;
+            updating.apply(&changes)?;
             state.id = Some(updating.id());
-            updating.commit().map(drop)
+            updating.commit()?;
+            state.all.hold_still()
         };
         if let Err(error) = written() {
             state.failed.get_or_insert(error);

@@ -2,8 +2,10 @@
 
 use reedhook_core::entry::{EntryKind, Special, Stamp};
 use serde::{Deserialize, Serialize};
+use xxhash_rust::xxh3::xxh3_128;
 
-use super::{Held, each_name, folded};
+use super::changes::Names;
+use super::{each_name, folded};
 
 /// What is known of an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -60,7 +62,9 @@ impl HeldMeta {
     }
 }
 
-/// Tells one listing of a folder from another: the beginning of the BLAKE3 hash of its names and of what is known of them, hashes apart.
+/// Tells one listing of a folder from another: the XXH3 hash (128 bits) of its names and of what is known of them, hashes apart. It is made
+/// for every folder that a run looks at, so it has to cost next to nothing; whoever makes two listings that have one hides a change from a
+/// search, and from nothing else.
 pub type Print = [u8; 16];
 
 /// What a folder holds, sorted by name.
@@ -97,9 +101,7 @@ impl Image {
             room.extend_from_slice(name);
             room.extend_from_slice(&meta.as_bytes());
         }
-        let mut print = Print::default();
-        print.copy_from_slice(&blake3::hash(room).as_bytes()[..16]);
-        print
+        xxh3_128(room).to_le_bytes()
     }
 
     /// Its names as people search for them; nothing where all of them are plain ASCII.
@@ -125,6 +127,12 @@ impl Image {
         each_name(&self.names).zip(&self.metas).filter(|(_, meta)| meta.is_folder()).map(|(name, _)| name)
     }
 
+    /// What is known of a folder in it.
+    pub(super) fn folder(&self, name: &[u8]) -> Option<HeldMeta> {
+        let mut known = each_name(&self.names).zip(&self.metas);
+        known.find(|(one, meta)| *one == name && meta.is_folder()).map(|(_, meta)| *meta)
+    }
+
     /// Takes over the hashes that were known of files that look as they did.
     pub(super) fn keep_hashes(&mut self, then: &Image) {
         let mut known =
@@ -140,9 +148,29 @@ impl Image {
         }
     }
 
-    /// What it holds, by name.
-    pub(super) fn into_held(self) -> Vec<Held> {
-        let names = each_name(&self.names).map(<[u8]>::to_vec);
-        names.zip(self.metas).map(|(name, meta)| Held { name, meta }).collect()
+    /// The same with some names put in, or other than they were, and others taken out.
+    pub(super) fn edited(&self, edits: &Names<'_>) -> Image {
+        let mut known = each_name(&self.names).zip(self.metas.iter().copied()).peekable();
+        let mut edits = edits.iter().copied().peekable();
+        Image::of(std::iter::from_fn(|| {
+            loop {
+                let (name, meta) = match (known.peek(), edits.peek()) {
+                    (Some((known_as, _)), Some((edited, _))) if known_as < edited => known.next().map(some),
+                    (Some((known_as, _)), Some((edited, _))) if known_as == edited => {
+                        known.next();
+                        edits.next()
+                    }
+                    (_, Some(_)) => edits.next(),
+                    (_, None) => known.next().map(some),
+                }?;
+                if let Some(meta) = meta {
+                    return Some((name, meta));
+                }
+            }
+        }))
     }
+}
+
+fn some((name, meta): (&[u8], HeldMeta)) -> (&[u8], Option<HeldMeta>) {
+    (name, Some(meta))
 }
