@@ -661,3 +661,46 @@ fn another_program_finds_the_same_moments_in_the_calendar() {
         );
     }
 }
+
+#[test]
+fn a_drive_that_appears_is_looked_through_and_its_inventory_outlives_it() {
+    if !with_mounts("drives that come and go", &["ext4"]) {
+        return;
+    }
+    let station = Station::new();
+    for label in ["FENFIELD-6", "FENFIELD-7"] {
+        make_image(&station.path(label), "ext4", label, 16);
+    }
+    station.run(&["store", "add", "fenfield-6", "--drive", "FENFIELD-6"]).expect(0);
+    station.run(&["store", "add", "fenfield-7", "--drive", "FENFIELD-7", "--inventory", "off"]).expect(0);
+    let (one, other) =
+        (Drive { station: &station, label: "FENFIELD-6" }, Drive { station: &station, label: "FENFIELD-7" });
+    let mut tending = Tending::of(&station);
+    let has = |word: &str| station.run(&["inventory", "find", word]).code == 0;
+    for (round, name) in ["heron.csv", "rail.csv"].into_iter().enumerate() {
+        // What is on it was put there on another machine.
+        let elsewhere = one.plugged("mnt/elsewhere");
+        write(&station.path("mnt/elsewhere/counts").join(name), b"1", 1_900_000_000);
+        unplug(elsewhere);
+        tending.within(SHORT);
+        let first = one.plugged("mnt/first");
+        let begun = Instant::now();
+        while !has(name) {
+            assert!(begun.elapsed() < Duration::from_secs(20), "round {round}");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        tending.within(SHORT);
+        unplug(first);
+        assert!(has(name), "{round}");
+    }
+    let list = station.run(&["inventory", "list", "--json"]).expect(0).json();
+    assert_eq!(
+        (list.len(), &list[0]["connected"], &list[0]["whole"]),
+        (1, &false.into(), &true.into()),
+        "{list:?}"
+    );
+    let other = other.plugged("mnt/other");
+    tending.within(SHORT);
+    unplug(other);
+    assert_eq!(station.run(&["inventory", "list", "--json"]).expect(0).json().len(), 1, "not to be kept");
+}

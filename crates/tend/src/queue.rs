@@ -29,7 +29,7 @@ pub fn blocked<'a>(
 }
 
 /// Whether any two of some places are one, or one lies in the other.
-fn share(mine: &[Place], theirs: &[Place]) -> bool {
+pub(crate) fn share(mine: &[Place], theirs: &[Place]) -> bool {
     mine.iter().any(|mine| theirs.iter().any(|theirs| overlap(mine, theirs)))
 }
 

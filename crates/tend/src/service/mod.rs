@@ -1,6 +1,7 @@
 //! The loop of the service. What it hears is taken note of, what has become due is wanted, and what is wanted begins when it may.
 
 mod agenda;
+mod cupboard;
 mod files;
 mod places;
 mod requests;
@@ -21,8 +22,10 @@ use reedhook_core::when::Finally;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::{Cause, Failure, Outcome};
 use reedhook_jobs::home::{closed, make_folder};
+use reedhook_jobs::inventory::Took;
 use reedhook_jobs::jobfile::Job;
 
+use self::cupboard::Cupboard;
 use crate::hub::Hub;
 use crate::runner::{Ending, Running};
 use crate::signs;
@@ -66,6 +69,8 @@ enum News {
     Asked(Request, Sender<Answer>),
     /// A run is over.
     Ended(String, Scope, Timestamp, Box<Ending>),
+    /// A store has been looked through for its inventory; nothing came of it where that was a fault of ours.
+    LookedThrough(String, Option<Box<Outcome<Took>>>),
 }
 
 /// Nothing is waited for longer: job files, mounts and zones are looked at anew, in case something was missed.
@@ -125,6 +130,7 @@ pub struct Service {
     told_full: bool,
     /// Who tells others what came of runs, once there is something to tell.
     teller: Option<Teller>,
+    cupboard: Cupboard,
     /// More events than these at a time count as an overflow; for trials.
     queue: usize,
     _lock: File,
@@ -171,6 +177,7 @@ impl Service {
             ends: false,
             told_full: false,
             teller: None,
+            cupboard: Cupboard::default(),
             queue: queue.unwrap_or(usize::MAX),
             _lock: lock,
             desk,
@@ -193,6 +200,7 @@ impl Service {
         while !self.ends {
             self.fire();
             self.begin_what_may();
+            self.look_through_stores();
             let wait = self.wait().min(pat.unwrap_or(TICK));
             self.hear_for(wait);
             if pat.is_some() {
@@ -309,6 +317,7 @@ impl Service {
             }
             // It may have been answered elsewhere: then there is nothing to say any more.
             News::Answered(job, yes) => drop(self.answered(&job, yes)),
+            News::LookedThrough(store, took) => self.looked_through(&store, took.map(|took| *took)),
             News::Ended(job, scope, due, ending) => {
                 self.ended(&job, scope, due, *ending);
                 self.hub.stands_otherwise();
@@ -356,6 +365,7 @@ impl Service {
         self.hear.hear(&Happening::Ending);
         let until = Instant::now() + ENDING;
         self.running.values().for_each(|running| running.stop.store(true, Ordering::Relaxed));
+        self.close_cupboard();
         while !self.running.is_empty() {
             match self.news.1.recv_deadline(until) {
                 Ok(News::Ended(job, scope, due, ending)) => self.ended(&job, scope, due, *ending),

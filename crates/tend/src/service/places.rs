@@ -29,6 +29,7 @@ impl Service {
             self.connected(&name, &ends);
             self.follow_sides(&name, &ends);
         }
+        self.follow_stores();
     }
 
     /// Wants a run when one of the places has come and all are there.

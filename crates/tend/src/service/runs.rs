@@ -138,6 +138,7 @@ impl Service {
             reason: wanted.reason,
             since_ms: self.desk.now_ms(),
         };
+        self.make_way_for(&running.places);
         let (news, of, scope, due) = (self.news.0.clone(), name.to_owned(), wanted.scope, wanted.due);
         let work = move || {
             // A fault of ours in one run must not make the service wait for it for ever.

@@ -1,0 +1,123 @@
+//! Drives that appear are looked through, so that their inventories are up to date when they are away again.
+//!
+//! One at a time, with the lowest priority, and never while a run works there: a run that is to begin ends the look, which is taken up
+//! again afterwards. What such a look does not get through leaves the inventory as it was.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use reedhook_core::store::Place;
+use reedhook_jobs::desk::{Desk, Nobody};
+use reedhook_jobs::failure::{Halt, Outcome};
+use reedhook_jobs::inventory::{self, Took};
+use reedhook_jobs::places::{InventoryKept, Located, locate};
+use reedhook_jobs::polite;
+use reedhook_jobs::words::count;
+
+use super::places::ground;
+use super::{News, Service};
+use crate::queue::share;
+
+/// What is known of the named stores.
+#[derive(Default)]
+pub(super) struct Cupboard {
+    /// What each was on when it was last looked, while it was there; nothing before the first look.
+    there: BTreeMap<String, Option<String>>,
+    /// Stores that have appeared and are still to be looked through.
+    due: VecDeque<String>,
+    /// The one that is being looked through.
+    at_work: Option<AtWork>,
+}
+
+struct AtWork {
+    store: String,
+    places: Vec<Place>,
+    stop: Arc<AtomicBool>,
+}
+
+impl Service {
+    /// Looks which stores have appeared. Those at servers do not: whoever wants to know what is there has to ask.
+    pub(super) fn follow_stores(&mut self) {
+        let settings = &self.desk.settings;
+        let kept = settings.stores.iter().filter(|(_, entry)| entry.inventory != Some(InventoryKept::Off));
+        let names: Vec<String> = kept.map(|(name, _)| name.clone()).collect();
+        for name in names {
+            let Some(place) = self.store_place(&name).filter(|place| place.server().is_none()) else {
+                continue;
+            };
+            let now = ground(&place);
+            let before = self.cupboard.there.insert(name.clone(), now.clone());
+            let came = now.is_some() && before.is_some_and(|before| before != now);
+            if came && !self.cupboard.due.contains(&name) {
+                self.cupboard.due.push_back(name);
+            }
+        }
+    }
+
+    fn store_place(&self, name: &str) -> Option<Located> {
+        locate(&self.desk.home, &self.desk.settings, &format!("@{name}")).ok()
+    }
+
+    /// Begins to look through the next store, unless one is looked through already, or a run works there.
+    pub(super) fn look_through_stores(&mut self) {
+        if self.cupboard.at_work.is_some() {
+            return;
+        }
+        let Some(name) = self.cupboard.due.front().cloned() else { return };
+        let places = self.store_place(&name).filter(Located::is_there).map(|place| place.places());
+        let Some(places) = places else {
+            // It has gone again.
+            self.cupboard.due.pop_front();
+            return;
+        };
+        if self.running.values().any(|running| share(&running.places, &places)) {
+            return;
+        }
+        self.cupboard.due.pop_front();
+        let stop: Arc<AtomicBool> = Arc::default();
+        let desk = Desk { stop: stop.clone(), listener: Arc::new(Nobody), ..self.desk_for("") };
+        let (news, store) = (self.news.0.clone(), name.clone());
+        let work = move || {
+            let take = || inventory::take(&desk, &format!("@{store}"), Some(&store));
+            let took = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| polite::giving_way(take)));
+            let _ = news.send(News::LookedThrough(store, took.ok().map(Box::new)));
+        };
+        match std::thread::Builder::new().name("inventory".to_owned()).spawn(work) {
+            Ok(_) => self.cupboard.at_work = Some(AtWork { store: name, places, stop }),
+            Err(error) => self.note(format!("{name} could not be looked through: {error}")),
+        }
+    }
+
+    /// A run is about to work at these places.
+    pub(super) fn make_way_for(&mut self, places: &[Place]) {
+        if let Some(at_work) = self.cupboard.at_work.as_ref().filter(|at_work| share(&at_work.places, places))
+        {
+            at_work.stop.store(true, Ordering::Relaxed);
+        }
+    }
+
+    /// Nothing is begun any more.
+    pub(super) fn close_cupboard(&mut self) {
+        if let Some(at_work) = &self.cupboard.at_work {
+            at_work.stop.store(true, Ordering::Relaxed);
+        }
+    }
+
+    /// A store has been looked through; nothing came of it where that is a fault of ours.
+    pub(super) fn looked_through(&mut self, store: &str, took: Option<Outcome<Took>>) {
+        self.cupboard.at_work = self.cupboard.at_work.take().filter(|at_work| at_work.store != store);
+        match took {
+            Some(Ok(took)) => {
+                let entries = count(took.taken.entries, "entry", "entries");
+                self.note(format!("{store} has been looked through: {entries}; its inventory is up to date"));
+            }
+            // A run has begun there: afterwards.
+            Some(Err(failure)) if failure.halt == Halt::Interrupted => {
+                self.cupboard.due.push_back(store.to_owned());
+            }
+            Some(Err(failure)) => self.note(format!("{store} was not looked through: {}", failure.message)),
+            None => self.note(format!("{store} could not be looked through; this is a fault in Reedhook")),
+        }
+    }
+}
