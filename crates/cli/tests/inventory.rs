@@ -280,3 +280,86 @@ fn a_listing_of_another_machine_can_be_searched_like_a_drive() {
             .contains("the first is line 2")
     );
 }
+
+/// What `compare` says differs.
+fn differences(station: &Station, words: &[&str]) -> Vec<String> {
+    let ran = station.run(&[&["compare", "--json"], words].concat());
+    assert!(ran.code < 2, "{}", ran.err);
+    let lines = ran.json();
+    let told = lines.iter().filter(|line| line["event"] == "difference");
+    let mut told: Vec<String> = told
+        .map(|line| format!("{} {} {}", line["state"].as_str().unwrap(), line["kind"], line["path"]))
+        .collect();
+    told.sort();
+    told
+}
+
+#[test]
+fn a_drive_that_is_away_can_be_compared_with() {
+    let station = Station::on_one_file_system();
+    for at in 0..60 {
+        station.write(&format!("counts/d{}/f{at}.csv", at % 5), &"x".repeat(at), OLD + at as u64 * 7);
+    }
+    hostile_tree(&station.left().join("odd"));
+    std::os::unix::fs::symlink("counts", station.left().join("link")).unwrap();
+    tool(&["cp", "-a", &station.left().join(".").display().to_string(), station.right().to_str().unwrap()]);
+    station.run(&["inventory", "take", "right"]).expect(0);
+    assert_eq!(differences(&station, &["left", "inventory:right"]), Vec::<String>::new());
+    assert_eq!(station.run(&["compare", "left", "inventory:right"]).expect(0).code, 0);
+    // Whatever differs, differs from the inventory as it does from the store.
+    station.write("counts/d1/f1.csv", "another size", OLD);
+    station.write("counts/d2/f2.csv", "xx", OLD + 3000);
+    station.write("counts/new/n.csv", "1", OLD);
+    fs::remove_file(station.left().join("counts/d3/f3.csv")).unwrap();
+    fs::rename(station.left().join("counts/d4"), station.left().join("d4-moved")).unwrap();
+    fs::remove_file(station.left().join("link")).unwrap();
+    fs::create_dir(station.left().join("link")).unwrap();
+    let from_the_store = differences(&station, &["left", "right"]);
+    assert!(from_the_store.len() >= 6, "{from_the_store:?}");
+    assert_eq!(differences(&station, &["left", "inventory:right"]), from_the_store);
+    let below = differences(&station, &["left/counts", "right/counts"]);
+    fs::rename(station.right(), station.path("in the cupboard")).unwrap();
+    assert_eq!(differences(&station, &["left", "inventory:right"]), from_the_store, "it is away");
+    assert_eq!(differences(&station, &["left/counts", "inventory:right/counts"]), below);
+    let told = station.run(&["compare", "left", "inventory:right", "--counts"]).expect(1);
+    assert!(told.err.contains("the inventory right tells how it was"), "{}", told.err);
+    // Two that are both away.
+    station.run(&["inventory", "take", "left"]).expect(0);
+    assert_eq!(differences(&station, &["inventory:left", "inventory:right"]), from_the_store);
+    for (words, said) in [
+        (vec!["compare", "left", "inventory:rihgt"], "Did you mean \"right\"?"),
+        (vec!["compare", "left", "inventory:right/none"], "has no folder none"),
+        (vec!["compare", "left", "inventory:right", "--content"], "no content to compare by"),
+        (vec!["compare", "inventory:right"], "is one place"),
+        (vec!["once", "mirror", "inventory:right", "left", "--yes"], "has no files"),
+        (vec!["once", "mirror", "left", "inventory:right", "--yes"], "has no files"),
+        (vec!["job", "add", "x", "mirror", "left", "inventory:right"], "has no files"),
+        (vec!["inventory", "take", "inventory:right"], "has no files"),
+    ] {
+        let ran = station.run(&words).expect(2);
+        assert!(ran.err.contains(said), "{words:?}: {}", ran.err);
+    }
+    assert!(station.left().join("counts").is_dir());
+}
+
+/// A drive that keeps times in steps of two seconds.
+#[test]
+fn times_are_compared_as_finely_as_the_drive_has_kept_them() {
+    if !with_mounts("a drive with coarse times", &["vfat"]) {
+        return;
+    }
+    let station = Station::new();
+    let image = station.path("stick");
+    fs::File::create(&image).unwrap().set_len(8 << 20).unwrap();
+    tool(&["mkfs.vfat", image.to_str().unwrap()]);
+    let mounted = Mounted::image(&image, &station.path("mnt"));
+    for at in 0..40 {
+        station.write(&format!("f{at}.csv"), &"x".repeat(at), OLD + at as u64);
+    }
+    station.run(&["once", "copy", "left", "mnt", "--yes"]).expect(0);
+    station.run(&["inventory", "take", "mnt", "--name", "stick"]).expect(0);
+    drop(mounted);
+    assert_eq!(differences(&station, &["left", "inventory:stick"]), Vec::<String>::new());
+    station.write("f5.csv", "xxxxx", OLD + 50);
+    assert_eq!(differences(&station, &["left", "inventory:stick"]), ["left-newer \"file\" \"f5.csv\""]);
+}

@@ -24,6 +24,8 @@ pub struct Comparison {
     pub modes: bool,
     /// Whether both look at owners and extended attributes, and the job wants them.
     pub full: bool,
+    /// Whether both hold what they list. Else nothing can be read, where links lead is unknown, and what looks alike counts as the same.
+    pub readable: bool,
 }
 
 /// A side that keeps the time which clocks on the wall show. With another zone, in another season, or by another system's reading,
@@ -64,6 +66,7 @@ impl Comparison {
             link_times: left.link_times && right.link_times,
             modes: left.modes && right.modes && preserve != Preserve::Content,
             full: left.full && right.full && preserve == Preserve::Full,
+            readable: true,
         }
     }
 
@@ -231,7 +234,7 @@ pub fn likeness(left: &Meta, right: &Meta, by: &Comparison, basis: Basis) -> Lik
     }
     let different = || Likeness::Different(State::by_time(left, right, by));
     if left.kind != EntryKind::File {
-        let same = left.target == right.target && device(left) == device(right);
+        let same = (left.target == right.target || !by.readable) && device(left) == device(right);
         return if same { Likeness::Same } else { different() };
     }
     match basis {
@@ -241,6 +244,7 @@ pub fn likeness(left: &Meta, right: &Meta, by: &Comparison, basis: Basis) -> Lik
         Basis::Content => Likeness::Read,
         Basis::Time => match compare(left, right, by) {
             Difference::None | Difference::Metadata => Likeness::Same,
+            Difference::Unsure if !by.readable => Likeness::Same,
             Difference::Unsure => Likeness::Read,
             Difference::Kind => Likeness::Different(State::Kind),
             Difference::Content(_) => different(),

@@ -766,3 +766,71 @@ pub fn is_still(expected: &Meta, found: &Meta) -> bool {
         && (told_since || expected.modified == found.modified)
         && expected.target == found.target
 }
+
+/// The methods of a [`Store`] that is only read from: whatever would change something is [`FaultKind::Unsupported`].
+#[macro_export]
+macro_rules! nothing_is_written {
+    () => {
+        fn stage(&self, path: &RelPath, _: Option<u32>) -> Result<Box<dyn Stage>> {
+            Err(StoreError::new(FaultKind::Unsupported, "write", path))
+        }
+
+        fn stage_resumable(&self, path: &RelPath, _: &str, _: u64, _: &Attributes) -> Result<Box<dyn Stage>> {
+            Err(StoreError::new(FaultKind::Unsupported, "write", path))
+        }
+
+        fn stage_link(&self, path: &RelPath, _: &[u8], _: &Attributes) -> Result<Sealed> {
+            Err(StoreError::new(FaultKind::Unsupported, "make link", path))
+        }
+
+        fn stage_special(&self, path: &RelPath, _: &Meta, _: &Attributes) -> Result<Sealed> {
+            Err(StoreError::new(FaultKind::Unsupported, "make special file", path))
+        }
+
+        fn stage_second_name(&self, path: &RelPath, _: &RelPath) -> Result<Sealed> {
+            Err(StoreError::new(FaultKind::Unsupported, "make second name", path))
+        }
+
+        fn sync(&self) -> Result<()> {
+            Ok(())
+        }
+
+        fn publish(&self, sealed: Sealed, _: &Publish) -> Result<()> {
+            Err(StoreError::new(FaultKind::Unsupported, "write", &sealed.target))
+        }
+
+        fn discard(&self, _: Sealed) {}
+
+        fn remove(&self, path: &RelPath, _: &Meta) -> Result<()> {
+            Err(StoreError::new(FaultKind::Unsupported, "remove", path))
+        }
+
+        fn trash(&self, path: &RelPath, _: &Meta) -> Result<()> {
+            Err(StoreError::new(FaultKind::Unsupported, "move to the trash", path))
+        }
+
+        fn remove_folder(&self, path: &RelPath) -> Result<()> {
+            Err(StoreError::new(FaultKind::Unsupported, "remove folder", path))
+        }
+
+        fn rename(&self, from: &RelPath, _: &RelPath) -> Result<()> {
+            Err(StoreError::new(FaultKind::Unsupported, "rename", from))
+        }
+
+        fn make_folder(&self, path: &RelPath, _: &Attributes) -> Result<()> {
+            Err(StoreError::new(FaultKind::Unsupported, "make folder", path))
+        }
+
+        fn set_attributes(&self, path: &RelPath, _: Option<&Meta>, _: &Attributes) -> Result<()> {
+            Err(StoreError::new(FaultKind::Unsupported, "set time or mode of", path))
+        }
+
+        fn space(&self) -> Result<Option<Space>> {
+            Ok(None)
+        }
+
+        fn lock(&self) -> Result<Box<dyn Send + Sync>> {
+            Err(StoreError::new(FaultKind::Unsupported, "lock", &RelPath::root()))
+        }
+    };
+}

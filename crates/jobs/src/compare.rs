@@ -8,13 +8,15 @@ use reedhook_core::filter::Filter;
 use reedhook_core::job::Kind;
 use reedhook_core::store::Store;
 use reedhook_core::walk::comparing::{CompareInput, Compared, compare_trees};
+use reedhook_record::inventories::Inventory;
 
 use crate::desk::Desk;
 use crate::failure::{Failure, Halt, Outcome};
 use crate::held::Manner;
+use crate::inventory::{self, InventoryTree};
 use crate::jobfile::{Job, JobKeys, ONCE};
 use crate::look::{comparison, open_sources, scan_failure, watched};
-use crate::places::{Ends, Located, open_source};
+use crate::places::{Ends, Located, Means, open_source};
 use crate::recognise::{self, Part};
 
 /// How trees are to be compared.
@@ -76,7 +78,7 @@ impl Pairing {
     fn open(desk: &Desk, job: &Job, ends: &Ends, words: [&str; 2]) -> Outcome<Vec<Pairing>> {
         let manner = Manner::of(job);
         let left = match ends.from.as_slice() {
-            [only] => open_source(desk, only, manner, words[0])?,
+            [only] => open_side(desk, only, manner, words[0])?,
             _ => open_sources(desk, ends, manner)?,
         };
         let top_level = ends.landing_names()?;
@@ -85,7 +87,7 @@ impl Pairing {
             if let Some(names) = &top_level {
                 filter = filter.with_top_level(names.clone());
             }
-            let right = open_source(desk, right_place, manner, words[1])?;
+            let right = open_side(desk, right_place, manner, words[1])?;
             let (lefts, right_place) = (ends.from.clone(), right_place.clone());
             Ok(Pairing { job: job.clone(), lefts, right_place, left: left.clone(), right, filter })
         };
@@ -100,7 +102,8 @@ impl Pairing {
             Some(tolerance) => precision.max(tolerance.saturating_add(Duration::from_nanos(1))),
             None => precision,
         };
-        Comparison { precision: by.precision.map(widest), ..by }
+        let readable = !self.has_inventory();
+        Comparison { precision: by.precision.map(widest), readable, ..by }
     }
 
     /// Compares them.
@@ -108,6 +111,10 @@ impl Pairing {
     /// # Errors
     /// When a root cannot be read, a store is lost on the way, or a person stops it.
     pub fn compare(&self, desk: &Desk, how: &How) -> Outcome<Compared> {
+        if how.basis == Basis::Content && self.has_inventory() {
+            return Err(Failure::usage("an inventory has no content to compare by")
+                .hint("Leave --content out: kind, size and time are compared."));
+        }
         let input = CompareInput {
             left: self.left.as_ref(),
             right: self.right.as_ref(),
@@ -123,6 +130,26 @@ impl Pairing {
         })
     }
 
+    /// Whether one of the two is what a store held, and cannot be read.
+    pub fn has_inventory(&self) -> bool {
+        let mut places = self.lefts.iter().chain([&self.right_place]);
+        places.any(|place| matches!(place.means, Means::Inventory { .. }))
+    }
+
+    /// What is to be said of the inventories that are compared: what they know is how it was then.
+    ///
+    /// # Errors
+    /// When they cannot be read.
+    pub fn of_then(&self, desk: &Desk) -> Outcome<Vec<Inventory>> {
+        let places = self.lefts.iter().chain([&self.right_place]);
+        let names = places.filter_map(|place| match &place.means {
+            Means::Inventory { name, .. } => Some(name),
+            _ => None,
+        });
+        let all = inventory::open(&desk.home)?;
+        names.map(|name| inventory::named(&desk.home, &all, name)).collect()
+    }
+
     /// What takes part.
     pub fn filter(&self) -> &Filter {
         &self.filter
@@ -132,6 +159,14 @@ impl Pairing {
     pub fn is_timeless(&self) -> bool {
         let keeps_none = |store: &Arc<dyn Store>| store.capabilities().time_precision.is_none();
         keeps_none(&self.left) || keeps_none(&self.right)
+    }
+}
+
+/// Opens a tree that is only looked at.
+fn open_side(desk: &Desk, place: &Located, manner: Manner, word: &str) -> Outcome<Arc<dyn Store>> {
+    match &place.means {
+        Means::Inventory { name, below } => Ok(Arc::new(InventoryTree::open(desk, name, below)?)),
+        _ => open_source(desk, place, manner, word),
     }
 }
 

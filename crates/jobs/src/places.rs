@@ -226,7 +226,17 @@ pub enum Means {
     Absent(String),
     /// A folder at a server.
     Server(Box<Reach>),
+    /// What an inventory has in a folder: to be looked at and compared with, and nothing else.
+    Inventory {
+        /// Its name.
+        name: String,
+        /// The folder.
+        below: RelPath,
+    },
 }
+
+/// Before the name of an inventory, where a place is written.
+pub const INVENTORY: &str = "inventory:";
 
 impl Located {
     fn new(written: &str, means: Means) -> Located {
@@ -242,7 +252,7 @@ impl Located {
     pub fn folder(&self) -> Option<&Path> {
         match &self.means {
             Means::Folder { path, .. } => Some(path),
-            Means::Absent(_) | Means::Server(_) => None,
+            Means::Absent(_) | Means::Server(_) | Means::Inventory { .. } => None,
         }
     }
 
@@ -250,7 +260,7 @@ impl Located {
     pub fn absent(&self) -> Option<&str> {
         match &self.means {
             Means::Absent(why) => Some(why),
-            Means::Folder { .. } | Means::Server(_) => None,
+            Means::Folder { .. } | Means::Server(_) | Means::Inventory { .. } => None,
         }
     }
 
@@ -258,7 +268,7 @@ impl Located {
     pub fn server(&self) -> Option<&Reach> {
         match &self.means {
             Means::Server(reach) => Some(reach),
-            Means::Folder { .. } | Means::Absent(_) => None,
+            Means::Folder { .. } | Means::Absent(_) | Means::Inventory { .. } => None,
         }
     }
 
@@ -267,6 +277,9 @@ impl Located {
         match &self.means {
             Means::Folder { path, .. } => path.clone(),
             Means::Absent(_) => PathBuf::from(self.written.trim_start_matches('@')),
+            Means::Inventory { name, below } => {
+                Path::new(name).join(String::from_utf8_lossy(below.as_bytes()).as_ref())
+            }
             Means::Server(reach) => reach.path(),
         }
     }
@@ -285,7 +298,7 @@ impl Located {
     pub fn shown(&self, home: &Home) -> String {
         let named = self.written.starts_with('@');
         let behind = match &self.means {
-            Means::Absent(_) => return self.written.clone(),
+            Means::Absent(_) | Means::Inventory { .. } => return self.written.clone(),
             Means::Server(reach) => reach.address.shown(),
             Means::Folder { path, .. } => home.shorten(path),
         };
@@ -301,7 +314,7 @@ impl Located {
     pub fn places(&self) -> Vec<Place> {
         match &self.means {
             Means::Server(reach) => vec![Place::Elsewhere(reach.place())],
-            Means::Absent(_) => vec![Place::Elsewhere(self.written.clone())],
+            Means::Absent(_) | Means::Inventory { .. } => vec![Place::Elsewhere(self.written.clone())],
             Means::Folder { path, .. } => {
                 let resolved = resolve(path);
                 let on_device = drives::on_device(&resolved);
@@ -335,7 +348,7 @@ impl Located {
         match &self.means {
             Means::Server(reach) => reach.place(),
             Means::Folder { path, .. } => path.display().to_string(),
-            Means::Absent(_) => self.written.clone(),
+            Means::Absent(_) | Means::Inventory { .. } => self.written.clone(),
         }
     }
 
@@ -344,7 +357,7 @@ impl Located {
         let folder = match &self.means {
             Means::Server(reach) => reach.address.shown(),
             Means::Folder { path, .. } => home.shorten(path),
-            Means::Absent(_) => self.written.clone(),
+            Means::Absent(_) | Means::Inventory { .. } => self.written.clone(),
         };
         format!("{}/{text}", folder.trim_end_matches('/'))
     }
@@ -387,6 +400,13 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
         };
         return Ok(Located::new(written, means));
     }
+    if let Some(named) = written.strip_prefix(INVENTORY) {
+        let (name, below) = named.split_once('/').unwrap_or((named, ""));
+        let below = RelPath::new(below.trim_matches('/').as_bytes()).map_err(|error| {
+            Failure::usage(format!("\"{written}\": the part after the inventory {error}"))
+        })?;
+        return Ok(Located::new(written, Means::Inventory { name: name.to_owned(), below }));
+    }
     if reach::is_address(written) {
         return Ok(Located::new(written, Means::Server(Box::new(Reach::of_address(written)?))));
     }
@@ -400,6 +420,9 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
 /// A place as it should be written into a job: absolute, with the user's own folder as `~`.
 pub fn written_for_keeping(home: &Home, settings: &Settings, typed: &str) -> Outcome<String> {
     let located = locate(home, settings, typed)?;
+    if matches!(located.means, Means::Inventory { .. }) {
+        return Err(no_place_for_files(&located.written));
+    }
     let Some(path) = located.folder().filter(|_| !typed.starts_with('@')) else {
         return Ok(typed.trim_end_matches('/').to_owned());
     };
@@ -474,6 +497,7 @@ pub fn open_source(desk: &Desk, located: &Located, manner: Manner, word: &str) -
     let missing = || Failure::refused(Cause::SourceMissing, format!("the {word} {} is not there", shown()));
     match &located.means {
         Means::Absent(why) => Err(drive_absent(located, why)),
+        Means::Inventory { .. } => Err(no_place_for_files(&located.written)),
         Means::Server(reach) => match reach.open(desk) {
             Ok(store) => Ok(held::at_server(store, manner)),
             Err(ConnectError::NoFolder { .. }) => Err(missing().hint("The server answers; check the path.")),
@@ -498,6 +522,7 @@ pub fn open_source(desk: &Desk, located: &Located, manner: Manner, word: &str) -
 pub fn open_destination(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Option<Arc<dyn Store>>> {
     let (path, store_root) = match &located.means {
         Means::Absent(why) => return Err(drive_absent(located, why)),
+        Means::Inventory { .. } => return Err(no_place_for_files(&located.written)),
         Means::Server(reach) => {
             return match reach.open(desk) {
                 Ok(store) => Ok(Some(held::at_server(store, manner))),
@@ -525,6 +550,12 @@ pub fn open_destination(desk: &Desk, located: &Located, manner: Manner) -> Outco
     Err(if is_missing { failure.hint(absent_hint(located, path, store_root)) } else { failure })
 }
 
+/// An inventory stands where files are wanted.
+pub fn no_place_for_files(written: &str) -> Failure {
+    let message = format!("{written} is what a store held, and has no files");
+    Failure::usage(message).hint("It can be compared with: reedhook compare LEFT inventory:NAME; and looked at: reedhook review inventory:NAME.")
+}
+
 fn drive_absent(located: &Located, why: &str) -> Failure {
     Failure::refused(Cause::DriveAbsent, format!("{}: {why}", located.written))
         .hint("Connect it and run again; `reedhook drives` shows what is connected.")
@@ -535,7 +566,7 @@ pub fn can_be_made(located: &Located) -> bool {
     match &located.means {
         Means::Folder { path, store_root: Some(root) } => path != root && root.is_dir(),
         Means::Folder { path, store_root: None } => path.parent().is_some_and(Path::is_dir),
-        Means::Absent(_) | Means::Server(_) => false,
+        Means::Absent(_) | Means::Server(_) | Means::Inventory { .. } => false,
     }
 }
 
@@ -562,6 +593,7 @@ fn absent_hint(located: &Located, path: &Path, store_root: Option<&Path>) -> Str
 pub fn make_destination(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Arc<dyn Store>> {
     let path = match &located.means {
         Means::Absent(why) => return Err(drive_absent(located, why)),
+        Means::Inventory { .. } => return Err(no_place_for_files(&located.written)),
         Means::Server(reach) => return Ok(held::at_server(reach.make(desk)?, manner)),
         Means::Folder { path, .. } => path,
     };
@@ -580,6 +612,7 @@ pub fn make_destination(desk: &Desk, located: &Located, manner: Manner) -> Outco
 pub fn not_there_yet(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Arc<dyn Store>> {
     let path = match &located.means {
         Means::Absent(why) => return Err(drive_absent(located, why)),
+        Means::Inventory { .. } => return Err(no_place_for_files(&located.written)),
         Means::Server(reach) => {
             let above = reach.open_above(desk)?.0;
             let space = above.space().ok().flatten();

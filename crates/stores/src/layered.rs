@@ -93,10 +93,6 @@ impl Layered {
         let (top, _) = found.first()?;
         self.layers.iter().position(|layer| std::ptr::eq(layer, *top))
     }
-
-    fn refuse<T>(action: &'static str, path: &RelPath) -> Result<T> {
-        Err(StoreError::new(FaultKind::Unsupported, action, path))
-    }
 }
 
 #[deny(
@@ -125,7 +121,7 @@ impl Store for Layered {
         }
         for (layer, meta) in found {
             if !meta.is_folder() {
-                return Self::refuse("list", folder);
+                return Err(StoreError::new(FaultKind::Unsupported, "list", folder));
             }
             let below = layer.store.list(&layer.root.join_path(folder));
             let below = below.map_err(|error| StoreError { path: folder.clone(), ..error })?;
@@ -163,59 +159,7 @@ impl Store for Layered {
         }
     }
 
-    fn stage(&self, path: &RelPath, _: Option<u32>) -> Result<Box<dyn Stage>> {
-        Self::refuse("write", path)
-    }
-
-    fn stage_resumable(&self, path: &RelPath, _: &str, _: u64, _: &Attributes) -> Result<Box<dyn Stage>> {
-        Self::refuse("write", path)
-    }
-
-    fn stage_link(&self, path: &RelPath, _: &[u8], _: &Attributes) -> Result<Sealed> {
-        Self::refuse("make link", path)
-    }
-
-    fn stage_special(&self, path: &RelPath, _: &Meta, _: &Attributes) -> Result<Sealed> {
-        Self::refuse("make special file", path)
-    }
-
-    fn stage_second_name(&self, path: &RelPath, _: &RelPath) -> Result<Sealed> {
-        Self::refuse("make second name", path)
-    }
-
-    fn sync(&self) -> Result<()> {
-        Ok(())
-    }
-
-    fn publish(&self, sealed: Sealed, _: &Publish) -> Result<()> {
-        Self::refuse("write", &sealed.target)
-    }
-
-    fn discard(&self, _: Sealed) {}
-
-    fn remove(&self, path: &RelPath, _: &Meta) -> Result<()> {
-        Self::refuse("remove", path)
-    }
-
-    fn trash(&self, path: &RelPath, _: &Meta) -> Result<()> {
-        Self::refuse("move to the trash", path)
-    }
-
-    fn remove_folder(&self, path: &RelPath) -> Result<()> {
-        Self::refuse("remove folder", path)
-    }
-
-    fn rename(&self, from: &RelPath, _: &RelPath) -> Result<()> {
-        Self::refuse("rename", from)
-    }
-
-    fn make_folder(&self, path: &RelPath, _: &Attributes) -> Result<()> {
-        Self::refuse("make folder", path)
-    }
-
-    fn set_attributes(&self, path: &RelPath, _: Option<&Meta>, _: &Attributes) -> Result<()> {
-        Self::refuse("set time or mode of", path)
-    }
+    reedhook_core::nothing_is_written!();
 
     fn is_pseudo(&self, folder: &RelPath) -> Result<bool> {
         let (store, path) = self.top(folder, "examine")?;
@@ -225,14 +169,6 @@ impl Store for Layered {
     fn data_bytes(&self, path: &RelPath) -> Result<Option<u64>> {
         let (store, path) = self.top(path, "read")?;
         store.data_bytes(&path)
-    }
-
-    fn space(&self) -> Result<Option<Space>> {
-        Ok(None)
-    }
-
-    fn lock(&self) -> Result<Box<dyn Send + Sync>> {
-        Self::refuse("lock", &RelPath::root())
     }
 }
 

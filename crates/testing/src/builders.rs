@@ -19,6 +19,7 @@ pub const EXACT: Comparison = Comparison {
     link_times: true,
     modes: true,
     full: false,
+    readable: true,
 };
 
 /// A path from a literal; panics on a bad one.

@@ -15,7 +15,7 @@ use serde_json::{Value, json};
 use crate::args::{FindArgs, InventoryCommand, KindWord, Range};
 use crate::ask;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome, suggestion};
+use crate::failure::{Failure, Outcome};
 use crate::json as lines;
 use crate::output;
 use crate::text::{Align, BOLD, CARE, Columns, ago, bytes, count, duration, grouped, moment, styled};
@@ -157,18 +157,8 @@ fn failed(context: &Context, error: RecordError) -> Failure {
     inventory::failed(&context.desk.home, error)
 }
 
-/// The inventory of this name; an unknown one is an error that names the nearest.
 fn named(context: &Context, all: &Inventories, name: &str) -> Outcome<Inventory> {
-    if let Some(found) = all.named(name).map_err(|error| failed(context, error))? {
-        return Ok(found);
-    }
-    let known = all.list().map_err(|error| failed(context, error))?;
-    let known: Vec<String> = known.into_iter().map(|one| one.about.name).collect();
-    Err(Failure::usage(format!("there is no inventory \"{name}\"")).hint(suggestion(
-        name,
-        &known,
-        "inventory",
-    )))
+    inventory::named(&context.desk.home, all, name)
 }
 
 /// A file that is the same wherever it is: by its hash, else by name, size and time.

@@ -20,7 +20,7 @@ use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
 use reedhook_jobs::held;
 use reedhook_jobs::jobfile::{check_name, job_names, load_job};
-use reedhook_jobs::places::{Means, Settings, StoreEntry, locate, written_for_keeping};
+use reedhook_jobs::places::{Means, Settings, StoreEntry, locate, no_place_for_files, written_for_keeping};
 use reedhook_jobs::reach::{Reach, is_address};
 use reedhook_jobs::secrets::{self, Kept};
 
@@ -291,6 +291,7 @@ fn check(context: &Context, name: &str, write: bool, accept: Option<String>) -> 
         _ if accept.is_some() => {
             Err(Failure::usage(format!("{written} is on this machine and shows no fingerprint")))
         }
+        Means::Inventory { .. } => Err(no_place_for_files(&written)),
         Means::Absent(why) => Err(Failure::refused(Cause::DriveAbsent, format!("{written}: {why}"))
             .hint("`reedhook drives` shows what is connected.")),
         Means::Folder { path, .. } => check_folder(context, &written, &path, write),

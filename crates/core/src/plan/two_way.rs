@@ -558,6 +558,7 @@ mod tests {
             link_times: true,
             modes: true,
             full: false,
+            readable: true,
         };
         let (old, new) = (file(5, 100), file(6, 200));
         let tied = Meta { modified: Some(Stamp::new(100, 480_000_000)), ..old.clone() };

@@ -5,6 +5,7 @@
 
 pub mod listing;
 mod query;
+mod tree;
 pub(crate) mod upkeep;
 
 use std::sync::atomic::AtomicU64;
@@ -20,7 +21,7 @@ use reedhook_record::inventories::{About, HeldMeta, Image, Inventories, Inventor
 use reedhook_stores::drives;
 
 use crate::desk::{Desk, Event};
-use crate::failure::{Cause, Failure, Outcome};
+use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::held::Manner;
 use crate::home::{Home, make_folder};
 use crate::jobfile::check_name;
@@ -29,6 +30,7 @@ use crate::recognise;
 
 use listing::Listed;
 pub use query::{Bounds, Query};
+pub use tree::InventoryTree;
 
 /// Opens the file of all inventories, making it when there is none.
 ///
@@ -45,6 +47,23 @@ pub fn failed(home: &Home, error: RecordError) -> Failure {
     let file = home.inventories_file();
     Failure::own_files(&format!("{}: the inventories cannot be used", file.display()), error.told())
         .hint("It can be removed; then every store has to be taken anew.")
+}
+
+/// The inventory of this name; an unknown one is an error that names the nearest.
+///
+/// # Errors
+/// When there is none, or the file of inventories cannot be used.
+pub fn named(home: &Home, all: &Inventories, name: &str) -> Outcome<Inventory> {
+    if let Some(found) = all.named(name).map_err(|error| failed(home, error))? {
+        return Ok(found);
+    }
+    let known = all.list().map_err(|error| failed(home, error))?;
+    let known: Vec<String> = known.into_iter().map(|one| one.about.name).collect();
+    Err(Failure::usage(format!("there is no inventory \"{name}\"")).hint(suggestion(
+        name,
+        &known,
+        "inventory",
+    )))
 }
 
 /// What came of taking an inventory.

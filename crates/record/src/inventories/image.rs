@@ -25,18 +25,26 @@ impl HeldMeta {
             EntryKind::File => 0,
             EntryKind::Folder => 1,
             EntryKind::Link => 2,
-            EntryKind::Special(_) => 3,
+            EntryKind::Special(Special::Other) => 3,
+            EntryKind::Special(Special::Fifo) => 4,
+            EntryKind::Special(Special::Socket) => 5,
+            EntryKind::Special(Special::CharDevice) => 6,
+            EntryKind::Special(Special::BlockDevice) => 7,
         };
         let size = if kind == 0 { size } else { 0 };
         HeldMeta { kind, size, modified: modified.map(|time| (time.seconds(), time.nanos())), hash }
     }
 
-    /// What it is. Which sort of special thing is not kept.
+    /// What it is.
     pub fn kind(&self) -> EntryKind {
         match self.kind {
             0 => EntryKind::File,
             1 => EntryKind::Folder,
             2 => EntryKind::Link,
+            4 => EntryKind::Special(Special::Fifo),
+            5 => EntryKind::Special(Special::Socket),
+            6 => EntryKind::Special(Special::CharDevice),
+            7 => EntryKind::Special(Special::BlockDevice),
             _ => EntryKind::Special(Special::Other),
         }
     }

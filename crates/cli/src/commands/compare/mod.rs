@@ -13,12 +13,14 @@ use reedhook_core::walk::comparing::{Compared, Differing, Face, FolderTally, Tal
 use reedhook_jobs::alignment::{self, Misaligned};
 use reedhook_jobs::compare::{How, Pairing, trouble};
 use reedhook_jobs::jobfile::{Job, ONCE, load_job};
+use reedhook_jobs::places::INVENTORY;
 use serde_json::{Map, Value, json};
 
 use crate::args::{CompareArgs, FilterArgs, Tolerance};
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, USAGE};
 use crate::json as lines;
+use crate::text::{ago, moment};
 use page::Page;
 use sheet::Sheet;
 
@@ -86,7 +88,7 @@ fn compare_all(context: &Context, asked: &CompareArgs) -> Outcome {
                 context.say("");
             }
             context.say(text::told(context, &finding, asked).trim_end());
-            tell_notes(context, &finding);
+            tell_notes(context, &finding)?;
         }
         if let Some(sheet) = &mut sheet {
             sheet.take(&finding, asked.all)?;
@@ -117,6 +119,7 @@ fn known_job(context: &Context, name: &str) -> Outcome<Job> {
     load_job(&context.desk.home, name).map_err(|failure| {
         let looks_like_a_place = name.contains('/')
             || name.starts_with(['@', '~', '.'])
+            || name.starts_with(INVENTORY)
             || context.desk.home.expand(name).exists();
         match looks_like_a_place {
             true => Failure::usage(format!("\"{name}\" is one place; comparing takes two, or a job"))
@@ -147,7 +150,7 @@ fn misaligned(context: &Context, pairing: &Pairing) -> Option<Misaligned> {
     alignment::check(pairing.left.as_ref(), pairing.right.as_ref(), &above)
 }
 
-fn tell_notes(context: &Context, finding: &Finding<'_>) {
+fn tell_notes(context: &Context, finding: &Finding<'_>) -> Outcome<()> {
     if let Some(found) = &finding.misaligned {
         context.warn(found.sentence(["left", "right"]));
     }
@@ -156,6 +159,16 @@ fn tell_notes(context: &Context, finding: &Finding<'_>) {
             "one of the two keeps no times of files, so only sizes were compared; --content reads them",
         );
     }
+    if !finding.pairing.has_inventory() {
+        return Ok(());
+    }
+    for one in finding.pairing.of_then(&context.desk)? {
+        let (name, then) = (&one.about.name, one.about.taken_ms);
+        let partly = if one.whole { "" } else { "; it knows only what runs have seen there" };
+        let ago = ago(then, crate::clock::now_ms());
+        context.warn(format!("the inventory {name} tells how it was {}, {ago}{partly}", moment(then)));
+    }
+    Ok(())
 }
 
 fn kind_word(face: Option<Face>) -> &'static str {
