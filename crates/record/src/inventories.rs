@@ -114,6 +114,14 @@ pub struct Held {
     pub meta: HeldMeta,
 }
 
+/// Sees folders one by one, and says whether to go on.
+pub type Visitor<'v> = &'v mut dyn FnMut(&FolderRow<'_>) -> Result<ControlFlow<()>>;
+
+const ALL_FOLDERS: &str = "SELECT path, names, folded, metas FROM folders WHERE inventory = ?1 ORDER BY path";
+
+const FOLDERS_IN: &str = "SELECT path, names, folded, metas FROM folders
+    WHERE inventory = ?1 AND (path = ?2 OR (path >= ?3 AND path < ?4)) ORDER BY path";
+
 /// The file of all inventories.
 pub struct Inventories {
     db: Connection,
@@ -217,14 +225,24 @@ impl Inventories {
     ///
     /// # Errors
     /// When SQLite fails, or the visitor does.
-    pub fn each_folder(
-        &self,
-        inventory: i64,
-        each: &mut dyn FnMut(&FolderRow<'_>) -> Result<ControlFlow<()>>,
-    ) -> Result<()> {
-        let sql = "SELECT path, names, folded, metas FROM folders WHERE inventory = ?1 ORDER BY path";
+    pub fn each_folder(&self, inventory: i64, each: Visitor<'_>) -> Result<()> {
+        self.each_folder_in(inventory, b"", each)
+    }
+
+    /// The same for a folder and those below it.
+    ///
+    /// # Errors
+    /// When SQLite fails, or the visitor does.
+    pub fn each_folder_in(&self, inventory: i64, top: &[u8], each: Visitor<'_>) -> Result<()> {
+        let (sql, from, until) = match top.is_empty() {
+            true => (ALL_FOLDERS, Vec::new(), Vec::new()),
+            false => (FOLDERS_IN, [top, b"/"].concat(), [top, b"0"].concat()),
+        };
         let mut statement = self.db.prepare_cached(sql)?;
-        let mut rows = statement.query([inventory])?;
+        let mut rows = match top.is_empty() {
+            true => statement.query([inventory])?,
+            false => statement.query(params![inventory, top, from, until])?,
+        };
         while let Some(row) = rows.next()? {
             let blob = |at: usize| row.get_ref(at)?.as_blob().map_err(rusqlite::Error::from);
             let folder = FolderRow { path: blob(0)?, names: blob(1)?, folded: blob(2)?, row };

@@ -1,12 +1,12 @@
 //! `inventory`: what stores held when they were last seen, to be searched while they are away.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::path::Path;
 
 use reedhook_core::entry::{EntryKind, Special, Stamp};
 use reedhook_core::path::RelPath;
-use reedhook_jobs::inventory::{self, Bounds, Query, Took, is_connected};
+use reedhook_jobs::inventory::{self, Bounds, Branch, Query, Took, branches, is_connected};
 use reedhook_jobs::places::typed_path;
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{HeldMeta, Inventories, Inventory};
@@ -377,13 +377,6 @@ fn kind_word(kind: EntryKind) -> &'static str {
     }
 }
 
-/// What lies in a folder, directly or below one of its folders.
-#[derive(Default, Clone, Copy)]
-struct Below {
-    files: u64,
-    bytes: u64,
-}
-
 fn show(context: &Context, name: &str, path: Option<&Path>) -> Outcome {
     let all = inventory::open(&context.desk.home)?;
     let one = named(context, &all, name)?;
@@ -391,19 +384,18 @@ fn show(context: &Context, name: &str, path: Option<&Path>) -> Outcome {
         Some(path) => typed_path(path)?,
         None => RelPath::root(),
     };
-    let held = all.folder(one.id, top.as_bytes()).map_err(|error| failed(context, error))?;
+    let held = branches(&all, one.id, top.as_bytes()).map_err(|error| failed(context, error))?;
     let Some(held) = held else {
         return Err(Failure::usage(format!("{name} has no folder {top}"))
             .hint(format!("Find it with: reedhook inventory find WORD --in {name}")));
     };
-    let sums = sums_below(context, &all, &one, &top)?;
     if context.global.json {
-        for entry in &held {
-            let path = join(top.as_bytes(), &entry.name);
-            let mut line = entry_line(name, &path, &entry.meta);
-            if let Some(below) = sums.get(&entry.name) {
-                line["files"] = json!(below.files);
-                line["bytes"] = json!(below.bytes);
+        for branch in &held {
+            let path = join(top.as_bytes(), &branch.name);
+            let mut line = entry_line(name, &path, &branch.meta);
+            if branch.is_folder() {
+                line["files"] = json!(branch.files);
+                line["bytes"] = json!(branch.bytes);
             }
             lines::print(&line);
         }
@@ -411,58 +403,33 @@ fn show(context: &Context, name: &str, path: Option<&Path>) -> Outcome {
     }
     let mut table = Columns::new(&[Align::Left, Align::Right, Align::Right, Align::Left]);
     table.heading(&["", "files", "bytes", "changed"]);
-    let time = |meta: &HeldMeta| {
-        meta.modified().map(|time| moment(time.seconds().saturating_mul(1000))).unwrap_or_default()
-    };
-    let folders = held.iter().filter(|entry| entry.meta.kind() == EntryKind::Folder);
-    for entry in folders {
-        let below = sums.get(&entry.name).copied().unwrap_or_default();
-        let name = format!("{}/", shown(&entry.name));
-        table.row(vec![name, grouped(below.files), bytes(below.bytes), time(&entry.meta)]);
+    let (folders, others): (Vec<&Branch>, Vec<&Branch>) = held.iter().partition(|branch| branch.is_folder());
+    for branch in folders.into_iter().chain(others) {
+        let [files, size] = branch_words(branch);
+        let slash = if branch.is_folder() { "/" } else { "" };
+        let time = branch.meta.modified().map(|time| moment(time.seconds().saturating_mul(1000)));
+        table.row(vec![format!("{}{slash}", shown(&branch.name)), files, size, time.unwrap_or_default()]);
     }
-    let others = held.iter().filter(|entry| entry.meta.kind() != EntryKind::Folder);
-    for entry in others {
-        let size = if entry.meta.kind() == EntryKind::File {
-            bytes(entry.meta.size)
-        } else {
-            kind_word(entry.meta.kind()).to_owned()
-        };
-        table.row(vec![shown(&entry.name), String::new(), size, time(&entry.meta)]);
-    }
-    let there = if is_connected(&context.desk, &one) { "connected" } else { "not connected" };
-    let seen = moment(one.about.taken_ms);
     let place = if top.is_root() { String::new() } else { format!("  {top}/") };
-    context.say(format!("{}{place}  {there}, last seen {seen}", styled(BOLD, name)));
+    context.say(format!("{}{place}  {}", styled(BOLD, name), seen_words(context, &one)));
     context.say(if held.is_empty() { "  (empty)".to_owned() } else { table.render(2).trim_end().to_owned() });
     Ok(0)
 }
 
-/// What lies below each folder of a folder, by its name.
-fn sums_below(
-    context: &Context,
-    all: &Inventories,
-    one: &Inventory,
-    top: &RelPath,
-) -> Outcome<BTreeMap<Vec<u8>, Below>> {
-    let mut sums: BTreeMap<Vec<u8>, Below> = BTreeMap::new();
-    let top = top.as_bytes();
-    let mut each = |path: Vec<u8>, meta: &HeldMeta| {
-        let rest = match top.is_empty() {
-            true => Some(path.as_slice()),
-            false => path.strip_prefix(top).and_then(|rest| rest.strip_prefix(b"/")),
-        };
-        if let Some((name, _)) =
-            rest.and_then(|rest| rest.iter().position(|byte| *byte == b'/').map(|at| rest.split_at(at)))
-            && meta.kind() != EntryKind::Folder
-        {
-            let below = sums.entry(name.to_vec()).or_default();
-            below.files += 1;
-            below.bytes += meta.size;
-        }
-        ControlFlow::Continue(())
-    };
-    Query::of(&[]).find(all, one.id, &mut each).map_err(|error| failed(context, error))?;
-    Ok(sums)
+/// How many files something is, and their bytes.
+pub fn branch_words(branch: &Branch) -> [String; 2] {
+    match branch.meta.kind() {
+        EntryKind::Folder => [grouped(branch.files), bytes(branch.bytes)],
+        EntryKind::File => [String::new(), bytes(branch.bytes)],
+        kind => [String::new(), kind_word(kind).to_owned()],
+    }
+}
+
+/// Whether a store is there, and when it was last seen.
+pub fn seen_words(context: &Context, one: &Inventory) -> String {
+    let there = if is_connected(&context.desk, one) { "connected" } else { "not connected" };
+    let partly = if one.whole { "" } else { "; only what runs have seen" };
+    format!("{there}, last seen {}{partly}", moment(one.about.taken_ms))
 }
 
 fn join(folder: &[u8], name: &[u8]) -> Vec<u8> {

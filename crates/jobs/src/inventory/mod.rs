@@ -3,6 +3,7 @@
 //! An inventory belongs to the store that it was taken of, known by its mark, not to the name that it has: taking another store under
 //! its name is refused. Where a folder cannot be listed now, what was known of it stays.
 
+mod branches;
 pub mod listing;
 mod query;
 mod tree;
@@ -28,6 +29,7 @@ use crate::jobfile::check_name;
 use crate::places::{Located, Means, locate, open_source};
 use crate::recognise;
 
+pub use branches::{Branch, branches};
 use listing::Listed;
 pub use query::{Bounds, Query};
 pub use tree::InventoryTree;
