@@ -163,7 +163,9 @@ pub enum Command {
     /// Says what is on one side only, what is newer, what differs, and what is at another path.
     #[command(after_help = "Examples:\n  reedhook compare ~/counts /media/fenfield/counts\n  \
         reedhook compare heron-counts --content\n  reedhook compare heron-counts --counts --all\n  \
-        reedhook compare ~/stills @archive/stills --only only-left,differs --html stills.html\n\n\
+        reedhook compare ~/stills @archive/stills --only only-left,differs --html stills.html\n  \
+        reedhook compare ~/stills inventory:FENFIELD-2/stills\n\n\
+        With inventory:NAME instead of a place, a drive is compared with as it was when it was last seen.\n\n\
         States: only-left, only-right, left-newer, right-newer, differs (neither is newer), moved (the same at another path),\n\
         kind (a file here, a folder or link there).\n\n\
         Exit codes: 0 the same, 1 something differs, 2 trouble: something could not be compared.")]
@@ -172,7 +174,9 @@ pub enum Command {
     ///
     /// Both sides are in columns, folders fold and say what is in them. For a job, what is to be done is changed item by item.
     #[command(
-        after_help = "Examples:\n  reedhook review heron-counts\n  reedhook review ~/counts /media/fenfield/counts\n\n\
+        after_help = "Examples:\n  reedhook review heron-counts\n  reedhook review ~/counts /media/fenfield/counts\n  \
+        reedhook review inventory:FENFIELD-2\n\n\
+        With inventory:NAME alone it shows what a drive held when it was last seen, and finds in it.\n\n\
         Keyboard only; ? lists the keys. Nothing is touched until you say run and yes.\n\
         Where there is no terminal: reedhook compare, reedhook preview."
     )]

@@ -6,6 +6,7 @@
 mod args;
 mod ask;
 mod board;
+mod browse;
 mod clock;
 mod commands;
 mod context;

@@ -227,3 +227,48 @@ fn two_places_are_searched_hidden_and_shown_and_a_signal_puts_the_terminal_back(
     slip.shows("is not there");
     assert_eq!(slip.ends(), 2);
 }
+
+#[test]
+fn what_an_unplugged_drive_held_is_looked_through_and_found_in() {
+    if !can_watch() {
+        return;
+    }
+    let station = Station::new();
+    write(&station.right().join("stills/2031/nest-7.jpg"), b"picture", OLD);
+    write(&station.right().join("counts/Rota.csv"), b"rota", OLD);
+    write(&station.right().join("counts/heron.csv"), b"heron", OLD);
+    station.run(&["inventory", "take", "right", "--name", "FENFIELD-2"]).expect(0);
+    fs::remove_dir_all(station.right()).unwrap();
+    let mut terminal = Terminal::start(&station, &["review", "inventory:FENFIELD-2"]);
+    terminal.shows("FENFIELD-2  not connected, last seen");
+    terminal.shows("+ stills/");
+    terminal.keys(RIGHT);
+    terminal.shows("heron.csv");
+    terminal.keys("/rota\r");
+    terminal.shows("1 of 1 found");
+    terminal.keys("/NEST-?.jpg\r");
+    terminal.shows("stills/2031/nest-7.jpg");
+    terminal.keys("/no such thing\r");
+    terminal.shows("Nothing here has");
+    terminal.keys("o");
+    terminal.shows("the largest first");
+    terminal.keys("?");
+    terminal.shows("find words of the path");
+    terminal.keys("qq");
+    assert_eq!(terminal.ends(), 0);
+    let mut below = Terminal::start(&station, &["review", "inventory:FENFIELD-2/stills/2031"]);
+    below.shows("nest-7.jpg");
+    below.keys("q");
+    assert_eq!(below.ends(), 0);
+    // Beside a folder, it is a side like any other.
+    let mut both = Terminal::start(&station, &["review", "left", "inventory:FENFIELD-2"]);
+    both.shows("only right 6");
+    both.keys("q");
+    assert_eq!(both.ends(), 0);
+    for (place, said) in
+        [("inventory:FENFEILD-2", "Did you mean"), ("inventory:FENFIELD-2", "needs a terminal")]
+    {
+        let slip = station.run(&["review", place]).expect(2);
+        assert!(slip.err.contains(said), "{}", slip.err);
+    }
+}

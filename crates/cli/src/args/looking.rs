@@ -47,7 +47,7 @@ pub struct CompareArgs {
 /// What is reviewed.
 #[derive(Debug, Args)]
 pub struct ReviewArgs {
-    /// A job, or two places.
+    /// A job, or two places, or inventory:NAME.
     #[arg(required = true, num_args = 1..=2, value_name = "JOB | LEFT RIGHT")]
     pub places: Vec<String>,
     /// Of two places: read both and compare byte by byte.

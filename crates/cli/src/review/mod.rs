@@ -23,12 +23,13 @@ use reedhook_core::path::RelPath;
 use reedhook_core::run::Done;
 use reedhook_jobs::compare::{How, Pairing, trouble};
 use reedhook_jobs::jobfile::load_job;
-use reedhook_jobs::places::{Ends, Located};
+use reedhook_jobs::places::{Ends, INVENTORY, Located, Means, locate};
 use reedhook_jobs::tally::Tally;
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_stores::remote::connect::ConnectError;
 
 use crate::args::{FilterArgs, ReviewArgs};
+use crate::browse::browse;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::paint::Paint;
@@ -139,6 +140,13 @@ impl View {
 
 /// Reviews a job or two places.
 pub fn review(context: &Context, asked: &ReviewArgs) -> Outcome {
+    if let [place] = asked.places.as_slice()
+        && place.starts_with(INVENTORY)
+        && let Means::Inventory { name, below } =
+            locate(&context.desk.home, &context.desk.settings, place)?.means
+    {
+        return browse(context, &name, &below);
+    }
     let subject = subject(asked)?;
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() || context.global.json {
         return Err(Failure::usage("review needs a terminal")

@@ -1,0 +1,243 @@
+//! `review inventory:NAME`: what a store held, full screen, while it is in a cupboard.
+//!
+//! [`model`] is what is looked through, [`draw`] shows it. Everything comes out of the file of inventories, so nothing is waited for.
+
+mod draw;
+mod model;
+#[cfg(test)]
+mod tests;
+
+use std::io::IsTerminal;
+use std::ops::ControlFlow;
+use std::time::Duration;
+
+use ratatui::DefaultTerminal;
+use ratatui::crossterm::event::{self, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
+use reedhook_core::path::RelPath;
+use reedhook_jobs::inventory::{self, Query, branches};
+use reedhook_record::inventories::{Inventories, Inventory};
+
+use crate::commands::seen_words;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::paint::Paint;
+use crate::text::grouped;
+use model::Model;
+
+/// How long a key is waited for before it is seen whether the program is to end.
+const TURN: Duration = Duration::from_millis(200);
+
+/// So much of what is found can be gone through.
+const MOST_FOUND: usize = 10_000;
+
+/// Everything that is shown.
+struct View {
+    name: String,
+    /// Whether it is there, and when it was last seen.
+    seen: String,
+    entries: u64,
+    bytes: u64,
+    paint: Paint,
+    model: Model,
+    message: Option<String>,
+    /// What is being typed to be found.
+    typing: Option<String>,
+    help: bool,
+    /// Lines of the list, as it was drawn last.
+    height: usize,
+}
+
+/// Looks through an inventory, from a folder of it on.
+pub fn browse(context: &Context, name: &str, folder: &RelPath) -> Outcome {
+    let all = inventory::open(&context.desk.home)?;
+    let one = inventory::named(&context.desk.home, &all, name)?;
+    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() || context.global.json {
+        return Err(Failure::usage("review needs a terminal")
+            .hint(format!("Elsewhere: reedhook inventory show {name}")));
+    }
+    let mut view = View::new(&one, seen_words(context, &one), Paint::of_output());
+    let source = Source { context, all, one };
+    source.list(&mut view.model, b"")?;
+    if !folder.is_root() {
+        source.go_to(&mut view.model, folder.as_bytes())?;
+        source.open(&mut view.model)?;
+    }
+    // Puts the terminal back when something panics, too.
+    let mut terminal = ratatui::try_init().map_err(unusable)?;
+    let ended = watch(&mut terminal, &mut view, &source);
+    ratatui::restore();
+    ended
+}
+
+fn unusable(error: std::io::Error) -> Failure {
+    Failure::usage(format!("the terminal cannot be used: {error}"))
+}
+
+impl View {
+    fn new(one: &Inventory, seen: String, paint: Paint) -> View {
+        View {
+            name: one.about.name.clone(),
+            seen,
+            entries: one.entries,
+            bytes: one.bytes,
+            paint,
+            model: Model::default(),
+            message: None,
+            typing: None,
+            help: false,
+            height: 0,
+        }
+    }
+}
+
+/// The inventory that is looked through.
+struct Source<'c> {
+    context: &'c Context,
+    all: Inventories,
+    one: Inventory,
+}
+
+impl Source<'_> {
+    fn list(&self, model: &mut Model, folder: &[u8]) -> Outcome<()> {
+        let found = branches(&self.all, self.one.id, folder);
+        let found = found.map_err(|error| inventory::failed(&self.context.desk.home, error))?;
+        model.take(folder, found.unwrap_or_default());
+        Ok(())
+    }
+
+    fn open(&self, model: &mut Model) -> Outcome<()> {
+        match model.open_here() {
+            Some(folder) => self.list(model, &folder),
+            None => Ok(()),
+        }
+    }
+
+    fn go_to(&self, model: &mut Model, path: &[u8]) -> Outcome<()> {
+        for folder in model.open_to(path) {
+            self.list(model, &folder)?;
+        }
+        model.go_to(path);
+        Ok(())
+    }
+
+    /// Everything that has these words in its path.
+    fn find(&self, text: &str) -> Outcome<Vec<Vec<u8>>> {
+        let words: Vec<String> = text.split_whitespace().map(str::to_owned).collect();
+        let mut found = Vec::new();
+        let mut each = |path: Vec<u8>, _: &_| {
+            found.push(path);
+            if found.len() < MOST_FOUND { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+        };
+        let sought = Query::of(&words).find(&self.all, self.one.id, &mut each);
+        sought.map_err(|error| inventory::failed(&self.context.desk.home, error))?;
+        Ok(found)
+    }
+}
+
+fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
+    if folder.is_empty() { name.to_vec() } else { [folder, b"/", name].concat() }
+}
+
+fn watch(terminal: &mut DefaultTerminal, view: &mut View, source: &Source<'_>) -> Outcome {
+    let mut changed = true;
+    loop {
+        if changed {
+            terminal.draw(|frame| draw::draw(frame, view)).map_err(unusable)?;
+        }
+        changed = event::poll(TURN).map_err(unusable)?;
+        if changed
+            && let Event::Key(key) = event::read().map_err(unusable)?
+            && key.kind != KeyEventKind::Release
+            && pressed(view, source, key)?.is_break()
+        {
+            return Ok(0);
+        }
+        // Somebody outside wants the program to end.
+        if source.context.desk.is_stopped() {
+            return Ok(crate::failure::INTERRUPTED);
+        }
+    }
+}
+
+/// Takes a key; breaks when the view is to end.
+fn pressed(view: &mut View, source: &Source<'_>, key: KeyEvent) -> Outcome<ControlFlow<()>> {
+    view.message = None;
+    if key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('c') {
+        return Ok(ControlFlow::Break(()));
+    }
+    if std::mem::take(&mut view.help) {
+        return Ok(ControlFlow::Continue(()));
+    }
+    if view.typing.is_some() {
+        typed(view, source, key.code)?;
+        return Ok(ControlFlow::Continue(()));
+    }
+    let page = view.height.saturating_sub(1).max(1) as isize;
+    let model = &mut view.model;
+    match key.code {
+        KeyCode::Char('q') | KeyCode::Esc => return Ok(ControlFlow::Break(())),
+        KeyCode::Up | KeyCode::Char('k') => model.move_by(-1),
+        KeyCode::Down | KeyCode::Char('j') => model.move_by(1),
+        KeyCode::PageUp => model.move_by(-page),
+        KeyCode::PageDown => model.move_by(page),
+        KeyCode::Home | KeyCode::Char('g') => model.move_by(isize::MIN / 2),
+        KeyCode::End | KeyCode::Char('G') => model.move_by(isize::MAX / 2),
+        KeyCode::Right | KeyCode::Enter => source.open(model)?,
+        KeyCode::Left | KeyCode::Char('h') => model.fold_here(),
+        KeyCode::Char('o') => {
+            model.turn();
+            view.message = Some(format!("Now {}.", model.order.words()));
+        }
+        KeyCode::Char('/') => view.typing = Some(String::new()),
+        KeyCode::Char('n') => go_on(view, source, 1)?,
+        KeyCode::Char('N') => go_on(view, source, -1)?,
+        KeyCode::Char('?') => view.help = true,
+        _ => {}
+    }
+    Ok(ControlFlow::Continue(()))
+}
+
+fn typed(view: &mut View, source: &Source<'_>, code: KeyCode) -> Outcome<()> {
+    let Some(text) = &mut view.typing else { return Ok(()) };
+    match code {
+        KeyCode::Esc => view.typing = None,
+        KeyCode::Backspace => drop(text.pop()),
+        KeyCode::Char(letter) => text.push(letter),
+        KeyCode::Enter => {
+            let text = std::mem::take(text);
+            view.typing = None;
+            if text.trim().is_empty() {
+                return Ok(());
+            }
+            view.model.found = source.find(&text)?;
+            // The first is what is gone to.
+            view.model.at = usize::MAX;
+            match view.model.found.is_empty() {
+                true => view.message = Some(format!("Nothing here has \"{}\" in its path.", text.trim())),
+                false => go_on(view, source, 1)?,
+            }
+        }
+        _ => {}
+    }
+    Ok(())
+}
+
+/// Goes to the next of what was found, or to the one before.
+fn go_on(view: &mut View, source: &Source<'_>, by: isize) -> Outcome<()> {
+    let number = view.model.found.len();
+    if number == 0 {
+        view.message = Some("Nothing has been looked for; / finds words of the path.".to_owned());
+        return Ok(());
+    }
+    let at = if view.model.at == usize::MAX {
+        0
+    } else {
+        (view.model.at + number).wrapping_add_signed(by) % number
+    };
+    view.model.at = at;
+    let path = view.model.found[at].clone();
+    source.go_to(&mut view.model, &path)?;
+    let more = if number == MOST_FOUND { "the first " } else { "" };
+    view.message = Some(format!("{} of {more}{} found", grouped(at as u64 + 1), grouped(number as u64)));
+    Ok(())
+}
