@@ -201,3 +201,34 @@ fn what_is_not_to_be_kept_is_not_and_an_empty_mount_point_takes_nothing_away() {
     assert!(ran.err.contains("the inventory of @field-drive/counts is not kept"), "{}", ran.err);
     assert!(station.right().join("counts/b.csv").exists());
 }
+
+#[test]
+fn what_is_asked_for_while_the_drive_is_away_is_pointed_to() {
+    let station = stores();
+    station.write("counts/heron.csv", "heron,3", OLD);
+    station.run(&["job", "add", "counts", "mirror", "left/counts", "@field-drive/counts"]).expect(0);
+    station.run(&["run", "counts", "--yes", "--quiet"]).expect(0);
+    let other = station.path("other");
+    write(&other.join("old/rota.csv"), b"rota", OLD);
+    station.run(&["inventory", "take", "other", "--name", "FENFIELD-9"]).expect(0);
+    fs::rename(station.right(), station.path("in the cupboard")).unwrap();
+    for words in [vec!["why", "counts", "heron.csv"], vec!["restore", "counts", "heron.csv"]] {
+        let ran = station.run(&words).expect(3);
+        assert!(
+            ran.err.contains("field-drive had counts/heron.csv on ") && ran.err.contains("7 B, changed "),
+            "{words:?}: {}",
+            ran.err
+        );
+        assert!(ran.err.contains("connect the drive"), "{}", ran.err);
+    }
+    let none = station.run(&["why", "counts", "rail.csv"]).expect(3);
+    assert!(!none.err.contains("had"), "{}", none.err);
+    let history = station.run(&["history", "counts", "last"]).expect(0);
+    assert!(history.out.contains("reedhook review inventory:field-drive/counts"), "{}", history.out);
+    // What was never on this job's drive may be on another.
+    fs::rename(station.path("in the cupboard"), station.right()).unwrap();
+    fs::remove_dir_all(&other).unwrap();
+    let elsewhere = station.run(&["restore", "counts", "rota.csv"]).expect(2);
+    assert!(elsewhere.err.contains("FENFIELD-9 had old/rota.csv on "), "{}", elsewhere.err);
+    assert!(!station.run(&["history", "counts", "last"]).expect(0).out.contains("inventory:"));
+}

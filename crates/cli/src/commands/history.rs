@@ -8,6 +8,7 @@ use reedhook_report::plain;
 use serde_json::{Value, json};
 
 use super::status::result_words;
+use super::where_to_look;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::json as lines;
@@ -17,6 +18,7 @@ use reedhook_jobs::desk::Desk;
 use reedhook_jobs::jobfile::{ONCE, load_job};
 use reedhook_jobs::logline::LogLine;
 use reedhook_jobs::logs;
+use reedhook_jobs::places::locate;
 
 /// Items listed without being asked for all.
 const ITEMS: usize = 40;
@@ -261,6 +263,12 @@ pub fn one(context: &Context, job: &str, which: &str, detail: Detail) -> Outcome
     }
     let items = if detail.items { usize::MAX } else { ITEMS };
     context.say(run_text(&context.desk, &run, items)?.trim_end());
+    for past in context.desk.home.record()?.run_places(run.id)? {
+        let place = locate(&context.desk.home, &context.desk.settings, &past.place).ok();
+        if let Some(told) = place.and_then(|place| where_to_look(context, &place)) {
+            context.say(format!("\n{told}"));
+        }
+    }
     Ok(0)
 }
 

@@ -6,8 +6,9 @@ use std::path::Path;
 
 use reedhook_core::entry::{EntryKind, Special, Stamp};
 use reedhook_core::path::RelPath;
+use reedhook_jobs::inventory::sightings::{self, Sighting};
 use reedhook_jobs::inventory::{self, Bounds, Branch, Query, Took, branches, is_connected};
-use reedhook_jobs::places::typed_path;
+use reedhook_jobs::places::{Located, typed_path};
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{HeldMeta, Inventories, Inventory};
 use serde_json::{Value, json};
@@ -414,6 +415,45 @@ fn show(context: &Context, name: &str, path: Option<&Path>) -> Outcome {
     context.say(format!("{}{place}  {}", styled(BOLD, name), seen_words(context, &one)));
     context.say(if held.is_empty() { "  (empty)".to_owned() } else { table.render(2).trim_end().to_owned() });
     Ok(0)
+}
+
+/// A failure because a store is away, with what inventories know of what was asked for.
+pub fn with_sightings(failure: Failure, seen: &[Sighting]) -> Failure {
+    if seen.is_empty() {
+        return failure;
+    }
+    let told: Vec<String> = seen.iter().map(sighting_words).collect();
+    let hint = [told.join("\n"), failure.hint.clone()].join("\n");
+    failure.hint(hint.trim_end())
+}
+
+/// That a store had something, when, and what it was.
+fn sighting_words(seen: &Sighting) -> String {
+    let Sighting { inventory, path, meta } = seen;
+    let of_drive = match inventory.about.label.as_str() {
+        label if label.is_empty() || label == inventory.about.name => String::new(),
+        label => format!(" (drive {label})"),
+    };
+    let what = match meta.kind() {
+        EntryKind::File => bytes(meta.size),
+        EntryKind::Folder => "a folder".to_owned(),
+        kind => format!("a {}", kind_word(kind)),
+    };
+    let changed = meta.modified().filter(|_| meta.kind() == EntryKind::File);
+    let changed = changed.map(|time| format!(", changed {}", moment(time.seconds().saturating_mul(1000))));
+    let (name, seen) = (&inventory.about.name, moment(inventory.about.taken_ms));
+    format!("{name}{of_drive} had {} on {seen}: {what}{}.", shown(path), changed.unwrap_or_default())
+}
+
+/// Where to look what a place held that is away; nothing where nobody knows.
+pub fn where_to_look(context: &Context, place: &Located) -> Option<String> {
+    let (inventory, below) = sightings::of_place(&context.desk, place).filter(|_| !place.seems_there())?;
+    let slash = if below.is_root() { "" } else { "/" };
+    let (name, seen) = (&inventory.about.name, moment(inventory.about.taken_ms));
+    Some(format!(
+        "{} is not connected; what it held on {seen}: reedhook review inventory:{name}{slash}{below}",
+        place.written
+    ))
 }
 
 /// How many files something is, and their bytes.

@@ -33,7 +33,7 @@ use crate::failure::Outcome;
 use crate::review::review;
 
 pub use filter::exclude;
-pub use inventory::{branch_words, seen_words};
+pub use inventory::{branch_words, seen_words, where_to_look, with_sightings};
 
 /// The line of a filter that leaves out one path alone; of a folder, with all that is in it.
 pub fn filter_line(path: &RelPath, folder: bool) -> Option<String> {

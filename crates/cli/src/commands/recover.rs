@@ -7,8 +7,11 @@ use std::path::Path;
 
 use reedhook_core::run::kept::{Amount, amount, kept_files};
 use reedhook_core::store::FaultKind;
+use reedhook_jobs::failure::Cause;
+use reedhook_jobs::inventory::sightings::{self, Sighting};
 use reedhook_jobs::jobfile::known_job;
 use reedhook_jobs::look::Round;
+use reedhook_jobs::places::{Ends, Located, typed_path};
 use reedhook_jobs::recognise;
 use reedhook_jobs::restore::{
     Holder, Restore, To, Wanted, all_holders, find as find_wanted, in_order, kept_name, unreadable,
@@ -22,6 +25,7 @@ use serde_json::json;
 
 use super::history::find;
 use super::run::{carried_out, told};
+use super::with_sightings;
 use crate::args::KeptCommand;
 use crate::ask;
 use crate::context::Context;
@@ -185,7 +189,8 @@ fn list_files(context: &Context, name: &str, which: &str) -> Outcome {
 
 fn bring(context: &Context, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome {
     let desk = &context.desk;
-    let (job, restores) = find_wanted(desk, name, wanted, to)?;
+    let found = find_wanted(desk, name, wanted, to);
+    let (job, restores) = found.map_err(|failure| pointing_elsewhere(context, name, wanted, failure))?;
     let mut code = 0;
     for restore in restores {
         let run = Run::begin(desk, &job)?.special("restore");
@@ -200,6 +205,24 @@ fn bring(context: &Context, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome 
         code = carried_out(context, &job, run, clear())?.max(code);
     }
     Ok(code)
+}
+
+/// What is wanted cannot be had here and now: perhaps an inventory knows which drive to fetch.
+fn pointing_elsewhere(context: &Context, name: &str, wanted: &Wanted<'_>, failure: Failure) -> Failure {
+    /// No more than a person reads.
+    const MOST: usize = 5;
+    let desk = &context.desk;
+    let Ok(job) = known_job(&desk.home, name, None) else { return failure };
+    let Ok(ends) = Ends::of(&job, &desk.home, &desk.settings) else { return failure };
+    let places: Vec<Located> = ends.from.into_iter().chain(ends.to).collect();
+    let paths = || wanted.paths.iter().filter_map(|typed| typed_path(typed).ok());
+    let mut seen: Vec<Sighting> =
+        paths().flat_map(|path| sightings::at_places(desk, &places, &path)).take(MOST).collect();
+    if seen.is_empty() && matches!(failure.cause, Cause::NotKept) {
+        let named = paths().filter_map(|path| Some(sightings::of_name(desk, path.file_name()?, MOST)));
+        seen = named.flatten().take(MOST).collect();
+    }
+    with_sightings(failure, &seen)
 }
 
 /// Says where what comes back comes from, when that is not one place.

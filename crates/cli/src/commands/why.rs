@@ -14,11 +14,13 @@ use reedhook_core::store::Store;
 use reedhook_core::walk::{PathDecision, clash_words};
 use serde_json::json;
 
+use super::with_sightings;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::json as lines;
 use crate::text::{BOLD, bytes, moment, styled};
 use reedhook_jobs::held::Manner;
+use reedhook_jobs::inventory::sightings;
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::look::{comparison, decide, interrupted, open_sources};
 use reedhook_jobs::places::{Ends, Located, not_there_yet, open_destination, open_source, typed_path};
@@ -29,24 +31,32 @@ pub fn why(context: &Context, name: &str, typed: &Path) -> Outcome {
     let job = load_job(&context.desk.home, name)?;
     let path = typed_path(typed)?;
     let ends = Ends::of(&job, &context.desk.home, &context.desk.settings)?;
+    explain(context, &job, &ends, &path).map_err(|failure| {
+        let places: Vec<Located> = ends.from.iter().chain(&ends.to).cloned().collect();
+        with_sightings(failure, &sightings::at_places(&context.desk, &places, &path))
+    })
+}
+
+fn explain(context: &Context, job: &Job, ends: &Ends, path: &RelPath) -> Outcome {
+    let name = &job.name;
     let two_way = job.rules.kind == Kind::TwoWay;
     let left = match ends.from.as_slice() {
-        [only] if two_way => open_source(&context.desk, only, Manner::of(&job), "left side")?,
-        _ => open_sources(&context.desk, &ends, Manner::of(&job))?,
+        [only] if two_way => open_source(&context.desk, only, Manner::of(job), "left side")?,
+        _ => open_sources(&context.desk, ends, Manner::of(job))?,
     };
     let to = ends.to.first().ok_or_else(|| Failure::usage("the job has no destination"))?;
-    let right = match open_destination(&context.desk, to, Manner::of(&job))? {
+    let right = match open_destination(&context.desk, to, Manner::of(job))? {
         Some(store) => store,
-        None => not_there_yet(&context.desk, to, Manner::of(&job))?,
+        None => not_there_yet(&context.desk, to, Manner::of(job))?,
     };
-    let facts = Facts::find(context, &job, (&ends, to), (left.as_ref(), right.as_ref()), &path)?;
+    let facts = Facts::find(context, job, (ends, to), (left.as_ref(), right.as_ref()), path)?;
     if context.global.json {
         let mut object = lines::object(json!({"event": "why", "job": name, "sentences": facts.sentences,
             "decision": facts.decision}));
-        object.extend(lines::path_object(&path));
+        object.extend(lines::path_object(path));
         lines::print(&object.into());
     } else {
-        let mut text = format!("{}  {}\n", styled(BOLD, &path), job.rules.kind);
+        let mut text = format!("{}  {}\n", styled(BOLD, path), job.rules.kind);
         facts.sentences.iter().for_each(|sentence| text.push_str(&format!("  {sentence}\n")));
         context.say(text.trim_end());
     }

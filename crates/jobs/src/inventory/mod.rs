@@ -6,6 +6,7 @@
 mod branches;
 pub mod listing;
 mod query;
+pub mod sightings;
 mod tree;
 pub(crate) mod upkeep;
 
