@@ -363,3 +363,44 @@ fn times_are_compared_as_finely_as_the_drive_has_kept_them() {
     station.write("f5.csv", "xxxxx", OLD + 50);
     assert_eq!(differences(&station, &["left", "inventory:stick"]), ["left-newer \"file\" \"f5.csv\""]);
 }
+
+#[test]
+fn what_would_be_lost_with_a_drive_is_told() {
+    let station = Station::with_job("mirror", &[]);
+    let drive = |name: &str| station.path(name);
+    for (drive, path, content) in [
+        ("one", "stills/nest-1.jpg", "picture"),
+        ("one", "stills/only.jpg", "only here"),
+        ("one", "empty.txt", ""),
+        ("two", "kept/nest-1.jpg", "picture"),
+        ("two", "rota.csv", "a rota"),
+    ] {
+        write(&station.path(drive).join(path), content.as_bytes(), OLD);
+    }
+    station.run(&["inventory", "take", "one"]).expect(0);
+    assert!(
+        !station.run(&["report"]).expect(0).out.contains("In one inventory only"),
+        "one alone says nothing"
+    );
+    station.run(&["inventory", "take", "two"]).expect(0);
+    assert_eq!(found(&station, &["--alone"]), ["one:stills/only.jpg", "two:rota.csv"]);
+    assert_eq!(found(&station, &["--alone", "--in", "two"]), ["two:rota.csv"]);
+    assert_eq!(found(&station, &["--alone", "only"]), ["one:stills/only.jpg"]);
+    let told = station.run(&["inventory", "find", "--alone"]).expect(0).out;
+    assert!(
+        told.contains("stills/only.jpg") && !told.contains("nest-1") && !told.contains("empty"),
+        "{told}"
+    );
+    let report = station.run(&["report"]).expect(0).out;
+    assert!(report.contains("In one inventory only") && report.contains("--alone --in one"), "{report}");
+    let lines = station.run(&["report", "--json"]).expect(0).json();
+    let once: Vec<&Value> = lines.iter().filter(|line| line["event"] == "once-only").collect();
+    assert_eq!((once.len(), number(once[0], "files"), number(once[0], "bytes")), (2, 1, 9), "{once:?}");
+    station.run(&["report", "--html", "report.html"]).expect(0);
+    assert!(fs::read_to_string(station.path("report.html")).unwrap().contains("In one inventory only"));
+    fs::remove_dir_all(drive("two")).unwrap();
+    write(&drive("one").join("rota.csv"), b"a rota", OLD);
+    station.run(&["inventory", "take", "one"]).expect(0);
+    let none = station.run(&["inventory", "find", "--alone", "rota"]).expect(1);
+    assert!(none.out.contains("in one inventory only"), "{}", none.out);
+}

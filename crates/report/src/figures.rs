@@ -17,6 +17,7 @@ use reedhook_record::{Outcome as RunOutcome, Record, RunRow, Telling, Told};
 use crate::causes::{self, Trouble, Troubled};
 use crate::days::{Day, Days};
 use crate::findings::{Finding, findings};
+use crate::lonely::{OnceOnly, once_only};
 use crate::missed::{NotRun, not_run};
 use crate::rooms::{Destination, destinations};
 
@@ -150,9 +151,20 @@ pub struct Report {
     pub newest: VecDeque<RunRow>,
     /// Who could not be told something.
     pub untold: Vec<Untold>,
+    /// What exists in one inventory only, where that was asked for.
+    pub once_only: OnceOnly,
 }
 
 impl Report {
+    /// Adds what exists in one inventory only.
+    ///
+    /// # Errors
+    /// When the inventories cannot be read; all the rest holds.
+    pub fn add_inventories(&mut self, desk: &Desk) -> Outcome<()> {
+        self.once_only = once_only(desk)?;
+        Ok(())
+    }
+
     /// Gathers what is known of some jobs (all, when none is named) in a time.
     ///
     /// # Errors
@@ -200,6 +212,7 @@ impl Report {
             destinations: destinations(&rooms),
             newest,
             untold: untold(&told),
+            once_only: OnceOnly::default(),
             zone,
         };
         report.findings = findings(&report);

@@ -12,6 +12,7 @@ mod chart;
 pub mod days;
 pub mod figures;
 pub mod findings;
+pub mod lonely;
 pub mod metrics;
 pub mod missed;
 pub mod page;

@@ -29,6 +29,7 @@ struct Page<'a> {
     /// How many of them are over.
     over: usize,
     rooms: Vec<[String; 6]>,
+    once_only: Vec<[String; 4]>,
     charts: Vec<Picture>,
     runs: Vec<[String; 5]>,
     more_runs: usize,
@@ -81,6 +82,15 @@ pub fn html(report: &Report, now: Timestamp, version: &str) -> Result<String, as
                 let (grows, full) = growth_words(place, zone);
                 let (places, jobs) = (place.name(), place.jobs.join(", "));
                 [places, jobs, bytes(place.free), bytes(place.total), grows, full]
+            })
+            .collect(),
+        once_only: report
+            .once_only
+            .inventories
+            .iter()
+            .map(|one| {
+                let seen = moment_in(one.seen_ms, zone);
+                [one.name.clone(), grouped(one.files), bytes(one.bytes), seen]
             })
             .collect(),
         charts: charts(report),

@@ -27,6 +27,7 @@ pub fn text(report: &Report) -> String {
         ("Not run", not_run(report)),
         ("Problems by cause", troubles(report)),
         ("Room", rooms(report)),
+        ("In one inventory only", once_only(report)),
     ];
     for (heading, part) in parts.into_iter().filter(|(_, part)| !part.is_empty()) {
         let _ = write!(text, "\n{}\n{part}", styled(BOLD, heading));
@@ -221,6 +222,25 @@ fn rooms(report: &Report) -> String {
         table.styled_row(style, vec![place.name(), bytes(place.free), bytes(place.total), grows, full]);
     }
     if report.destinations.is_empty() { String::new() } else { table.render(2) }
+}
+
+fn once_only(report: &Report) -> String {
+    let once = &report.once_only;
+    if let Some(entries) = once.too_many {
+        let entries = count(entries, "entry", "entries");
+        return format!("  not compared, for there are {entries}: reedhook inventory find --alone\n");
+    }
+    let Some(first) = once.inventories.first() else { return String::new() };
+    let mut table = Columns::new(&[Align::Left, Align::Right, Align::Right, Align::Left]);
+    table.heading(&["inventory", "files", "bytes", "last seen"]);
+    for one in &once.inventories {
+        let seen = moment_in(one.seen_ms, &report.zone);
+        table.row(vec![one.name.clone(), grouped(one.files), bytes(one.bytes), seen]);
+    }
+    let mut text = table.render(2);
+    let list = format!("Which these are: reedhook inventory find --alone --in {}", first.name);
+    let _ = writeln!(text, "  {}", styled(DIM, list));
+    text
 }
 
 /// How fast a place fills, and when it is full at this rate.

@@ -29,7 +29,8 @@ pub enum InventoryCommand {
     /// words all must be there.
     #[command(
         after_help = "Examples:\n  reedhook inventory find heron 2031\n  reedhook inventory find '*.jpg' --size 5MB..\n  \
-        reedhook inventory find north --changed '30 days'\n  reedhook inventory find rota --copies\n\n\
+        reedhook inventory find north --changed '30 days'\n  reedhook inventory find rota --copies\n  \
+        reedhook inventory find --alone --in FENFIELD-2\n\n\
         SIZES: 10MB..2GB, 10MB.. (at least) or ..2GB (at most). TIMES: '30 days' (since then), 2031-05-01..2031-06-01, ..2031-06-01.\n\n\
         Exit codes: 0 found, 1 nothing found."
     )]
@@ -97,9 +98,12 @@ pub struct FindArgs {
     /// Only file, folder, link or special.
     #[arg(long, value_name = "KIND", hide_possible_values = true)]
     pub kind: Option<KindWord>,
-    /// Say where else the same file is: by its hash where that is known, else by name, size and time.
+    /// Say where else the same file is: by its hash where both are known, else by name, size and time (within two seconds).
     #[arg(long)]
     pub copies: bool,
+    /// Only files that no other inventory has: what would be lost with that drive. Empty files do not count.
+    #[arg(long, conflicts_with = "copies")]
+    pub alone: bool,
     /// List everything, also where there is much.
     #[arg(long)]
     pub all: bool,

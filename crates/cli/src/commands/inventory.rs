@@ -1,13 +1,12 @@
 //! `inventory`: what stores held when they were last seen, to be searched while they are away.
 
-use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::path::Path;
 
-use reedhook_core::entry::{EntryKind, Special, Stamp};
+use reedhook_core::entry::{EntryKind, Special};
 use reedhook_core::path::RelPath;
 use reedhook_jobs::inventory::sightings::{self, Sighting};
-use reedhook_jobs::inventory::{self, Bounds, Branch, Query, Took, branches, is_connected};
+use reedhook_jobs::inventory::{self, Bounds, Branch, Query, Took, branches, copies, is_connected};
 use reedhook_jobs::places::{Located, typed_path};
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{HeldMeta, Inventories, Inventory};
@@ -162,32 +161,24 @@ fn named(context: &Context, all: &Inventories, name: &str) -> Outcome<Inventory>
     inventory::named(&context.desk.home, all, name)
 }
 
-/// A file that is the same wherever it is: by its hash, else by name, size and time.
-#[derive(PartialEq, Eq, Hash)]
-enum Likeness {
-    Hash([u8; 32]),
-    Look(Vec<u8>, u64, Option<Stamp>),
-}
-
-fn likeness(path: &[u8], meta: &HeldMeta) -> Option<Likeness> {
-    if meta.kind() != EntryKind::File {
-        return None;
-    }
-    let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or(path).to_vec();
-    Some(meta.hash.map_or(Likeness::Look(name, meta.size, meta.modified()), Likeness::Hash))
-}
-
 /// Something that was found.
+#[derive(Clone)]
 struct Found {
     inventory: usize,
     path: Vec<u8>,
     meta: HeldMeta,
 }
 
+impl Found {
+    fn file<'f>(&'f self, wanted: &'f [Inventory]) -> (&'f str, &'f [u8], &'f HeldMeta) {
+        (&wanted[self.inventory].about.name, &self.path, &self.meta)
+    }
+}
+
 fn find(context: &Context, asked: &FindArgs) -> Outcome {
     let query = query(context, asked);
-    if query.is_any() {
-        return Err(Failure::usage("say what is looked for: a word, --size, --changed or --kind")
+    if query.is_any() && !asked.alone {
+        return Err(Failure::usage("say what is looked for: a word, --size, --changed, --kind or --alone")
             .hint("reedhook inventory show NAME shows all of one."));
     }
     let all = inventory::open(&context.desk.home)?;
@@ -199,6 +190,7 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
         return Err(Failure::usage("there is no inventory yet")
             .hint("Take one with `reedhook inventory take PLACE`."));
     }
+    let everything = all.list().map_err(|error| failed(context, error))?;
     // What is only counted takes no memory: a short word is in millions of paths.
     let streams = context.global.json && !asked.copies;
     let most = match (asked.all || context.global.json, asked.copies) {
@@ -206,32 +198,46 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
         (true, false) => usize::MAX,
         (false, _) => SHOWN,
     };
-    let mut found: Vec<Found> = Vec::new();
-    let mut totals: Vec<u64> = Vec::new();
-    for (at, one) in wanted.iter().enumerate() {
-        let (mut total, begin) = (0, found.len());
-        let mut each = |path: Vec<u8>, meta: &HeldMeta| {
-            total += 1;
-            if streams {
-                lines::print(&entry_line(&one.about.name, &path, meta));
-            } else if found.len() - begin < most {
-                found.push(Found { inventory: at, path, meta: *meta });
+    let mut gathered =
+        Gathered { found: vec![Vec::new(); wanted.len()], totals: vec![0; wanted.len()], most };
+    let mut take = |at: usize, path: Vec<u8>, meta: &HeldMeta| {
+        match streams {
+            true => {
+                gathered.totals[at] += 1;
+                lines::print(&entry_line(&wanted[at].about.name, &path, meta));
             }
-            if context.desk.is_stopped() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+            false => gathered.take(at, path, meta),
+        }
+        if context.desk.is_stopped() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    };
+    if asked.alone {
+        let place_of = |at: usize| wanted.iter().position(|one| one.id == everything[at].id);
+        let mut each = |at: usize, path, meta: &_| match place_of(at) {
+            Some(at) => take(at, path, meta),
+            None => ControlFlow::Continue(()),
         };
-        query.find(&all, one.id, &mut each).map_err(|error| failed(context, error))?;
-        totals.push(total);
+        copies::alone(&all, &everything, &query, &mut each).map_err(|error| failed(context, error))?;
+    } else {
+        for (at, one) in wanted.iter().enumerate() {
+            let mut each = |path, meta: &_| take(at, path, meta);
+            query.find(&all, one.id, &mut each).map_err(|error| failed(context, error))?;
+        }
     }
-    let nothing = totals.iter().all(|total| *total == 0);
-    let copies = if asked.copies { copies(context, &all, &found)? } else { Copies::default() };
+    let nothing = gathered.totals.iter().all(|total| *total == 0);
+    let found = gathered.sorted();
+    let copies = match asked.copies {
+        true => {
+            let files: Vec<_> = found.iter().map(|one| one.file(&wanted)).collect();
+            copies::elsewhere(&all, &everything, &files).map_err(|error| failed(context, error))?
+        }
+        false => vec![Vec::new(); found.len()],
+    };
     if context.global.json {
-        for one in &found {
-            let inventory = &wanted[one.inventory].about.name;
-            let mut line = entry_line(inventory, &one.path, &one.meta);
+        for (one, copies) in found.iter().zip(&copies) {
+            let mut line = entry_line(&wanted[one.inventory].about.name, &one.path, &one.meta);
             line["copies"] = copies
-                .of(&one.path, &one.meta)
-                .filter(|(name, path)| name != inventory || *path != one.path)
-                .map(|(name, path)| json!({"inventory": name, "path": String::from_utf8_lossy(path)}))
+                .iter()
+                .map(|copy| json!({"inventory": copy.inventory, "path": String::from_utf8_lossy(&copy.path)}))
                 .collect();
             lines::print(&line);
         }
@@ -239,11 +245,35 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
     }
     if nothing {
         let inventories = count(wanted.len() as u64, "inventory has", "inventories have");
-        context.say(format!("Nothing of that: {inventories} no such entry."));
+        context.say(match asked.alone {
+            true => "Nothing of that is in one inventory only.".to_owned(),
+            false => format!("Nothing of that: {inventories} no such entry."),
+        });
         return Ok(1);
     }
-    tell(context, asked, &wanted, (&found, &totals), &copies);
+    tell(context, asked, &wanted, (&found, &gathered.totals), &copies);
     Ok(0)
+}
+
+/// What was found so far, by inventory.
+struct Gathered {
+    found: Vec<Vec<Found>>,
+    totals: Vec<u64>,
+    most: usize,
+}
+
+impl Gathered {
+    fn take(&mut self, at: usize, path: Vec<u8>, meta: &HeldMeta) {
+        self.totals[at] += 1;
+        if self.found[at].len() < self.most {
+            self.found[at].push(Found { inventory: at, path, meta: *meta });
+        }
+    }
+
+    fn sorted(&mut self) -> Vec<Found> {
+        self.found.iter_mut().for_each(|found| found.sort_by(|a, b| a.path.cmp(&b.path)));
+        std::mem::take(&mut self.found).into_iter().flatten().collect()
+    }
 }
 
 fn query(context: &Context, asked: &FindArgs) -> Query {
@@ -267,47 +297,17 @@ fn query(context: &Context, asked: &FindArgs) -> Query {
     query
 }
 
-/// Where files that are the same are, by what makes them so.
-#[derive(Default)]
-struct Copies(HashMap<Likeness, Vec<(String, Vec<u8>)>>);
-
-impl Copies {
-    fn of(&self, path: &[u8], meta: &HeldMeta) -> impl Iterator<Item = &(String, Vec<u8>)> {
-        likeness(path, meta).and_then(|key| self.0.get(&key)).into_iter().flatten()
-    }
-}
-
-fn copies(context: &Context, all: &Inventories, found: &[Found]) -> Outcome<Copies> {
-    let mut copies = Copies::default();
-    for one in found {
-        if let Some(key) = likeness(&one.path, &one.meta) {
-            copies.0.entry(key).or_default();
-        }
-    }
-    let everything = Query::of(&[]);
-    for one in all.list().map_err(|error| failed(context, error))? {
-        let mut each = |path: Vec<u8>, meta: &HeldMeta| {
-            if let Some(places) = likeness(&path, meta).and_then(|key| copies.0.get_mut(&key)) {
-                places.push((one.about.name.clone(), path));
-            }
-            ControlFlow::Continue(())
-        };
-        everything.find(all, one.id, &mut each).map_err(|error| failed(context, error))?;
-    }
-    Ok(copies)
-}
-
 fn tell(
     context: &Context,
     asked: &FindArgs,
     wanted: &[Inventory],
     (found, totals): (&[Found], &[u64]),
-    copies: &Copies,
+    copies: &[Vec<copies::Place>],
 ) {
     let now = crate::clock::now_ms();
     let mut text = String::new();
     for (at, one) in wanted.iter().enumerate() {
-        let of_it: Vec<&Found> = found.iter().filter(|found| found.inventory == at).collect();
+        let of_it: Vec<_> = found.iter().zip(copies).filter(|(found, _)| found.inventory == at).collect();
         if of_it.is_empty() {
             continue;
         }
@@ -321,13 +321,11 @@ fn tell(
         }
         text.push_str(&format!("{}  {there}  ({})\n", styled(BOLD, &one.about.name), place_words(one)));
         let mut table = Columns::new(&[Align::Right, Align::Left, Align::Left]);
-        for found in &of_it {
+        for (found, copies) in &of_it {
             table.row(entry_row(&found.path, &found.meta));
-            let elsewhere = copies
-                .of(&found.path, &found.meta)
-                .filter(|(name, path)| asked.copies && (*name != one.about.name || *path != found.path));
-            for (name, path) in elsewhere {
-                table.row(vec![String::new(), "also".to_owned(), format!("{name}: {}", shown(path))]);
+            for copy in *copies {
+                let place = format!("{}: {}", copy.inventory, shown(&copy.path));
+                table.row(vec![String::new(), "also".to_owned(), place]);
             }
         }
         text.push_str(&table.render(2));

@@ -40,7 +40,13 @@ pub fn report(
         return Err(Failure::usage("there is nothing to look back on: that is in the future")
             .hint("Give a time that is over, such as --since 7d."));
     }
-    let report = Report::of(&context.desk, jobs, period)?;
+    let mut report = Report::of(&context.desk, jobs, period)?;
+    // What is on which drive is no matter of one job.
+    if jobs.is_empty()
+        && let Err(failure) = report.add_inventories(&context.desk)
+    {
+        context.warn(failure.text());
+    }
     if context.global.json {
         print_json(context, &report);
     } else if report.jobs.is_empty() && job_names(&context.desk.home).is_empty() {
@@ -96,6 +102,12 @@ fn print_json(context: &Context, report: &Report) {
             &json!({"event": "destination", "places": place.places, "jobs": place.jobs, "free": place.free,
             "total": place.total, "seen": lines::time(place.at_ms), "per_day": place.per_day.map(|rate| rate.round() as i64),
             "full": place.full_on.map(|at| instant(context, at))}),
+        );
+    }
+    for one in &report.once_only.inventories {
+        lines::print(
+            &json!({"event": "once-only", "inventory": one.name, "files": one.files, "bytes": one.bytes,
+            "seen": lines::time(one.seen_ms)}),
         );
     }
     report.days.iter().for_each(|day| lines::print(&day_line(day)));

@@ -4,6 +4,7 @@
 //! its name is refused. Where a folder cannot be listed now, what was known of it stays.
 
 mod branches;
+pub mod copies;
 pub mod listing;
 mod query;
 pub mod sightings;

@@ -2,7 +2,7 @@
 
 use reedhook_core::entry::{EntryKind, Special, Stamp};
 use serde::{Deserialize, Serialize};
-use xxhash_rust::xxh3::xxh3_128;
+use xxhash_rust::xxh3::{xxh3_128, xxh3_128_with_seed};
 
 use super::changes::Names;
 use super::{each_name, folded};
@@ -62,6 +62,11 @@ impl HeldMeta {
 
     pub(super) fn is_folder(&self) -> bool {
         self.kind == 1
+    }
+
+    /// The same for files of one name and size, and for no others.
+    pub fn look(&self, name: &[u8]) -> u128 {
+        xxh3_128_with_seed(name, self.size)
     }
 
     /// When it was last changed.

@@ -94,7 +94,10 @@ fn send(desk: &Desk, way: Way, time: Time, jobs: &[String]) -> Outcome<()> {
     let since = last.max(now.checked_sub(FURTHEST).unwrap_or(last));
     // All jobs: also those that were removed since, and what is nobody's.
     let all = jobs.len() == job_names(&desk.home).len();
-    let report = Report::of(desk, if all { &[] } else { jobs }, Period { since, until: now })?;
+    let mut report = Report::of(desk, if all { &[] } else { jobs }, Period { since, until: now })?;
+    if all && let Err(failure) = report.add_inventories(desk) {
+        desk.note(failure.text());
+    }
     let mut message = Message::of_report(&report, now);
     message.what = what;
     if tell_by(desk, way, &message, Origin::Asked).is_err() {

@@ -1,0 +1,307 @@
+//! Which files are the same, on whichever drives they are: where else something is, and what is nowhere else.
+//!
+//! Two files are copies of each other when their content has the same hash. Where the hash of one of them is not known, name, size and
+//! time have to be the same, the time within two seconds, as some drives keep it no finer. Two of which both hashes are known, and
+//! differ, are never copies: whoever is about to erase a drive must not be told that there is another one.
+
+use std::collections::{HashMap, HashSet};
+use std::ops::ControlFlow;
+
+use reedhook_core::entry::EntryKind;
+use reedhook_record::RecordError;
+use reedhook_record::inventories::{HeldMeta, Inventories, Inventory, each_name};
+
+use super::Query;
+
+/// Times so far apart can be one, as drives keep them.
+const SECONDS_APART: u64 = 2;
+
+/// So many files are looked at together, at most: what is in memory at once.
+const TOGETHER: u64 = 500_000;
+
+/// A file in an inventory.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// The inventory's name.
+    pub inventory: String,
+    /// The path in it.
+    pub path: Vec<u8>,
+}
+
+fn is_file(meta: &HeldMeta) -> bool {
+    meta.kind() == EntryKind::File
+}
+
+fn name_of(path: &[u8]) -> &[u8] {
+    path.rsplit(|byte| *byte == b'/').next().unwrap_or(path)
+}
+
+/// Whether two files of one name and size are the same.
+fn is_copy(a: &HeldMeta, b: &HeldMeta) -> bool {
+    match (a.hash, b.hash) {
+        (Some(a), Some(b)) => a == b,
+        _ => are_near(a, b),
+    }
+}
+
+/// Whether the times of two files can be one.
+fn are_near(a: &HeldMeta, b: &HeldMeta) -> bool {
+    let times = a.modified().zip(b.modified());
+    times.is_some_and(|(a, b)| a.seconds().abs_diff(b.seconds()) <= SECONDS_APART)
+}
+
+/// Where else each of some files is, in all inventories.
+///
+/// # Errors
+/// When the inventories cannot be read.
+pub fn elsewhere(
+    all: &Inventories,
+    inventories: &[Inventory],
+    files: &[(&str, &[u8], &HeldMeta)],
+) -> Result<Vec<Vec<Place>>, RecordError> {
+    let mut by_look: HashMap<u128, Vec<usize>> = HashMap::new();
+    let mut by_hash: HashMap<[u8; 32], Vec<usize>> = HashMap::new();
+    for (at, (_, path, meta)) in files.iter().enumerate().filter(|(_, (.., meta))| is_file(meta)) {
+        by_look.entry(meta.look(name_of(path))).or_default().push(at);
+        meta.hash.into_iter().for_each(|hash| by_hash.entry(hash).or_default().push(at));
+    }
+    let mut found = vec![Vec::new(); files.len()];
+    for inventory in inventories {
+        each_file(all, inventory.id, &mut |folder, name, meta| {
+            let alike = by_look.get(&meta.look(name)).into_iter().flatten();
+            let alike = alike.filter(|at| is_copy(files[**at].2, meta));
+            let same = meta.hash.and_then(|hash| by_hash.get(&hash)).into_iter().flatten();
+            let ats: HashSet<usize> = alike.chain(same).copied().collect();
+            if ats.is_empty() {
+                return;
+            }
+            let path = joined(folder, name);
+            for at in ats {
+                let itself = files[at].0 == inventory.about.name && files[at].1 == path;
+                if !itself {
+                    let inventory = inventory.about.name.clone();
+                    found[at].push(Place { inventory, path: path.clone() });
+                }
+            }
+        })?;
+    }
+    Ok(found)
+}
+
+fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
+    if folder.is_empty() { name.to_vec() } else { [folder, b"/", name].concat() }
+}
+
+fn each_file(all: &Inventories, inventory: i64, each: EachFile<'_>) -> Result<(), RecordError> {
+    all.each_folder(inventory, &mut |row| {
+        let metas = row.metas()?;
+        for (name, meta) in each_name(row.names).zip(&metas).filter(|(_, meta)| is_file(meta)) {
+            each(row.path, name, meta);
+        }
+        Ok(ControlFlow::Continue(()))
+    })
+}
+
+/// Hears of a file: the folder that it is in, its name, and what is known of it.
+type EachFile<'e> = &'e mut dyn FnMut(&[u8], &[u8], &HeldMeta);
+
+/// Hears of a file that is in one inventory only: which of them that is, its path, and what is known of it.
+pub type EachLonely<'e> = &'e mut dyn FnMut(usize, Vec<u8>, &HeldMeta) -> ControlFlow<()>;
+
+/// A file among those that are looked at together.
+struct Candidate {
+    look: u128,
+    inventory: usize,
+    meta: HeldMeta,
+}
+
+/// Tells every file that a search finds in some inventories and that no other of all inventories has; empty files are nothing to lose.
+/// What is told is the place of the inventory, the path and what is known. They come in no certain order.
+///
+/// # Errors
+/// When the inventories cannot be read.
+pub fn alone(
+    all: &Inventories,
+    inventories: &[Inventory],
+    query: &Query,
+    each: EachLonely<'_>,
+) -> Result<(), RecordError> {
+    let parts = inventories.iter().map(|one| one.entries).sum::<u64>() / TOGETHER + 1;
+    for part in 0..u128::from(parts) {
+        let is_in_part = |look: u128| look % u128::from(parts) == part;
+        let lonely = lonely_of(all, inventories, &is_in_part)?;
+        for (at, inventory) in inventories.iter().enumerate() {
+            let mut broken = false;
+            let mut one = |path: Vec<u8>, meta: &HeldMeta| {
+                if !is_file(meta) || !lonely.contains(&(at, meta.look(name_of(&path)), key_of(meta))) {
+                    return ControlFlow::Continue(());
+                }
+                let next = each(at, path, meta);
+                broken |= next.is_break();
+                next
+            };
+            query.find(all, inventory.id, &mut one)?;
+            if broken {
+                return Ok(());
+            }
+        }
+    }
+    Ok(())
+}
+
+/// What tells two files of one name and size in one inventory apart.
+type Key = (Option<i64>, Option<[u8; 32]>);
+
+fn key_of(meta: &HeldMeta) -> Key {
+    (meta.modified().map(|time| time.seconds()), meta.hash)
+}
+
+fn lonely_of(
+    all: &Inventories,
+    inventories: &[Inventory],
+    is_in_part: &dyn Fn(u128) -> bool,
+) -> Result<HashSet<(usize, u128, Key)>, RecordError> {
+    let mut candidates: Vec<Candidate> = Vec::new();
+    for (at, inventory) in inventories.iter().enumerate() {
+        each_file(all, inventory.id, &mut |_, name, meta| {
+            let look = meta.look(name);
+            if meta.size > 0 && is_in_part(look) {
+                candidates.push(Candidate { look, inventory: at, meta: *meta });
+            }
+        })?;
+    }
+    candidates.sort_by_key(|one| (one.look, one.meta.modified()));
+    // Copies by their looks stand side by side; those by their hash are looked for afterwards.
+    let copies = |one: &Candidate, other: &Candidate| {
+        other.inventory != one.inventory && is_copy(&one.meta, &other.meta)
+    };
+    let has_copy = |at: usize| {
+        let one = &candidates[at];
+        let near = |other: &&Candidate| other.look == one.look && are_near(&one.meta, &other.meta);
+        let (before, after) = (&candidates[..at], &candidates[at + 1..]);
+        before
+            .iter()
+            .rev()
+            .take_while(near)
+            .chain(after.iter().take_while(near))
+            .any(|other| copies(one, other))
+    };
+    let lonely: Vec<&Candidate> =
+        (0..candidates.len()).filter(|at| !has_copy(*at)).map(|at| &candidates[at]).collect();
+    let renamed = renamed_copies(all, inventories, &lonely)?;
+    let has_none = |one: &&Candidate| {
+        let places = one.meta.hash.and_then(|hash| renamed.get(&hash));
+        places.is_none_or(|places| places.iter().all(|at| *at == one.inventory))
+    };
+    let lonely = lonely.into_iter().filter(has_none);
+    Ok(lonely.map(|one| (one.inventory, one.look, key_of(&one.meta))).collect())
+}
+
+/// In which inventories the content of some files is, whatever it is called there.
+fn renamed_copies(
+    all: &Inventories,
+    inventories: &[Inventory],
+    files: &[&Candidate],
+) -> Result<HashMap<[u8; 32], HashSet<usize>>, RecordError> {
+    let hashes = files.iter().filter_map(|one| one.meta.hash);
+    let mut places: HashMap<[u8; 32], HashSet<usize>> = hashes.map(|hash| (hash, HashSet::new())).collect();
+    if places.is_empty() {
+        return Ok(places);
+    }
+    for (at, inventory) in inventories.iter().enumerate() {
+        each_file(all, inventory.id, &mut |_, _, meta| {
+            if let Some(places) = meta.hash.and_then(|hash| places.get_mut(&hash)) {
+                places.insert(at);
+            }
+        })?;
+    }
+    Ok(places)
+}
+
+#[cfg(test)]
+mod tests {
+    use reedhook_core::entry::Stamp;
+    use reedhook_record::inventories::{About, Image};
+
+    use super::*;
+
+    type File = (&'static str, u64, i64, Option<u8>);
+
+    fn taken(all: &mut Inventories, name: &str, files: &[File]) {
+        let about = About {
+            name: name.to_owned(),
+            mark: name.to_owned(),
+            spot: String::new(),
+            place: String::new(),
+            location: String::new(),
+            label: String::new(),
+            taken_ms: 1,
+        };
+        let mut files: Vec<&File> = files.iter().collect();
+        files.sort();
+        let mut taking = all.take(&about).expect("a take");
+        let metas = files.iter().map(|(name, size, time, hash)| {
+            let hash = hash.map(|byte| [byte; 32]);
+            (name.as_bytes(), HeldMeta::of(EntryKind::File, *size, Some(Stamp::new(*time, 7)), hash))
+        });
+        taking.folder(b"", Image::of(metas)).expect("a folder");
+        taking.finish().expect("an inventory");
+    }
+
+    #[test]
+    fn what_is_a_copy_and_what_is_nowhere_else() {
+        let place = tempfile::tempdir().expect("a folder");
+        let mut all = Inventories::open(&place.path().join("x.db")).expect("a file");
+        let one: [File; 8] = [
+            ("alike", 5, 100, None),
+            ("coarse", 5, 101, None),
+            ("other-time", 5, 100, None),
+            ("renamed-here", 5, 100, Some(1)),
+            ("same-look", 5, 100, Some(2)),
+            ("half-known", 5, 100, Some(3)),
+            ("empty", 0, 100, None),
+            ("only", 9, 100, None),
+        ];
+        let two: [File; 6] = [
+            ("alike", 5, 100, None),
+            ("coarse", 5, 100, None),
+            ("other-time", 5, 300, None),
+            ("renamed-there", 5, 200, Some(1)),
+            ("same-look", 5, 100, Some(9)),
+            ("half-known", 5, 100, None),
+        ];
+        taken(&mut all, "one", &one);
+        taken(&mut all, "two", &two);
+        let inventories = all.list().expect("inventories");
+        let mut lonely = Vec::new();
+        alone(&all, &inventories, &Query::of(&[]), &mut |at, path, _| {
+            lonely.push(format!("{at} {}", String::from_utf8_lossy(&path)));
+            ControlFlow::Continue(())
+        })
+        .expect("an answer");
+        lonely.sort();
+        assert_eq!(lonely, ["0 only", "0 other-time", "0 same-look", "1 other-time", "1 same-look"]);
+        let held = all.folder(inventories[0].id, b"").expect("an answer").expect("a folder");
+        let files: Vec<(&str, &[u8], &HeldMeta)> =
+            held.iter().map(|one| ("one", one.name.as_slice(), &one.meta)).collect();
+        let found = elsewhere(&all, &inventories, &files).expect("an answer");
+        let told: Vec<String> = files
+            .iter()
+            .zip(found)
+            .flat_map(|((_, path, _), places)| {
+                let path = String::from_utf8_lossy(path).into_owned();
+                let told = move |one: Place| {
+                    format!("{path} > {} {}", one.inventory, String::from_utf8_lossy(&one.path))
+                };
+                places.into_iter().map(told)
+            })
+            .collect();
+        let expected = [
+            "alike > two alike",
+            "coarse > two coarse",
+            "half-known > two half-known",
+            "renamed-here > two renamed-there",
+        ];
+        assert_eq!(told, expected);
+    }
+}
