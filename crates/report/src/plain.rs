@@ -239,6 +239,7 @@ fn once_only(report: &Report) -> String {
     }
     let mut text = table.render(2);
     let list = format!("Which these are: reedhook inventory find --alone --in {}", first.name);
+    let _ = writeln!(text, "  {}", styled(DIM, "Places of which there is no inventory do not count."));
     let _ = writeln!(text, "  {}", styled(DIM, list));
     text
 }

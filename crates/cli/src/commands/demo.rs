@@ -98,6 +98,7 @@ impl Stage {
         self.by_itself()?;
         #[cfg(feature = "standins")]
         self.archive()?;
+        self.cupboard()?;
         self.report()?;
 
         self.narrate("To try next, in the same folder:");
@@ -107,6 +108,7 @@ impl Stage {
             "reedhook job filter fenmere --try 'stills/'     # what one more line would do; nothing is saved",
             "reedhook review station/counts tablet/counts    # both side by side, full screen; q ends it",
             "reedhook compare station copies --html page.html # a page to hand over",
+            "reedhook review inventory:FENFIELD-2            # what a drive held that is away; q ends it",
             "reedhook board                                  # everything alive on one screen; q ends it",
         ] {
             print_text(format!("  {line}"));
@@ -196,6 +198,34 @@ impl Stage {
                 ..Failure::own_files("the demo did not work", "the change was not carried")
             }),
         }
+    }
+
+    /// Drives that are away, and what they hold.
+    fn cupboard(&self) -> Outcome<()> {
+        self.narrate("Years later there are drives in a cupboard. What runs have seen of this one is noted; of another one there is a listing.");
+        let failed = |error: std::io::Error| Failure::own_files("cannot put the drive away", error);
+        fs::write(self.folder.join("fenfield-2.txt"), data::LISTING).map_err(failed)?;
+        print_text(format!(
+            "\n{}",
+            prompt("cat fenfield-2.txt      # find DIR -printf '%y %s %T@ %P\\n', on another machine")
+        ));
+        print_text(data::LISTING.trim_end());
+        self.run(&["inventory", "import", "fenfield-2.txt", "--name", "FENFIELD-2"])?;
+        let (drive, away) = (self.folder.join("field-drive"), self.folder.join("in-the-cupboard"));
+        print_text(format!("\n{}", prompt("mv field-drive in-the-cupboard")));
+        fs::rename(&drive, &away).map_err(failed)?;
+        let looked = self.look_for_things();
+        fs::rename(&away, &drive).map_err(failed)?;
+        looked?;
+        print_text(format!("\n{}", prompt("mv in-the-cupboard field-drive")));
+        Ok(())
+    }
+
+    fn look_for_things(&self) -> Outcome<()> {
+        self.run(&["inventory", "list"])?;
+        self.run(&["inventory", "find", "reedbed", "2031-05-09"])?;
+        self.run_to(3, &["restore", "fenmere", "maps/hide-access.svg"])?;
+        self.run_to(1, &["compare", "station", "inventory:field-drive/station"])
     }
 
     /// What all of it came to, also as a page.
@@ -341,6 +371,14 @@ mod data {
             self.next() % limit
         }
     }
+
+    /// What another machine says of a drive that was never here.
+    pub const LISTING: &str = "\
+d 4096 1935000000.0 counts
+f 902 1935012000.0 counts/north-reedbed-2031-05-09.csv
+f 733 1934012000.0 counts/north-reedbed-2031-04-28.csv
+f 2210400 1933500000.0 counts/all-of-2030.ods
+";
 
     /// Writes the station's folder and an empty drive.
     pub fn make(folder: &Path) -> io::Result<()> {

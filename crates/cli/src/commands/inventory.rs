@@ -103,7 +103,7 @@ fn list(context: &Context) -> Outcome {
     let now = crate::clock::now_ms();
     let mut table =
         Columns::new(&[Align::Left, Align::Right, Align::Right, Align::Left, Align::Left, Align::Left]);
-    table.heading(&["inventory", "entries", "bytes", "taken", "", "of"]);
+    table.heading(&["inventory", "entries", "bytes", "last seen", "", "of"]);
     for one in &known {
         let connected = is_connected(&context.desk, one);
         if context.global.json {
@@ -114,12 +114,9 @@ fn list(context: &Context) -> Outcome {
             );
             continue;
         }
-        let there = match (connected, one.whole) {
-            (true, true) => "",
-            (true, false) => "only what runs have seen",
-            (false, true) => "not connected",
-            (false, false) => "not connected, only what runs have seen",
-        };
+        let there = if connected && !is_at_a_server(one) { "" } else { there_words(connected, one) };
+        let partly = if one.whole { "" } else { "only what runs have seen" };
+        let comma = if there.is_empty() || partly.is_empty() { "" } else { ", " };
         let style = if connected { anstyle::Style::new() } else { CARE };
         let taken = format!("{}  {}", moment(one.about.taken_ms), ago(one.about.taken_ms, now));
         table.styled_row(
@@ -129,7 +126,7 @@ fn list(context: &Context) -> Outcome {
                 grouped(one.entries),
                 bytes(one.bytes),
                 taken,
-                there.to_owned(),
+                format!("{there}{comma}{partly}"),
                 place_words(one),
             ],
         );
@@ -138,6 +135,18 @@ fn list(context: &Context) -> Outcome {
         context.say(table.render(0).trim_end());
     }
     Ok(0)
+}
+
+fn is_at_a_server(one: &Inventory) -> bool {
+    one.about.location.contains("://")
+}
+
+fn there_words(connected: bool, one: &Inventory) -> &'static str {
+    match connected {
+        true if is_at_a_server(one) => "at a server, which was not asked",
+        true => "connected",
+        false => "not connected",
+    }
 }
 
 fn place_words(one: &Inventory) -> String {
@@ -312,10 +321,9 @@ fn tell(
             continue;
         }
         let seen = format!("last seen {}, {}", moment(one.about.taken_ms), ago(one.about.taken_ms, now));
-        let there = match is_connected(&context.desk, one) {
-            true => format!("connected; {seen}"),
-            false => styled(CARE, format!("not connected, {seen}")),
-        };
+        let connected = is_connected(&context.desk, one);
+        let there = format!("{}, {seen}", there_words(connected, one));
+        let there = if connected { there } else { styled(CARE, there) };
         if !text.is_empty() {
             text.push('\n');
         }
@@ -465,7 +473,7 @@ pub fn branch_words(branch: &Branch) -> [String; 2] {
 
 /// Whether a store is there, and when it was last seen.
 pub fn seen_words(context: &Context, one: &Inventory) -> String {
-    let there = if is_connected(&context.desk, one) { "connected" } else { "not connected" };
+    let there = there_words(is_connected(&context.desk, one), one);
     let partly = if one.whole { "" } else { "; only what runs have seen" };
     format!("{there}, last seen {}{partly}", moment(one.about.taken_ms))
 }
