@@ -367,22 +367,17 @@ fn times_are_compared_as_finely_as_the_drive_has_kept_them() {
 #[test]
 fn what_would_be_lost_with_a_drive_is_told() {
     let station = Station::with_job("mirror", &[]);
-    let drive = |name: &str| station.path(name);
-    for (drive, path, content) in [
-        ("one", "stills/nest-1.jpg", "picture"),
-        ("one", "stills/only.jpg", "only here"),
-        ("one", "empty.txt", ""),
-        ("two", "kept/nest-1.jpg", "picture"),
-        ("two", "rota.csv", "a rota"),
-    ] {
-        write(&station.path(drive).join(path), content.as_bytes(), OLD);
+    for (path, content) in
+        [("stills/nest-1.jpg", "picture"), ("stills/only.jpg", "only here"), ("empty.txt", "")]
+    {
+        write(&station.path("one").join(path), content.as_bytes(), OLD);
     }
+    // Another drive, which was never here.
+    let listing = format!("f 7 {OLD}.25 kept/nest-1.jpg\nf 6 {OLD}.5 rota.csv\n");
+    fs::write(station.path("listing"), listing).unwrap();
     station.run(&["inventory", "take", "one"]).expect(0);
-    assert!(
-        !station.run(&["report"]).expect(0).out.contains("In one inventory only"),
-        "one alone says nothing"
-    );
-    station.run(&["inventory", "take", "two"]).expect(0);
+    assert!(!station.run(&["report"]).expect(0).out.contains("On one drive only"), "one alone says nothing");
+    station.run(&["inventory", "import", "listing", "--name", "two"]).expect(0);
     assert_eq!(found(&station, &["--alone"]), ["one:stills/only.jpg", "two:rota.csv"]);
     assert_eq!(found(&station, &["--alone", "--in", "two"]), ["two:rota.csv"]);
     assert_eq!(found(&station, &["--alone", "only"]), ["one:stills/only.jpg"]);
@@ -392,15 +387,29 @@ fn what_would_be_lost_with_a_drive_is_told() {
         "{told}"
     );
     let report = station.run(&["report"]).expect(0).out;
-    assert!(report.contains("In one inventory only") && report.contains("--alone --in one"), "{report}");
+    assert!(report.contains("On one drive only") && report.contains("--alone --in one"), "{report}");
     let lines = station.run(&["report", "--json"]).expect(0).json();
     let once: Vec<&Value> = lines.iter().filter(|line| line["event"] == "once-only").collect();
     assert_eq!((once.len(), number(once[0], "files"), number(once[0], "bytes")), (2, 1, 9), "{once:?}");
     station.run(&["report", "--html", "report.html"]).expect(0);
-    assert!(fs::read_to_string(station.path("report.html")).unwrap().contains("In one inventory only"));
-    fs::remove_dir_all(drive("two")).unwrap();
-    write(&drive("one").join("rota.csv"), b"a rota", OLD);
+    assert!(fs::read_to_string(station.path("report.html")).unwrap().contains("On one drive only"));
+    // A second inventory of the same drive, and a copy on the same file system, are no second drive.
+    station.run(&["inventory", "take", "one/stills", "--name", "again"]).expect(0);
+    write(&station.path("beside/only.jpg"), b"only here", OLD);
+    station.run(&["inventory", "take", "beside"]).expect(0);
+    assert_eq!(
+        found(&station, &["--alone", "only"]),
+        ["again:only.jpg", "beside:only.jpg", "one:stills/only.jpg"]
+    );
+    write(&station.path("one/rota.csv"), b"a rota", OLD);
     station.run(&["inventory", "take", "one"]).expect(0);
     let none = station.run(&["inventory", "find", "--alone", "rota"]).expect(1);
-    assert!(none.out.contains("in one inventory only"), "{}", none.out);
+    assert!(none.out.contains("on one drive only"), "{}", none.out);
+    let broken = station.path("home/inventories.db");
+    fs::write(&broken, "no database").unwrap();
+    for end in ["-wal", "-shm"] {
+        let _ = fs::remove_file(station.path(&format!("home/inventories.db{end}")));
+    }
+    let report = station.run(&["report"]).expect(0);
+    assert!(report.out.starts_with("All well") && report.err.contains("cannot be used"), "{}", report.err);
 }

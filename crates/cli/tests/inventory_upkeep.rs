@@ -148,6 +148,13 @@ fn both_sides_of_a_two_way_job_and_several_sources_are_kept() {
     agree(&station, "near", "counts");
     agree(&station, "near", "shared");
     agree(&station, "field-drive", "all");
+    // Whatever runs have seen can be reached from the top.
+    let top = station.run(&["inventory", "show", "field-drive", "--json"]).expect(0).json();
+    let top: Vec<&str> = top.iter().filter_map(|line| line["path"].as_str()).collect();
+    assert_eq!(top, ["all", "shared"]);
+    fs::rename(station.right(), station.path("away")).unwrap();
+    let absent = station.run(&["run", "shared", "--yes"]).expect(3);
+    assert!(!absent.err.contains("inventory"), "{}", absent.err);
 }
 
 #[test]
@@ -231,4 +238,70 @@ fn what_is_asked_for_while_the_drive_is_away_is_pointed_to() {
     let elsewhere = station.run(&["restore", "counts", "rota.csv"]).expect(2);
     assert!(elsewhere.err.contains("FENFIELD-9 had old/rota.csv on "), "{}", elsewhere.err);
     assert!(!station.run(&["history", "counts", "last"]).expect(0).out.contains("inventory:"));
+}
+
+#[test]
+fn runs_and_takes_side_by_side_do_not_stand_in_each_other_s_way() {
+    let station = stores();
+    for at in 0..3000 {
+        write(&station.path("large").join(format!("d{}/f{at}", at % 60)), b"1", OLD);
+    }
+    for name in ["a", "b"] {
+        let (left, right) = (station.path(&format!("from-{name}")), format!("@field-drive/{name}"));
+        fs::create_dir_all(&left).unwrap();
+        station.run(&["job", "add", name, "mirror", left.to_str().unwrap(), &right, "--yes"]).expect(0);
+    }
+    let said = std::sync::Mutex::new(String::new());
+    std::thread::scope(|scope| {
+        let (station, said) = (&station, &said);
+        for name in ["a", "b"] {
+            scope.spawn(move || {
+                for round in 0..8 {
+                    for at in 0..40 {
+                        let path = format!("from-{name}/r{round}/f{at}.csv");
+                        write(&station.path(&path), format!("{round}").as_bytes(), OLD);
+                    }
+                    let ran = station.run(&["run", name, "--yes"]).expect(0);
+                    said.lock().unwrap().push_str(&ran.err);
+                }
+            });
+        }
+        scope.spawn(move || {
+            for round in 0..8 {
+                write(&station.path("large").join(format!("d{round}/new-{round}")), b"1", OLD);
+                station.run(&["inventory", "take", "large", "--quiet"]).expect(0);
+            }
+        });
+    });
+    assert!(!said.lock().unwrap().contains("inventory"), "{}", said.lock().unwrap());
+    agree(&station, "field-drive", "a");
+    agree(&station, "field-drive", "b");
+    assert_eq!(exported(&station, "large"), seen_by_find(&station.path("large")));
+    let list = station.run(&["inventory", "list", "--json"]).expect(0).json();
+    let drive = list.iter().find(|line| line["name"] == "field-drive").unwrap();
+    assert_eq!(number(drive, "entries"), exported(&station, "field-drive").len() as u64, "the numbers hold");
+}
+
+#[test]
+fn a_store_that_is_another_one_now_does_not_overwrite_what_the_first_held() {
+    let station = stores();
+    station.write("counts/a.csv", "1", OLD);
+    station.run(&["job", "add", "counts", "copy", "left/counts", "@field-drive/counts"]).expect(0);
+    station.run(&["run", "counts", "--quiet"]).expect(0);
+    fs::create_dir_all(station.path("other/counts")).unwrap();
+    station.run(&["store", "add", "field-drive", "other", "--yes"]).expect(0);
+    station.run(&["job", "edit", "counts", "--to", "@field-drive/counts"]).expect(0);
+    station.write("counts/b.csv", "1", OLD);
+    let ran = station.run(&["run", "counts", "--yes"]).expect(0);
+    assert!(ran.err.contains("\"field-drive\" is that of another store"), "{}", ran.err);
+    assert_eq!(found(&station, &["csv"]), ["field-drive:counts/a.csv"]);
+    // Dropped, it is that of the other one.
+    station.run(&["inventory", "drop", "field-drive", "--yes"]).expect(0);
+    station.run(&["run", "counts", "--quiet"]).expect(0);
+    assert_eq!(found(&station, &["csv"]), ["field-drive:counts/a.csv", "field-drive:counts/b.csv"]);
+    // Whoever stands elsewhere means the same place.
+    station.run(&["inventory", "take", "other"]).expect(0);
+    let mut elsewhere = station.command(&["inventory", "list", "--json"]);
+    let list = Ran::of(&elsewhere.current_dir("/").output().unwrap()).expect(0).json();
+    assert!(list.iter().all(|line| line["connected"] == true), "{list:?}");
 }

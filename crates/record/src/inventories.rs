@@ -2,12 +2,12 @@
 //!
 //! | table | a row is | columns |
 //! |---|---|---|
-//! | `inventories` | one inventory | `id`, `name` (unique), `mark` (the store's, or empty), `spot` (its file system and the path on it, or its address; or empty), `place` (as written then), `location` (the folder or address then), `label` (of its drive, or empty), `taken` (ms since 1970), `entries`, `bytes`, `whole` (0: only what runs have looked at) |
+//! | `inventories` | one inventory | `id`, `name` (unique), `mark` (the store's, or empty), `spot` (the path on its file system, and in a second line what that is, or its address; or empty), `place` (as written then), `location` (the folder or address then), `label` (of its drive, or empty), `taken` (ms since 1970), `entries`, `bytes`, `whole` (0: only what runs have looked at) |
 //! | `folders` | one folder of it | `inventory`, `path` (bytes), `names` (bytes, sorted, each with a `/` behind it), `folded` (the same without regard to case and form, where a name is not plain ASCII; else empty), `metas` (kind, size, time and hash of each, in the postcard wire format) |
 //! | `prints` | what tells quickly whether a folder is as it was | `inventory`, `path`, `print` (the XXH3 hash of its listing) |
 //!
-//! A folder is a row, so paths cost little, and only the folders that are not as they were are written. An inventory is *taken* whole, in
-//! one transaction: one that is cut short leaves the old one ([`Taking`]). Or it is *brought up to date* by whoever looks at a part of its
+//! A folder is a row, so paths cost little, and only the folders that are not as they were are written. An inventory is *taken* whole
+//! ([`Taking`]): what is not as it was is gathered beside it and gets its place in one transaction, so one that is cut short leaves the old one. Or it is *brought up to date* by whoever looks at a part of its
 //! store anyway, and changes it ([`Updating`]). What a listing does not show any more is gone, with everything below it.
 
 mod changes;
@@ -66,7 +66,7 @@ pub struct About {
     pub name: String,
     /// The store's mark; may be empty.
     pub mark: String,
-    /// The file system that it is on, and the path on it, or its address; may be empty.
+    /// The path on the file system that it is on, and in a second line what that is, or its address; may be empty.
     pub spot: String,
     /// The place, as it was written then.
     pub place: String,
@@ -391,7 +391,7 @@ mod tests {
         let mut taking = all.take(&about("x", 2)).unwrap();
         taking.folder(b"", image(&[folder("a"), folder("a-b"), folder("b")])).unwrap();
         taking.folder(b"b", image(&[file("f", 1)])).unwrap();
-        taking.keep(b"a").unwrap();
+        taking.keep(b"a");
         let taken = taking.finish().unwrap();
         assert_eq!((taken.entries, taken.bytes), (6, 3));
         let id = all.named("x").unwrap().unwrap().id;

@@ -151,12 +151,12 @@ pub struct Report {
     pub newest: VecDeque<RunRow>,
     /// Who could not be told something.
     pub untold: Vec<Untold>,
-    /// What exists in one inventory only, where that was asked for.
+    /// What exists on one drive only, where that was asked for.
     pub once_only: OnceOnly,
 }
 
 impl Report {
-    /// Adds what exists in one inventory only.
+    /// Adds what exists on one drive only.
     ///
     /// # Errors
     /// When the inventories cannot be read; all the rest holds.

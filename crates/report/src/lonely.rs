@@ -1,4 +1,4 @@
-//! What exists in one inventory only: with that drive it would be lost.
+//! What exists on one drive only: with that it would be lost.
 
 use std::ops::ControlFlow;
 
@@ -9,7 +9,7 @@ use reedhook_jobs::inventory::{self, Query, copies};
 /// More entries than these are not compared for a report, which nobody waits for: `inventory find --alone` does it.
 const MOST_ENTRIES: u64 = 2_000_000;
 
-/// What an inventory has that no other one has.
+/// What an inventory has that is on no other drive.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Lonely {
     /// Its name.

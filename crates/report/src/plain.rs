@@ -27,7 +27,7 @@ pub fn text(report: &Report) -> String {
         ("Not run", not_run(report)),
         ("Problems by cause", troubles(report)),
         ("Room", rooms(report)),
-        ("In one inventory only", once_only(report)),
+        ("On one drive only", once_only(report)),
     ];
     for (heading, part) in parts.into_iter().filter(|(_, part)| !part.is_empty()) {
         let _ = write!(text, "\n{}\n{part}", styled(BOLD, heading));

@@ -101,7 +101,7 @@ pub struct FindArgs {
     /// Say where else the same file is: by its hash where both are known, else by name, size and time (within two seconds).
     #[arg(long)]
     pub copies: bool,
-    /// Only files that no other inventory has: what would be lost with that drive. Empty files do not count.
+    /// Only files that are on no other drive, as far as inventories tell: what would be lost with it. Empty files do not count.
     #[arg(long, conflicts_with = "copies")]
     pub alone: bool,
     /// List everything, also where there is much.

@@ -255,7 +255,7 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
     if nothing {
         let inventories = count(wanted.len() as u64, "inventory has", "inventories have");
         context.say(match asked.alone {
-            true => "Nothing of that is in one inventory only.".to_owned(),
+            true => "Nothing of that is on one drive only.".to_owned(),
             false => format!("Nothing of that: {inventories} no such entry."),
         });
         return Ok(1);

@@ -318,6 +318,9 @@ fn status(context: &Context) -> Outcome {
         table.styled_row(style, vec![text(line, "job"), now, next]);
     }
     context.say(table.render(0).trim_end());
+    if let Some(store) = service["looking_through"].as_str() {
+        context.say(format!("\n{store} is being looked through for its inventory; a run there goes first."));
+    }
     for line in jobs.iter().filter(|line| line["message"].is_string()) {
         context.warn(format!("{}: {}", text(line, "job"), text(line, "message")));
     }

@@ -2,7 +2,8 @@
 //!
 //! Two files are copies of each other when their content has the same hash. Where the hash of one of them is not known, name, size and
 //! time have to be the same, the time within two seconds, as some drives keep it no finer. Two of which both hashes are known, and
-//! differ, are never copies: whoever is about to erase a drive must not be told that there is another one.
+//! differ, are never copies: whoever is about to erase a drive must not be told that there is another one. A drive of which there are
+//! several inventories is one drive all the same.
 
 use std::collections::{HashMap, HashSet};
 use std::ops::ControlFlow;
@@ -11,7 +12,7 @@ use reedhook_core::entry::EntryKind;
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{HeldMeta, Inventories, Inventory, each_name};
 
-use super::Query;
+use super::{Query, may_be_one_drive};
 
 /// Times so far apart can be one, as drives keep them.
 const SECONDS_APART: u64 = 2;
@@ -105,7 +106,7 @@ fn each_file(all: &Inventories, inventory: i64, each: EachFile<'_>) -> Result<()
 /// Hears of a file: the folder that it is in, its name, and what is known of it.
 type EachFile<'e> = &'e mut dyn FnMut(&[u8], &[u8], &HeldMeta);
 
-/// Hears of a file that is in one inventory only: which of them that is, its path, and what is known of it.
+/// Hears of a file that is on one drive only: which of them that is, its path, and what is known of it.
 pub type EachLonely<'e> = &'e mut dyn FnMut(usize, Vec<u8>, &HeldMeta) -> ControlFlow<()>;
 
 /// A file among those that are looked at together.
@@ -115,7 +116,7 @@ struct Candidate {
     meta: HeldMeta,
 }
 
-/// Tells every file that a search finds in some inventories and that no other of all inventories has; empty files are nothing to lose.
+/// Tells every file that a search finds in some inventories and that is on no other drive; empty files are nothing to lose.
 /// What is told is the place of the inventory, the path and what is known. They come in no certain order.
 ///
 /// # Errors
@@ -127,9 +128,10 @@ pub fn alone(
     each: EachLonely<'_>,
 ) -> Result<(), RecordError> {
     let parts = inventories.iter().map(|one| one.entries).sum::<u64>() / TOGETHER + 1;
+    let drives = drives_of(inventories);
     for part in 0..u128::from(parts) {
         let is_in_part = |look: u128| look % u128::from(parts) == part;
-        let lonely = lonely_of(all, inventories, &is_in_part)?;
+        let lonely = lonely_of(all, inventories, &drives, &is_in_part)?;
         for (at, inventory) in inventories.iter().enumerate() {
             let mut broken = false;
             let mut one = |path: Vec<u8>, meta: &HeldMeta| {
@@ -156,9 +158,20 @@ fn key_of(meta: &HeldMeta) -> Key {
     (meta.modified().map(|time| time.seconds()), meta.hash)
 }
 
+/// Which drive each inventory is of: the first inventory that may be of it.
+fn drives_of(inventories: &[Inventory]) -> Vec<usize> {
+    let mut drives: Vec<usize> = Vec::new();
+    for (at, one) in inventories.iter().enumerate() {
+        let same = inventories[..at].iter().position(|other| may_be_one_drive(&one.about, &other.about));
+        drives.push(same.map_or(at, |same| drives[same]));
+    }
+    drives
+}
+
 fn lonely_of(
     all: &Inventories,
     inventories: &[Inventory],
+    drives: &[usize],
     is_in_part: &dyn Fn(u128) -> bool,
 ) -> Result<HashSet<(usize, u128, Key)>, RecordError> {
     let mut candidates: Vec<Candidate> = Vec::new();
@@ -173,7 +186,7 @@ fn lonely_of(
     candidates.sort_by_key(|one| (one.look, one.meta.modified()));
     // Copies by their looks stand side by side; those by their hash are looked for afterwards.
     let copies = |one: &Candidate, other: &Candidate| {
-        other.inventory != one.inventory && is_copy(&one.meta, &other.meta)
+        drives[other.inventory] != drives[one.inventory] && is_copy(&one.meta, &other.meta)
     };
     let has_copy = |at: usize| {
         let one = &candidates[at];
@@ -191,7 +204,7 @@ fn lonely_of(
     let renamed = renamed_copies(all, inventories, &lonely)?;
     let has_none = |one: &&Candidate| {
         let places = one.meta.hash.and_then(|hash| renamed.get(&hash));
-        places.is_none_or(|places| places.iter().all(|at| *at == one.inventory))
+        places.is_none_or(|places| places.iter().all(|at| drives[*at] == drives[one.inventory]))
     };
     let lonely = lonely.into_iter().filter(has_none);
     Ok(lonely.map(|one| (one.inventory, one.look, key_of(&one.meta))).collect())

@@ -15,7 +15,7 @@ use std::sync::atomic::AtomicU64;
 use std::time::{Duration, Instant};
 
 use reedhook_core::entry::Meta;
-use reedhook_core::identity;
+use reedhook_core::identity::{self, Ground};
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath};
 use reedhook_core::store::{Listing, Store, StoreError};
 use reedhook_core::walk::{ScanError, ScanProgress, each_folder};
@@ -157,22 +157,58 @@ fn usual_about(desk: &Desk, name: &str, located: &Located, mark: String) -> Abou
     About {
         name: name.to_owned(),
         mark,
-        spot: recognise::spot(located),
-        place: located.written.clone(),
+        spot: spot_of(located).unwrap_or_default(),
+        place: place_of(desk, located),
         location: located.location(),
         label: label_of(located),
         taken_ms: desk.now_ms(),
     }
 }
 
+/// A place so that it means the same wherever somebody stands.
+fn place_of(desk: &Desk, located: &Located) -> String {
+    match located.folder().filter(|_| !located.written.starts_with('@')) {
+        Some(folder) => desk.home.shorten(folder),
+        None => located.written.trim_end_matches('/').to_owned(),
+    }
+}
+
+/// Whether two inventories may be of one drive, or server: what is on both is lost with it. What cannot be told apart counts as one.
+pub(crate) fn may_be_one_drive(a: &About, b: &About) -> bool {
+    let both = |a: &str, b: &str| !a.is_empty() && a == b;
+    let ground = |about: &About| Ground::from_text(about.spot.rsplit_once('\n')?.1);
+    both(&a.mark, &b.mark)
+        || both(&a.label, &b.label)
+        || ground(a).zip(ground(b)).is_some_and(|(a, b)| !a.is_other(&b))
+}
+
 /// Whether an inventory that has this name is of another store than the one that is there now: a drive that is not plugged in leaves an
 /// empty folder, and what the drive held is still known.
 fn is_another(known: &Inventory, now: &About) -> bool {
-    let both = |known: &str, now: &str| (!known.is_empty() && !now.is_empty()).then(|| known != now);
     let known = &known.about;
-    both(&known.mark, &now.mark)
-        .or_else(|| both(&known.spot, &now.spot))
-        .unwrap_or(known.location != now.location)
+    if !known.mark.is_empty() && !now.mark.is_empty() {
+        return known.mark != now.mark;
+    }
+    is_other_spot(&known.spot, &now.spot).unwrap_or(known.location != now.location)
+}
+
+/// Where a place is: the path on its file system, and in a second line what that is.
+fn spot_of(located: &Located) -> Option<String> {
+    let path = match located.resolved() {
+        Some(folder) => drives::place_on(&folder)?.1.to_string(),
+        None => String::new(),
+    };
+    Some(format!("{path}\n{}", recognise::ground(located)?.to_text()))
+}
+
+/// Whether two spots are certainly not one; `None` where one of them is not known.
+fn is_other_spot(known: &str, now: &str) -> Option<bool> {
+    let parts = |text: &str| {
+        let (path, ground) = text.rsplit_once('\n')?;
+        Some((path.to_owned(), Ground::from_text(ground)?))
+    };
+    let ((path, ground), (path_now, ground_now)) = (parts(known)?, parts(now)?);
+    Some(path != path_now || ground_now.is_other(&ground))
 }
 
 /// Reedhook's own: nobody looks for it.
@@ -265,7 +301,8 @@ fn walk(
                 Err(error) if path.is_root() => return Err(unread(about, &error)),
                 Err(error) => {
                     problems.push(error);
-                    taking.keep(path.as_bytes())
+                    taking.keep(path.as_bytes());
+                    Ok(())
                 }
             };
         }

@@ -43,6 +43,8 @@ struct State {
     folders: Vec<(RelPath, Image)>,
     bytes: usize,
     changes: Changes,
+    /// The folders that the side is in are written down.
+    way_is_known: bool,
     /// Nothing more is noted after that.
     failed: Option<RecordError>,
 }
@@ -57,7 +59,7 @@ impl Shelf {
         match Shelf::find(desk, place) {
             Ok(shelf) => shelf,
             Err(failure) => {
-                desk.note(format!("the inventory of {} is not kept: {}", place.written, failure.message));
+                desk.note(format!("the inventory of {} is not kept: {}", place.written, failure.text()));
                 None
             }
         }
@@ -72,6 +74,10 @@ impl Shelf {
             return Ok(None);
         }
         let root = locate(&desk.home, &desk.settings, &format!("@{name}"))?;
+        // Whoever opens it says so.
+        if !root.seems_there() {
+            return Ok(None);
+        }
         // A server would have to be asked; its address tells it apart.
         let mark = match root.folder() {
             Some(_) => {
@@ -91,10 +97,16 @@ impl Shelf {
             return Ok(None);
         }
         let id = known.as_ref().map(|known| known.id);
-        all.hold_still().map_err(|error| super::failed(&desk.home, error))?;
         about.keep_what_is_known(known.map(|known| known.about));
-        let state =
-            State { all, id, folders: Vec::new(), bytes: 0, changes: Changes::default(), failed: None };
+        let state = State {
+            all,
+            id,
+            folders: Vec::new(),
+            bytes: 0,
+            changes: Changes::default(),
+            way_is_known: false,
+            failed: None,
+        };
         Ok(Some(Shelf { about, below, state: Mutex::new(state) }))
     }
 
@@ -120,7 +132,10 @@ impl Shelf {
 
     fn knows(&self, path: &RelPath, print: &Print) -> bool {
         let state = self.state();
-        let known = state.id.map(|id| state.all.knows(id, path.as_bytes(), print));
+        // How things were when something was last written: one state of the file is read on and on.
+        let known = state
+            .id
+            .map(|id| state.all.hold_still().and_then(|()| state.all.knows(id, path.as_bytes(), print)));
         known.is_some_and(|known| known.unwrap_or(false))
     }
 
@@ -169,7 +184,7 @@ impl Shelf {
     fn write(&self, state: &mut State) {
         let (folders, changes) = (std::mem::take(&mut state.folders), std::mem::take(&mut state.changes));
         state.bytes = 0;
-        let first = state.id.is_none();
+        let first = !std::mem::replace(&mut state.way_is_known, true);
         let written = || {
             let mut updating = state.all.update(&self.about)?;
             for (path, image) in folders {
@@ -180,8 +195,7 @@ impl Shelf {
             }
             updating.apply(&changes)?;
             state.id = Some(updating.id());
-            updating.commit()?;
-            state.all.hold_still()
+            updating.commit().map(drop)
         };
         if let Err(error) = written() {
             state.failed.get_or_insert(error);

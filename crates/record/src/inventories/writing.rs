@@ -28,16 +28,30 @@ struct Pen<'a> {
 }
 
 impl Inventories {
-    /// Begins to take an inventory, anew where there is one of this name. Until it is finished, the old one holds.
+    /// Begins to take an inventory, anew where there is one of this name. Until it is finished, the old one holds, and others may write:
+    /// a large drive takes its time.
     ///
     /// # Errors
     /// When SQLite fails.
     pub fn take(&mut self, about: &About) -> Result<Taking<'_>> {
-        let pen = Pen::new(self, about, true)?;
-        pen.db.execute_batch(
-            "CREATE TEMP TABLE IF NOT EXISTS seen (path BLOB PRIMARY KEY) WITHOUT ROWID; DELETE FROM seen;",
+        let id = self.named(&about.name)?.map(|known| known.id);
+        self.let_go()?;
+        // Temporary tables are in a file of their own: whoever fills them locks nobody out.
+        self.db.execute_batch(
+            "CREATE TEMP TABLE IF NOT EXISTS seen (path BLOB PRIMARY KEY) WITHOUT ROWID;
+             CREATE TEMP TABLE IF NOT EXISTS changed (path BLOB NOT NULL, names BLOB NOT NULL, metas BLOB NOT NULL);
+             DELETE FROM seen; DELETE FROM changed;",
         )?;
-        Ok(Taking { pen })
+        self.hold_still()?;
+        Ok(Taking { all: self, about: about.clone(), id, unseen: Vec::new() })
+    }
+
+    /// Ends what [`Inventories::hold_still`] began.
+    fn let_go(&self) -> Result<()> {
+        if !self.db.is_autocommit() {
+            self.db.execute_batch("COMMIT")?;
+        }
+        Ok(())
     }
 
     /// Begins to bring an inventory up to date, or one that knows a part of its store only.
@@ -51,9 +65,7 @@ impl Inventories {
 
 impl<'a> Pen<'a> {
     fn new(all: &'a mut Inventories, about: &About, whole: bool) -> Result<Pen<'a>> {
-        if !all.db.is_autocommit() {
-            all.db.execute_batch("COMMIT")?;
-        }
+        all.let_go()?;
         let db = Transaction::new(&mut all.db, TransactionBehavior::Immediate)?;
         db.execute(
             "INSERT INTO inventories (name, mark, spot, place, location, label, taken, entries, bytes, whole)
@@ -159,6 +171,28 @@ impl<'a> Pen<'a> {
         Ok(())
     }
 
+    /// While an inventory is taken: what is known of a folder, and of everything below it, counts as seen.
+    fn leave_as_known(&self, path: &[u8]) -> Result<()> {
+        let (from, until) = below(path);
+        let sql = "INSERT OR IGNORE INTO seen SELECT path FROM folders
+            WHERE inventory = ?1 AND (path = ?2 OR (path >= ?3 AND path < ?4) OR length(?2) = 0)";
+        self.db.prepare_cached(sql)?.execute(params![self.id, path, from, until])?;
+        Ok(())
+    }
+
+    /// While an inventory is taken: the next folder that is not as it was.
+    fn next_changed(&self, after: i64) -> Result<Option<(i64, Vec<u8>, Image)>> {
+        let sql = "SELECT rowid, path, names, metas FROM changed WHERE rowid > ?1 ORDER BY rowid LIMIT 1";
+        let row = |row: &Row<'_>| {
+            let blob = |at: usize| row.get::<_, Vec<u8>>(at);
+            Ok((row.get::<_, i64>(0)?, blob(1)?, blob(2)?, blob(3)?))
+        };
+        let found = self.db.prepare_cached(sql)?.query_row([after], row).optional()?;
+        let Some((at, path, names, metas)) = found else { return Ok(None) };
+        let metas: Vec<HeldMeta> = postcard::from_bytes(&metas)?;
+        Ok(Some((at, path, Image::of(each_name(&names).zip(metas)))))
+    }
+
     fn commit(self) -> Result<Taken> {
         self.db.execute(
             "UPDATE inventories SET entries = entries + ?2, bytes = bytes + ?3 WHERE id = ?1",
@@ -190,7 +224,12 @@ pub(super) fn parted(path: &[u8]) -> (&[u8], &[u8]) {
 
 /// An inventory while it is taken. Dropped before it is finished, the old one holds.
 pub struct Taking<'a> {
-    pen: Pen<'a>,
+    all: &'a mut Inventories,
+    about: About,
+    /// The old one.
+    id: Option<i64>,
+    /// Folders that could not be looked at.
+    unseen: Vec<Vec<u8>>,
 }
 
 impl Taking<'_> {
@@ -200,35 +239,40 @@ impl Taking<'_> {
     /// # Errors
     /// When SQLite fails.
     pub fn folder(&mut self, path: &[u8], image: Image) -> Result<()> {
-        self.pen.put(path, image)?;
-        self.pen.db.prepare_cached("INSERT OR IGNORE INTO seen VALUES (?1)")?.execute([path])?;
+        let db = &self.all.db;
+        let known = self.id.map(|id| knows(db, id, path, &image.print)).transpose()?;
+        if !known.unwrap_or(false) {
+            let metas = postcard::to_allocvec(&image.metas)?;
+            let sql = "INSERT INTO changed (path, names, metas) VALUES (?1, ?2, ?3)";
+            db.prepare_cached(sql)?.execute(params![path, image.names, metas])?;
+        }
+        db.prepare_cached("INSERT OR IGNORE INTO seen VALUES (?1)")?.execute([path])?;
         Ok(())
     }
 
     /// Leaves a folder, and everything below it, as it was known: it could not be looked at now.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    pub fn keep(&mut self, path: &[u8]) -> Result<()> {
-        let (from, until) = below(path);
-        self.pen
-            .db
-            .prepare_cached(
-                "INSERT OR IGNORE INTO seen SELECT path FROM folders
-                 WHERE inventory = ?1 AND (path = ?2 OR (path >= ?3 AND path < ?4) OR length(?2) = 0)",
-            )?
-            .execute(params![self.pen.id, path, from, until])?;
-        Ok(())
+    pub fn keep(&mut self, path: &[u8]) {
+        self.unseen.push(path.to_vec());
     }
 
     /// The inventory is complete: what was not seen is gone, and it takes the old one's place.
     ///
     /// # Errors
-    /// When SQLite fails; then the old one holds.
-    pub fn finish(mut self) -> Result<Taken> {
-        let id = self.pen.id;
-        self.pen.forget_where("path NOT IN (SELECT path FROM seen)", params![id])?;
-        self.pen.commit()
+    /// When SQLite fails, or somebody else has been writing for too long; then the old one holds.
+    pub fn finish(self) -> Result<Taken> {
+        let mut pen = Pen::new(self.all, &self.about, true)?;
+        for path in &self.unseen {
+            pen.leave_as_known(path)?;
+        }
+        let mut last = 0;
+        while let Some((at, path, image)) = pen.next_changed(last)? {
+            pen.put(&path, image)?;
+            last = at;
+        }
+        let id = pen.id;
+        pen.forget_where("path NOT IN (SELECT path FROM seen)", params![id])?;
+        pen.db.execute_batch("DELETE FROM seen; DELETE FROM changed;")?;
+        pen.commit()
     }
 }
 

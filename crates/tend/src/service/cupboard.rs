@@ -36,6 +36,13 @@ struct AtWork {
     stop: Arc<AtomicBool>,
 }
 
+impl Cupboard {
+    /// The store that is being looked through.
+    pub fn looks_through(&self) -> Option<&str> {
+        self.at_work.as_ref().map(|at_work| at_work.store.as_str())
+    }
+}
+
 impl Service {
     /// Looks which stores have appeared. Those at servers do not: whoever wants to know what is there has to ask.
     pub(super) fn follow_stores(&mut self) {

@@ -82,6 +82,9 @@ impl Service {
             "jobs": self.jobs.len(),
             "running": self.running.len(),
         })];
+        if let Some(store) = self.cupboard.looks_through() {
+            lines[0]["looking_through"] = json!(store);
+        }
         lines.extend(self.jobs.iter().map(|(name, tended)| self.status_of(name, tended)));
         let broken = self.broken.iter().filter(|(name, _)| !self.jobs.contains_key(*name));
         lines.extend(
