@@ -60,7 +60,7 @@ fn every_run_on_a_named_store_keeps_its_inventory() {
     run();
     both();
     let list = station.run(&["inventory", "list"]).expect(0).out;
-    assert!(list.contains("only what runs have seen"), "{list}");
+    assert!(list.contains("In part: only what runs have seen"), "{list}");
     // What changes, comes, goes, and has another path.
     station.write("counts/d0/f0.csv", "another size", OLD);
     station.write("counts/d0/new.csv", "new", OLD);

@@ -51,7 +51,8 @@ pub fn once_only(desk: &Desk) -> Outcome<OnceOnly> {
         return Ok(OnceOnly { inventories: Vec::new(), too_many: Some(entries) });
     }
     let mut sums = vec![(0_u64, 0_u64); known.len()];
-    copies::alone(&all, &known, &Query::of(&[]), &mut |at, _, meta| {
+    let everywhere: Vec<usize> = (0..known.len()).collect();
+    copies::alone(&all, &known, &everywhere, &Query::of(&[]), &mut |at, _, meta| {
         sums[at] = (sums[at].0 + 1, sums[at].1.saturating_add(meta.size));
         if desk.is_stopped() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     })

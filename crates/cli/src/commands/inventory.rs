@@ -115,7 +115,7 @@ fn list(context: &Context) -> Outcome {
             continue;
         }
         let there = if connected && !is_at_a_server(one) { "" } else { there_words(connected, one) };
-        let partly = if one.whole { "" } else { "only what runs have seen" };
+        let partly = if one.whole { "" } else { "in part" };
         let comma = if there.is_empty() || partly.is_empty() { "" } else { ", " };
         let style = if connected { anstyle::Style::new() } else { CARE };
         let taken = format!("{}  {}", moment(one.about.taken_ms), ago(one.about.taken_ms, now));
@@ -133,6 +133,11 @@ fn list(context: &Context) -> Outcome {
     }
     if !context.global.json {
         context.say(table.render(0).trim_end());
+        if known.iter().any(|one| !one.whole) {
+            context.say(
+                "\nIn part: only what runs have seen there. `reedhook inventory take` looks at everything.",
+            );
+        }
     }
     Ok(0)
 }
@@ -143,7 +148,7 @@ fn is_at_a_server(one: &Inventory) -> bool {
 
 fn there_words(connected: bool, one: &Inventory) -> &'static str {
     match connected {
-        true if is_at_a_server(one) => "at a server, which was not asked",
+        true if is_at_a_server(one) => "at a server",
         true => "connected",
         false => "not connected",
     }
@@ -220,12 +225,14 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
         if context.desk.is_stopped() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     };
     if asked.alone {
-        let place_of = |at: usize| wanted.iter().position(|one| one.id == everything[at].id);
-        let mut each = |at: usize, path, meta: &_| match place_of(at) {
-            Some(at) => take(at, path, meta),
-            None => ControlFlow::Continue(()),
+        let place_of = |one: &Inventory| everything.iter().position(|other| other.id == one.id);
+        let places: Vec<usize> = wanted.iter().filter_map(place_of).collect();
+        let mut each = |at: usize, path, meta: &_| {
+            let at = places.iter().position(|place| *place == at).unwrap_or_default();
+            take(at, path, meta)
         };
-        copies::alone(&all, &everything, &query, &mut each).map_err(|error| failed(context, error))?;
+        copies::alone(&all, &everything, &places, &query, &mut each)
+            .map_err(|error| failed(context, error))?;
     } else {
         for (at, one) in wanted.iter().enumerate() {
             let mut each = |path, meta: &_| take(at, path, meta);
@@ -429,8 +436,8 @@ pub fn with_sightings(failure: Failure, seen: &[Sighting]) -> Failure {
         return failure;
     }
     let told: Vec<String> = seen.iter().map(sighting_words).collect();
-    let hint = [told.join("\n"), failure.hint.clone()].join("\n");
-    failure.hint(hint.trim_end())
+    let hint = [failure.hint.clone(), told.join("\n")].join("\n");
+    failure.hint(hint.trim_start())
 }
 
 /// That a store had something, when, and what it was.

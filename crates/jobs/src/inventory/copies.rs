@@ -18,7 +18,7 @@ use super::{Query, may_be_one_drive};
 const SECONDS_APART: u64 = 2;
 
 /// So many files are looked at together, at most: what is in memory at once.
-const TOGETHER: u64 = 500_000;
+const TOGETHER: u64 = 1_000_000;
 
 /// A file in an inventory.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -39,16 +39,16 @@ fn name_of(path: &[u8]) -> &[u8] {
 
 /// Whether two files of one name and size are the same.
 fn is_copy(a: &HeldMeta, b: &HeldMeta) -> bool {
+    let seconds = |meta: &HeldMeta| meta.modified().map(|time| time.seconds());
     match (a.hash, b.hash) {
         (Some(a), Some(b)) => a == b,
-        _ => are_near(a, b),
+        _ => are_near(seconds(a), seconds(b)),
     }
 }
 
 /// Whether the times of two files can be one.
-fn are_near(a: &HeldMeta, b: &HeldMeta) -> bool {
-    let times = a.modified().zip(b.modified());
-    times.is_some_and(|(a, b)| a.seconds().abs_diff(b.seconds()) <= SECONDS_APART)
+fn are_near(a: Option<i64>, b: Option<i64>) -> bool {
+    a.zip(b).is_some_and(|(a, b)| a.abs_diff(b) <= SECONDS_APART)
 }
 
 /// Where else each of some files is, in all inventories.
@@ -109,53 +109,51 @@ type EachFile<'e> = &'e mut dyn FnMut(&[u8], &[u8], &HeldMeta);
 /// Hears of a file that is on one drive only: which of them that is, its path, and what is known of it.
 pub type EachLonely<'e> = &'e mut dyn FnMut(usize, Vec<u8>, &HeldMeta) -> ControlFlow<()>;
 
-/// A file among those that are looked at together.
-struct Candidate {
-    look: u128,
-    inventory: usize,
-    meta: HeldMeta,
-}
-
-/// Tells every file that a search finds in some inventories and that is on no other drive; empty files are nothing to lose.
-/// What is told is the place of the inventory, the path and what is known. They come in no certain order.
+/// Tells every file that a search finds in the wanted inventories (by their places among all) and that is on no other drive; empty files
+/// are nothing to lose. What is told is the place of the inventory, the path and what is known. They come in no certain order.
 ///
 /// # Errors
 /// When the inventories cannot be read.
 pub fn alone(
     all: &Inventories,
     inventories: &[Inventory],
+    wanted: &[usize],
     query: &Query,
     each: EachLonely<'_>,
 ) -> Result<(), RecordError> {
-    let parts = inventories.iter().map(|one| one.entries).sum::<u64>() / TOGETHER + 1;
+    let parts = wanted.iter().map(|at| inventories[*at].entries).sum::<u64>() / TOGETHER + 1;
     let drives = drives_of(inventories);
     for part in 0..u128::from(parts) {
-        let is_in_part = |look: u128| look % u128::from(parts) == part;
-        let lonely = lonely_of(all, inventories, &drives, &is_in_part)?;
+        let mut candidates = Candidates::default();
+        for at in wanted {
+            each_file(all, inventories[*at].id, &mut |_, name, meta| {
+                let look = meta.look(name);
+                if meta.size > 0 && look % u128::from(parts) == part {
+                    candidates.add(*at, look, *meta);
+                }
+            })?;
+        }
+        candidates.sort();
         for (at, inventory) in inventories.iter().enumerate() {
+            each_file(all, inventory.id, &mut |_, name, meta| candidates.meet(&drives, at, name, meta))?;
+        }
+        for at in wanted {
             let mut broken = false;
             let mut one = |path: Vec<u8>, meta: &HeldMeta| {
-                if !is_file(meta) || !lonely.contains(&(at, meta.look(name_of(&path)), key_of(meta))) {
+                if !is_file(meta) || !candidates.is_lonely(*at, name_of(&path), meta) {
                     return ControlFlow::Continue(());
                 }
-                let next = each(at, path, meta);
+                let next = each(*at, path, meta);
                 broken |= next.is_break();
                 next
             };
-            query.find(all, inventory.id, &mut one)?;
+            query.find(all, inventories[*at].id, &mut one)?;
             if broken {
                 return Ok(());
             }
         }
     }
     Ok(())
-}
-
-/// What tells two files of one name and size in one inventory apart.
-type Key = (Option<i64>, Option<[u8; 32]>);
-
-fn key_of(meta: &HeldMeta) -> Key {
-    (meta.modified().map(|time| time.seconds()), meta.hash)
 }
 
 /// Which drive each inventory is of: the first inventory that may be of it.
@@ -168,67 +166,94 @@ fn drives_of(inventories: &[Inventory]) -> Vec<usize> {
     drives
 }
 
-fn lonely_of(
-    all: &Inventories,
-    inventories: &[Inventory],
-    drives: &[usize],
-    is_in_part: &dyn Fn(u128) -> bool,
-) -> Result<HashSet<(usize, u128, Key)>, RecordError> {
-    let mut candidates: Vec<Candidate> = Vec::new();
-    for (at, inventory) in inventories.iter().enumerate() {
-        each_file(all, inventory.id, &mut |_, name, meta| {
-            let look = meta.look(name);
-            if meta.size > 0 && is_in_part(look) {
-                candidates.push(Candidate { look, inventory: at, meta: *meta });
-            }
-        })?;
-    }
-    candidates.sort_by_key(|one| (one.look, one.meta.modified()));
-    // Copies by their looks stand side by side; those by their hash are looked for afterwards.
-    let copies = |one: &Candidate, other: &Candidate| {
-        drives[other.inventory] != drives[one.inventory] && is_copy(&one.meta, &other.meta)
-    };
-    let has_copy = |at: usize| {
-        let one = &candidates[at];
-        let near = |other: &&Candidate| other.look == one.look && are_near(&one.meta, &other.meta);
-        let (before, after) = (&candidates[..at], &candidates[at + 1..]);
-        before
-            .iter()
-            .rev()
-            .take_while(near)
-            .chain(after.iter().take_while(near))
-            .any(|other| copies(one, other))
-    };
-    let lonely: Vec<&Candidate> =
-        (0..candidates.len()).filter(|at| !has_copy(*at)).map(|at| &candidates[at]).collect();
-    let renamed = renamed_copies(all, inventories, &lonely)?;
-    let has_none = |one: &&Candidate| {
-        let places = one.meta.hash.and_then(|hash| renamed.get(&hash));
-        places.is_none_or(|places| places.iter().all(|at| drives[*at] == drives[one.inventory]))
-    };
-    let lonely = lonely.into_iter().filter(has_none);
-    Ok(lonely.map(|one| (one.inventory, one.look, key_of(&one.meta))).collect())
+/// A file that may be on one drive only.
+struct Candidate {
+    look: u128,
+    seconds: Option<i64>,
+    /// Its place among the hashes.
+    hash: Option<u32>,
+    inventory: u32,
+    has_copy: bool,
 }
 
-/// In which inventories the content of some files is, whatever it is called there.
-fn renamed_copies(
-    all: &Inventories,
-    inventories: &[Inventory],
-    files: &[&Candidate],
-) -> Result<HashMap<[u8; 32], HashSet<usize>>, RecordError> {
-    let hashes = files.iter().filter_map(|one| one.meta.hash);
-    let mut places: HashMap<[u8; 32], HashSet<usize>> = hashes.map(|hash| (hash, HashSet::new())).collect();
-    if places.is_empty() {
-        return Ok(places);
+/// Files that are looked at together, by what they look like.
+#[derive(Default)]
+struct Candidates {
+    all: Vec<Candidate>,
+    hashes: Vec<[u8; 32]>,
+    by_hash: HashMap<[u8; 32], Vec<usize>>,
+    /// A bit for each look that there is, by the look's own lowest bits: nearly everything else is told apart by one look at it.
+    bits: Vec<u64>,
+}
+
+/// So many bits tell looks apart.
+const BITS: u128 = 1 << 25;
+
+impl Candidates {
+    fn add(&mut self, inventory: usize, look: u128, meta: HeldMeta) {
+        let hash = meta.hash.and_then(|hash| {
+            self.hashes.push(hash);
+            u32::try_from(self.hashes.len() - 1).ok()
+        });
+        let seconds = meta.modified().map(|time| time.seconds());
+        let inventory = u32::try_from(inventory).unwrap_or(u32::MAX);
+        self.all.push(Candidate { look, seconds, hash, inventory, has_copy: false });
     }
-    for (at, inventory) in inventories.iter().enumerate() {
-        each_file(all, inventory.id, &mut |_, _, meta| {
-            if let Some(places) = meta.hash.and_then(|hash| places.get_mut(&hash)) {
-                places.insert(at);
+
+    fn sort(&mut self) {
+        self.all.sort_unstable_by_key(|one| (one.look, one.inventory, one.seconds, one.hash));
+        self.bits = vec![0; (BITS / 64) as usize];
+        for (at, one) in self.all.iter().enumerate() {
+            let (word, bit) = bit_of(one.look);
+            self.bits[word] |= bit;
+            if let Some(hash) = one.hash {
+                self.by_hash.entry(self.hashes[hash as usize]).or_default().push(at);
             }
-        })?;
+        }
     }
-    Ok(places)
+
+    /// Those of one look.
+    fn alike(&self, look: u128) -> std::ops::Range<usize> {
+        let (word, bit) = bit_of(look);
+        if self.bits[word] & bit == 0 {
+            return 0..0;
+        }
+        let from = self.all.partition_point(|one| one.look < look);
+        from..from + self.all[from..].partition_point(|one| one.look == look)
+    }
+
+    /// A file of an inventory: which candidates it is a copy of.
+    fn meet(&mut self, drives: &[usize], inventory: usize, name: &[u8], meta: &HeldMeta) {
+        let elsewhere = |one: &Candidate| drives[one.inventory as usize] != drives[inventory];
+        for at in self.alike(meta.look(name)) {
+            let one = &self.all[at];
+            let known = one.hash.map(|hash| self.hashes[hash as usize]);
+            let copy = match known.zip(meta.hash) {
+                Some((ours, theirs)) => ours == theirs,
+                None => are_near(one.seconds, meta.modified().map(|time| time.seconds())),
+            };
+            self.all[at].has_copy |= copy && elsewhere(&self.all[at]);
+        }
+        for at in meta.hash.and_then(|hash| self.by_hash.get(&hash)).into_iter().flatten() {
+            self.all[*at].has_copy |= elsewhere(&self.all[*at]);
+        }
+    }
+
+    fn is_lonely(&self, inventory: usize, name: &[u8], meta: &HeldMeta) -> bool {
+        let seconds = meta.modified().map(|time| time.seconds());
+        self.all[self.alike(meta.look(name))].iter().any(|one| {
+            let same = one.inventory as usize == inventory
+                && one.seconds == seconds
+                && one.hash.map(|hash| self.hashes[hash as usize]) == meta.hash;
+            same && !one.has_copy
+        })
+    }
+}
+
+/// Where the bit of a look is.
+fn bit_of(look: u128) -> (usize, u64) {
+    let at = look % BITS;
+    ((at / 64) as usize, 1 << (at % 64))
 }
 
 #[cfg(test)]
@@ -287,7 +312,7 @@ mod tests {
         taken(&mut all, "two", &two);
         let inventories = all.list().expect("inventories");
         let mut lonely = Vec::new();
-        alone(&all, &inventories, &Query::of(&[]), &mut |at, path, _| {
+        alone(&all, &inventories, &[0, 1], &Query::of(&[]), &mut |at, path, _| {
             lonely.push(format!("{at} {}", String::from_utf8_lossy(&path)));
             ControlFlow::Continue(())
         })
