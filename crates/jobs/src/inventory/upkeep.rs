@@ -26,8 +26,8 @@ use crate::places::{InventoryKept, Located, locate, open_source};
 /// What waits to be written takes no more memory than this, roughly.
 const WAITING_BYTES: usize = 4 << 20;
 
-/// So many changes wait to be written, at most.
-const WAITING_CHANGES: usize = 1 << 16;
+/// So many changes wait to be written, at most: few enough that the end of a run does not wait for them.
+const WAITING_CHANGES: usize = 1 << 13;
 
 /// A part of the inventory of a named store.
 pub(crate) struct Shelf {
@@ -49,34 +49,45 @@ struct State {
     failed: Option<RecordError>,
 }
 
+/// What there is of a shelf for a place.
+enum Found {
+    /// The place is in no named store, its store is not there, or its inventory is not to be kept.
+    Nothing,
+    /// The inventory of that name is of another store: what is to be said of it.
+    Another(String),
+    Shelf(Box<Shelf>),
+}
+
 impl Shelf {
-    /// The shelf of a place that is in a named store; `None` where it is in none, or its inventory is not to be kept.
+    /// The shelf of a place that a run is about to change; `None` where there is none.
     pub fn of(desk: &Desk, job: &Job, place: &Located) -> Option<Shelf> {
-        // Names that the store spells otherwise than the job are no names of its inventory.
-        if job.rules.odd_names == OddNames::Encode {
-            return None;
-        }
-        match Shelf::find(desk, place) {
-            Ok(shelf) => shelf,
-            Err(failure) => {
-                desk.note(format!("the inventory of {} is not kept: {}", place.written, failure.text()));
-                None
-            }
+        match Shelf::find_for(desk, job, place) {
+            Ok(Found::Shelf(shelf)) => Some(*shelf),
+            // The look has said so.
+            Ok(Found::Nothing | Found::Another(_)) | Err(_) => None,
         }
     }
 
-    fn find(desk: &Desk, place: &Located) -> Outcome<Option<Shelf>> {
-        let Some(named) = place.written.strip_prefix('@') else { return Ok(None) };
+    fn find_for(desk: &Desk, job: &Job, place: &Located) -> Outcome<Found> {
+        // Names that the store spells otherwise than the job are no names of its inventory.
+        match job.rules.odd_names {
+            OddNames::Encode => Ok(Found::Nothing),
+            _ => Shelf::find(desk, place),
+        }
+    }
+
+    fn find(desk: &Desk, place: &Located) -> Outcome<Found> {
+        let Some(named) = place.written.strip_prefix('@') else { return Ok(Found::Nothing) };
         let (name, below) = named.split_once('/').unwrap_or((named, ""));
         let kept = desk.settings.store(name)?.inventory;
-        let Ok(below) = RelPath::new(below.trim_matches('/').as_bytes()) else { return Ok(None) };
+        let Ok(below) = RelPath::new(below.trim_matches('/').as_bytes()) else { return Ok(Found::Nothing) };
         if kept == Some(InventoryKept::Off) {
-            return Ok(None);
+            return Ok(Found::Nothing);
         }
         let root = locate(&desk.home, &desk.settings, &format!("@{name}"))?;
         // Whoever opens it says so.
         if !root.seems_there() {
-            return Ok(None);
+            return Ok(Found::Nothing);
         }
         // A server would have to be asked; its address tells it apart.
         let mark = match root.folder() {
@@ -90,11 +101,10 @@ impl Shelf {
         let all = open(&desk.home)?;
         let known = all.named(name).map_err(|error| super::failed(&desk.home, error))?;
         if let Some(known) = known.as_ref().filter(|known| is_another(known, &about)) {
-            desk.note(format!(
-                "the inventory \"{name}\" is that of another store, {}, and stays as it is; drop it, and this one gets the name",
-                known.about.location
-            ));
-            return Ok(None);
+            let other = &known.about.location;
+            return Ok(Found::Another(format!(
+                "the inventory \"{name}\" is what another store held, {other}, and stays as it is; if that one is gone for good: reedhook inventory drop {name}"
+            )));
         }
         let id = known.as_ref().map(|known| known.id);
         about.keep_what_is_known(known.map(|known| known.about));
@@ -107,7 +117,7 @@ impl Shelf {
             way_is_known: false,
             failed: None,
         };
-        Ok(Some(Shelf { about, below, state: Mutex::new(state) }))
+        Ok(Found::Shelf(Box::new(Shelf { about, below, state: Mutex::new(state) })))
     }
 
     fn state(&self) -> MutexGuard<'_, State> {
@@ -219,19 +229,32 @@ impl Shelf {
 pub(crate) struct Shelves {
     /// Whose they are, and which folder of the side: several sources are one tree, and each a folder of it.
     shelves: Vec<(Side, RelPath, Shelf)>,
+    /// What is to be said of those that are not kept, once the look has gone well: what went wrong with a place may be its reason.
+    notes: Vec<String>,
 }
 
 impl Shelves {
     /// Those of a job's left, which several places may make up, and of its right.
     pub fn of(desk: &Desk, job: &Job, lefts: &[Located], right: Option<&Located>, names: &[Name]) -> Shelves {
-        let mut shelves = Vec::new();
+        let mut shelves = Shelves { shelves: Vec::new(), notes: Vec::new() };
         for (at, left) in lefts.iter().enumerate() {
             let folder = names.get(at).map(RelPath::from).unwrap_or_default();
-            shelves.extend(Shelf::of(desk, job, left).map(|shelf| (Side::Left, folder, shelf)));
+            shelves.add(desk, job, (Side::Left, folder), left);
         }
-        let right = right.and_then(|right| Shelf::of(desk, job, right));
-        shelves.extend(right.map(|shelf| (Side::Right, RelPath::root(), shelf)));
-        Shelves { shelves }
+        right.into_iter().for_each(|right| shelves.add(desk, job, (Side::Right, RelPath::root()), right));
+        shelves
+    }
+
+    fn add(&mut self, desk: &Desk, job: &Job, (side, folder): (Side, RelPath), place: &Located) {
+        match Shelf::find_for(desk, job, place) {
+            Ok(Found::Shelf(shelf)) => self.shelves.push((side, folder, *shelf)),
+            Ok(Found::Another(note)) => self.notes.push(note),
+            Ok(Found::Nothing) => {}
+            Err(failure) => {
+                let place = &place.written;
+                self.notes.push(format!("the inventory of {place} is not kept: {}", failure.text()));
+            }
+        }
     }
 
     /// They as the ear of a walk; `None` when there are none.
@@ -241,6 +264,7 @@ impl Shelves {
 
     /// The look is over.
     pub fn close(self, desk: &Desk) {
+        self.notes.into_iter().for_each(|note| desk.note(note));
         self.shelves.into_iter().for_each(|(_, _, shelf)| shelf.close(desk));
     }
 }
