@@ -232,6 +232,11 @@ fn what_is_asked_for_while_the_drive_is_away_is_pointed_to() {
     assert!(!none.err.contains("had"), "{}", none.err);
     let history = station.run(&["history", "counts", "last"]).expect(0);
     assert!(history.out.contains("reedhook review inventory:field-drive/counts"), "{}", history.out);
+    // Its mount point is there, and empty.
+    fs::create_dir(station.right()).unwrap();
+    let empty = station.run(&["why", "counts", "heron.csv"]).expect(3);
+    assert!(empty.err.contains("field-drive had counts/heron.csv on "), "{}", empty.err);
+    fs::remove_dir(station.right()).unwrap();
     // What was never on this job's drive may be on another.
     fs::rename(station.path("in the cupboard"), station.right()).unwrap();
     fs::remove_dir_all(&other).unwrap();

@@ -24,6 +24,7 @@ use reedhook_jobs::inventory::sightings;
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::look::{comparison, decide, interrupted, open_sources};
 use reedhook_jobs::places::{Ends, Located, not_there_yet, open_destination, open_source, typed_path};
+use reedhook_jobs::recognise::{self, Part};
 use reedhook_jobs::two_way::{self, Memory};
 
 /// Explains what a run would do about one path.
@@ -45,9 +46,17 @@ fn explain(context: &Context, job: &Job, ends: &Ends, path: &RelPath) -> Outcome
         _ => open_sources(&context.desk, ends, Manner::of(job))?,
     };
     let to = ends.to.first().ok_or_else(|| Failure::usage("the job has no destination"))?;
+    // Of an empty mount point, or another drive, nothing can be said: a run would be refused.
+    let part = Part::of(job.rules.kind, false);
     let right = match open_destination(&context.desk, to, Manner::of(job))? {
-        Some(store) => store,
-        None => not_there_yet(&context.desk, to, Manner::of(job))?,
+        Some(store) => {
+            recognise::refuse_foreign(&context.desk, job, to, store.as_ref(), part)?;
+            store
+        }
+        None => {
+            recognise::refuse_vanished(&context.desk, job, to, part)?;
+            not_there_yet(&context.desk, to, Manner::of(job))?
+        }
     };
     let facts = Facts::find(context, job, (ends, to), (left.as_ref(), right.as_ref()), path)?;
     if context.global.json {
