@@ -178,7 +178,7 @@ fn a_run_that_is_cut_short_leaves_an_inventory_that_the_next_one_mends() {
 }
 
 #[test]
-fn what_is_not_to_be_kept_is_not_and_an_empty_mount_point_takes_nothing_away() {
+fn what_is_not_to_be_kept_is_not_and_what_cannot_be_kept_fails_no_run() {
     let station = stores();
     station.write("counts/a.csv", "1", OLD);
     station.run(&["store", "add", "near", "left", "--inventory", "off", "--yes"]).expect(0);
@@ -187,18 +187,7 @@ fn what_is_not_to_be_kept_is_not_and_an_empty_mount_point_takes_nothing_away() {
     assert_eq!(found(&station, &["a.csv"]), Vec::<String>::new(), "a preview notes nothing");
     station.run(&["run", "counts", "--quiet"]).expect(0);
     assert_eq!(found(&station, &["a.csv"]), ["field-drive:counts/a.csv"]);
-    // Another store in the same place, as when a drive is not plugged in: what the drive held is still known.
-    fs::rename(station.right(), station.path("in the cupboard")).unwrap();
-    fs::create_dir_all(station.right()).unwrap();
-    let refused = station.run(&["inventory", "take", "@field-drive"]);
-    // Where both are on one file system, and neither has a mark, nothing tells them apart.
-    if refused.code == 2 {
-        assert!(refused.err.contains("of another store"), "{}", refused.err);
-        assert_eq!(found(&station, &["a.csv"]), ["field-drive:counts/a.csv"]);
-    }
     // Inventories that cannot be used fail no run.
-    fs::remove_dir_all(station.right()).unwrap();
-    fs::rename(station.path("in the cupboard"), station.right()).unwrap();
     for end in ["", "-wal", "-shm"] {
         let _ = fs::remove_file(station.path(&format!("home/inventories.db{end}")));
     }
@@ -309,4 +298,47 @@ fn a_store_that_is_another_one_now_does_not_overwrite_what_the_first_held() {
     let mut elsewhere = station.command(&["inventory", "list", "--json"]);
     let list = Ran::of(&elsewhere.current_dir("/").output().unwrap()).expect(0).json();
     assert!(list.iter().all(|line| line["connected"] == true), "{list:?}");
+}
+
+#[test]
+fn an_empty_mount_point_takes_nothing_away_of_what_the_drive_held() {
+    if !with_mounts("drives that go", &[]) {
+        return;
+    }
+    let station = Station::new();
+    let place = station.path("mnt");
+    let drive = Mounted::memory(&place, "8m");
+    station.run(&["store", "add", "field-drive", "mnt"]).expect(0);
+    station.write("a.csv", "1", OLD);
+    station.run(&["job", "add", "counts", "mirror", "left", "@field-drive/counts"]).expect(0);
+    station.run(&["run", "counts", "--quiet"]).expect(0);
+    drop(drive);
+    assert!(place.is_dir());
+    let taken = station.run(&["inventory", "take", "@field-drive"]).expect(2);
+    assert!(taken.err.contains("that of another store"), "{}", taken.err);
+    // Not even where somebody has made the folder there.
+    fs::create_dir(place.join("counts")).unwrap();
+    for words in
+        [vec!["run", "counts", "--yes"], vec!["once", "copy", "@field-drive/counts", "right", "--yes"]]
+    {
+        let ran = station.run(&words);
+        assert!(!ran.err.contains("fault"), "{}", ran.err);
+        assert_eq!(found(&station, &["csv"]), ["field-drive:counts/a.csv"], "{words:?}");
+    }
+}
+
+#[test]
+fn second_names_are_as_large_as_the_first() {
+    if !as_root_only("second names") {
+        return;
+    }
+    let station = stores();
+    station.write("counts/first.csv", "heron,3", OLD);
+    fs::hard_link(station.left().join("counts/first.csv"), station.left().join("counts/second.csv")).unwrap();
+    station
+        .run(&["job", "add", "counts", "mirror", "@near/counts", "@field-drive/counts", "--preserve", "full"])
+        .expect(0);
+    station.run(&["run", "counts", "--yes", "--quiet"]).expect(0);
+    agree(&station, "near", "counts");
+    agree(&station, "field-drive", "counts");
 }

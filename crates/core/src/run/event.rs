@@ -77,8 +77,8 @@ pub struct Item {
     pub side: Side,
     /// The path.
     pub path: RelPath,
-    /// What it is, where the engine knows; a log does not tell.
-    pub kind: Option<EntryKind>,
+    /// What stands there now and its size, where the engine knows; a log does not tell.
+    pub stands: Option<(EntryKind, u64)>,
     /// Bytes of content: written, or of what was removed.
     pub size: u64,
     /// What stands there now, as it was written: lets an undo see whether it has changed since.
@@ -114,8 +114,8 @@ impl Item {
     pub(super) fn new(done: Done, path: RelPath, size: u64) -> Item {
         let (now, was) = (Mark::default(), Mark::default());
         let (read, moved_from, items, hash, gone) = (None, None, None, None, Gone::Kept);
-        let kind = matches!(done, Done::FolderMade | Done::FolderRemoved).then_some(EntryKind::Folder);
-        Item { done, side: Side::Right, path, kind, size, now, read, was, moved_from, items, hash, gone }
+        let stands = (done == Done::FolderMade).then_some((EntryKind::Folder, 0));
+        Item { done, side: Side::Right, path, stands, size, now, read, was, moved_from, items, hash, gone }
     }
 }
 

@@ -184,8 +184,8 @@ impl<'a> Engine<'a> {
         if let Some(was) = folder.right.as_ref().map(Mark::of).filter(|_| finished) {
             self.send(Event::Folder { side: Side::Right, path: folder.path.clone(), was });
             if folder.remode {
-                let kind = Some(EntryKind::Folder);
-                self.done(Item { kind, now, was, ..Item::new(Done::Metadata, folder.path.clone(), 0) }, 0);
+                let stands = Some((EntryKind::Folder, 0));
+                self.done(Item { stands, now, was, ..Item::new(Done::Metadata, folder.path.clone(), 0) }, 0);
             }
         }
     }

@@ -27,7 +27,7 @@ impl<'a> Engine<'a> {
         let (outcome, done) = match &item.action.step {
             Step::MoveFolder { from, items } => {
                 let done = Item {
-                    kind: Some(EntryKind::Folder),
+                    stands: Some((EntryKind::Folder, 0)),
                     moved_from: Some(from.clone()),
                     items: Some(*items),
                     ..done
@@ -36,14 +36,19 @@ impl<'a> Engine<'a> {
             }
             Step::Move { from, to, was } => {
                 let (now, was_mark) = (Mark::of(to), Mark::of(was));
-                let done =
-                    Item { kind: Some(to.kind), moved_from: Some(from.clone()), now, was: was_mark, ..done };
+                let done = Item {
+                    stands: Some((to.kind, to.size)),
+                    moved_from: Some(from.clone()),
+                    now,
+                    was: was_mark,
+                    ..done
+                };
                 (self.rename_file(from, &path, (to, was), item.action.role), done)
             }
             Step::Respell { from, was } => {
                 let items = was.is_folder().then_some(1);
                 let done = Item {
-                    kind: Some(was.kind),
+                    stands: Some((was.kind, was.size)),
                     moved_from: Some(from.clone()),
                     items,
                     now: Mark::of(was),

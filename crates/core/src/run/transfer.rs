@@ -172,11 +172,12 @@ impl Headway<'_, '_> {
     }
 }
 
-/// What a step brings.
-fn kind_of(step: &Step) -> EntryKind {
+/// What stands at its path once a step has brought so many bytes there; a second name brings none, and is as large as the first.
+fn stands(step: &Step, size: u64) -> Option<(EntryKind, u64)> {
     match step {
-        Step::Add { from } | Step::Update { from, .. } => from.kind,
-        _ => EntryKind::File,
+        Step::Add { from } | Step::Update { from, .. } => Some((from.kind, size)),
+        Step::SecondName { from, .. } => Some((from.kind, from.size)),
+        _ => None,
     }
 }
 
@@ -184,7 +185,7 @@ fn kind_of(step: &Step) -> EntryKind {
 struct Pending {
     sealed: Sealed,
     done: Done,
-    kind: EntryKind,
+    stands: Option<(EntryKind, u64)>,
     expect: Expect,
     keep: bool,
     size: u64,
@@ -323,7 +324,8 @@ impl Transfer<'_, '_> {
             Ok(()) => {
                 let item = Item::new(Done::Metadata, path.clone(), from.size);
                 let now = Mark { modified: change.modified.or(was.modified), mode: change.mode.or(was.mode) };
-                self.engine.done(Item { kind: Some(was.kind), now, was: Mark::of(was), ..item }, 0);
+                self.engine
+                    .done(Item { stands: Some((was.kind, from.size)), now, was: Mark::of(was), ..item }, 0);
             }
             Err(error) => self.engine.failed(Side::Right, error, path)?,
         }
@@ -365,7 +367,7 @@ impl Transfer<'_, '_> {
                     apart,
                     hash,
                     done: Done::of(item.action),
-                    kind: kind_of(&item.action.step),
+                    stands: stands(&item.action.step, size),
                     expect: was.map_or(Expect::Absent, |was| Expect::This(was.clone())),
                     keep: was.is_some() && (lost || self.engine.input.replaced == Replaced::Keep),
                 };
@@ -669,7 +671,7 @@ impl Transfer<'_, '_> {
                 let (now, hash) = (item.now, item.hash);
                 let read = item.apart.and_then(|source| self.bring_into_step(&path, &source, now));
                 let done = Item {
-                    kind: Some(item.kind),
+                    stands: item.stands,
                     now,
                     was,
                     read,

@@ -164,7 +164,7 @@ impl Undoing<'_> {
             done,
             side: item.side,
             path: item.path.clone(),
-            kind: item.kind,
+            stands: None,
             size,
             now,
             read: None,

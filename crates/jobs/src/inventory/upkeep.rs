@@ -7,7 +7,7 @@
 use std::cell::RefCell;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use reedhook_core::entry::{Entry, EntryKind, Side};
+use reedhook_core::entry::{Entry, Side};
 use reedhook_core::identity;
 use reedhook_core::job::OddNames;
 use reedhook_core::path::{Name, RelPath};
@@ -165,25 +165,26 @@ impl Shelf {
         fn at<'p>(shelf: &'p Shelf, path: &'p RelPath) -> [&'p [u8]; 2] {
             [shelf.below.as_bytes(), path.as_bytes()]
         }
-        let here = at(self, &item.path);
-        let meta = |kind: EntryKind| HeldMeta::of(kind, item.size, item.now.modified, item.hash);
         let mut state = self.state();
-        match (item.done, item.kind) {
-            (Done::Added | Done::Revived | Done::Updated | Done::Metadata, Some(kind)) => {
-                state.changes.put(here, meta(kind));
-            }
-            (Done::FolderMade, _) => state.changes.put(here, meta(EntryKind::Folder)),
+        if state.failed.is_some() {
+            return;
+        }
+        let here = at(self, &item.path);
+        let stands = item.stands.map(|(kind, size)| HeldMeta::of(kind, size, item.now.modified, item.hash));
+        match (item.done, &item.moved_from) {
             (Done::Removed, _) => state.changes.gone(here, false),
             (Done::FolderRemoved, _) => state.changes.gone(here, true),
-            (Done::Moved, kind) => match (&item.moved_from, item.items) {
-                (Some(from), Some(_)) => state.changes.moved_folder(at(self, from), here),
-                (Some(from), None) => {
+            (Done::Moved, Some(from)) if item.items.is_some() => {
+                state.changes.moved_folder(at(self, from), here);
+            }
+            (done, from) => {
+                if let Some(from) = from.as_ref().filter(|_| done == Done::Moved) {
                     state.changes.gone(at(self, from), false);
-                    kind.into_iter().for_each(|kind| state.changes.put(here, meta(kind)));
                 }
-                (None, _) => {}
-            },
-            (Done::Added | Done::Revived | Done::Updated | Done::Metadata, None) | (Done::Left, _) => {}
+                if let Some(meta) = stands.filter(|_| done != Done::Left) {
+                    state.changes.put(here, meta);
+                }
+            }
         }
         if state.changes.len() >= WAITING_CHANGES {
             self.write(&mut state);
