@@ -703,4 +703,22 @@ fn a_drive_that_appears_is_looked_through_and_its_inventory_outlives_it() {
     tending.within(SHORT);
     unplug(other);
     assert_eq!(station.run(&["inventory", "list", "--json"]).expect(0).json().len(), 1, "not to be kept");
+    // A store that is named by the path of a mount point, which stays when the drive goes: an empty folder is nothing that has come.
+    let stays = one.plugged("mnt/stays");
+    station.run(&["store", "add", "by-path", "mnt/stays"]).expect(0);
+    tending.signal("HUP");
+    tending.within(SHORT);
+    unplug(stays);
+    tending.within(2 * SHORT);
+    let is_known = || {
+        let list = station.run(&["inventory", "list", "--json"]).expect(0).json();
+        list.iter().any(|line| line["name"] == "by-path")
+    };
+    assert!(!is_known(), "the empty mount point was taken for the store");
+    let _stays = one.plugged("mnt/stays");
+    let begun = Instant::now();
+    while !is_known() {
+        assert!(begun.elapsed() < Duration::from_secs(20));
+        std::thread::sleep(Duration::from_millis(50));
+    }
 }

@@ -4,6 +4,7 @@
 //! again afterwards. What such a look does not get through leaves the inventory as it was.
 
 use std::collections::{BTreeMap, VecDeque};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -14,20 +15,41 @@ use reedhook_jobs::inventory::{self, Took};
 use reedhook_jobs::places::{InventoryKept, Located, locate};
 use reedhook_jobs::polite;
 use reedhook_jobs::words::count;
+use reedhook_stores::drives;
 
-use super::places::ground;
 use super::{News, Service};
 use crate::queue::share;
 
 /// What is known of the named stores.
 #[derive(Default)]
 pub(super) struct Cupboard {
-    /// What each was on when it was last looked, while it was there; nothing before the first look.
-    there: BTreeMap<String, Option<String>>,
+    /// Where each was mounted from when it was last looked, while its folder was there; nothing before the first look.
+    there: BTreeMap<String, Option<Mounted>>,
     /// Stores that have appeared and are still to be looked through.
     due: VecDeque<String>,
     /// The one that is being looked through.
     at_work: Option<AtWork>,
+}
+
+/// What the folder of a store is on.
+#[derive(Clone, PartialEq, Eq)]
+struct Mounted {
+    at: PathBuf,
+    file_system: String,
+}
+
+impl Mounted {
+    fn of(place: &Located) -> Option<Mounted> {
+        let folder = place.folder().filter(|folder| folder.is_dir())?.canonicalize().ok()?;
+        let (file_system, _) = drives::place_on(&folder)?;
+        Some(Mounted { at: drives::mount_point_of(&folder)?, file_system })
+    }
+
+    /// Whether a drive has come since. Where one has gone, its empty mount point is on what lies above, and that is nothing to look through.
+    fn has_come(&self, before: Option<&Mounted>) -> bool {
+        before
+            .is_none_or(|before| self != before && !(self.at != before.at && before.at.starts_with(&self.at)))
+    }
 }
 
 struct AtWork {
@@ -53,9 +75,9 @@ impl Service {
             let Some(place) = self.store_place(&name).filter(|place| place.server().is_none()) else {
                 continue;
             };
-            let now = ground(&place);
+            let now = Mounted::of(&place);
             let before = self.cupboard.there.insert(name.clone(), now.clone());
-            let came = now.is_some() && before.is_some_and(|before| before != now);
+            let came = before.is_some_and(|before| now.is_some_and(|now| now.has_come(before.as_ref())));
             if came && !self.cupboard.due.contains(&name) {
                 self.cupboard.due.push_back(name);
             }
