@@ -156,12 +156,16 @@ pub fn alone(
     Ok(())
 }
 
-/// Which drive each inventory is of: the first inventory that may be of it.
+/// Which drive each inventory is of: one that may be of two drives makes them one.
 fn drives_of(inventories: &[Inventory]) -> Vec<usize> {
-    let mut drives: Vec<usize> = Vec::new();
+    let mut drives: Vec<usize> = (0..inventories.len()).collect();
     for (at, one) in inventories.iter().enumerate() {
-        let same = inventories[..at].iter().position(|other| may_be_one_drive(&one.about, &other.about));
-        drives.push(same.map_or(at, |same| drives[same]));
+        for (earlier, other) in inventories[..at].iter().enumerate() {
+            if may_be_one_drive(&one.about, &other.about) {
+                let (from, to) = (drives[at], drives[earlier]);
+                drives.iter_mut().filter(|drive| **drive == from).for_each(|drive| *drive = to);
+            }
+        }
     }
     drives
 }
@@ -182,12 +186,16 @@ struct Candidates {
     all: Vec<Candidate>,
     hashes: Vec<[u8; 32]>,
     by_hash: HashMap<[u8; 32], Vec<usize>>,
-    /// A bit for each look that there is, by the look's own lowest bits: nearly everything else is told apart by one look at it.
-    bits: Vec<u64>,
+    /// Where those begin whose look begins with so much: looks are spread evenly, so there is about one between two beginnings.
+    begins: Vec<u32>,
 }
 
-/// So many bits tell looks apart.
-const BITS: u128 = 1 << 25;
+/// So many bits of a look are its beginning.
+const BEGINNING: u32 = 20;
+
+fn beginning(look: u128) -> usize {
+    (look >> (128 - BEGINNING)) as usize
+}
 
 impl Candidates {
     fn add(&mut self, inventory: usize, look: u128, meta: HeldMeta) {
@@ -202,10 +210,14 @@ impl Candidates {
 
     fn sort(&mut self) {
         self.all.sort_unstable_by_key(|one| (one.look, one.inventory, one.seconds, one.hash));
-        self.bits = vec![0; (BITS / 64) as usize];
+        self.begins = vec![0; (1 << BEGINNING) + 1];
+        for one in &self.all {
+            self.begins[beginning(one.look) + 1] += 1;
+        }
+        for at in 1..self.begins.len() {
+            self.begins[at] += self.begins[at - 1];
+        }
         for (at, one) in self.all.iter().enumerate() {
-            let (word, bit) = bit_of(one.look);
-            self.bits[word] |= bit;
             if let Some(hash) = one.hash {
                 self.by_hash.entry(self.hashes[hash as usize]).or_default().push(at);
             }
@@ -214,12 +226,10 @@ impl Candidates {
 
     /// Those of one look.
     fn alike(&self, look: u128) -> std::ops::Range<usize> {
-        let (word, bit) = bit_of(look);
-        if self.bits[word] & bit == 0 {
-            return 0..0;
-        }
-        let from = self.all.partition_point(|one| one.look < look);
-        from..from + self.all[from..].partition_point(|one| one.look == look)
+        let begin = |at: usize| self.begins[at] as usize;
+        let (from, until) = (begin(beginning(look)), begin(beginning(look) + 1));
+        let from = from + self.all[from..until].partition_point(|one| one.look < look);
+        from..from + self.all[from..until].partition_point(|one| one.look == look)
     }
 
     /// A file of an inventory: which candidates it is a copy of.
@@ -248,12 +258,6 @@ impl Candidates {
             same && !one.has_copy
         })
     }
-}
-
-/// Where the bit of a look is.
-fn bit_of(look: u128) -> (usize, u64) {
-    let at = look % BITS;
-    ((at / 64) as usize, 1 << (at % 64))
 }
 
 #[cfg(test)]

@@ -61,6 +61,9 @@ pub fn of_name(desk: &Desk, name: &[u8], most: usize) -> Vec<Sighting> {
         let finder = memmem::Finder::new(name);
         let mut found = Vec::new();
         for (_, inventory) in &known {
+            if found.len() >= most {
+                break;
+            }
             all.each_folder(inventory.id, &mut |row| {
                 if finder.find(row.names).is_none() {
                     return Ok(ControlFlow::Continue(()));
@@ -76,7 +79,6 @@ pub fn of_name(desk: &Desk, name: &[u8], most: usize) -> Vec<Sighting> {
                 Ok(if found.len() < most { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
             })?;
         }
-        found.truncate(most);
         Ok(found)
     };
     look().unwrap_or_default()
