@@ -18,6 +18,7 @@ mod writing_tests;
 
 use std::ops::ControlFlow;
 use std::path::Path;
+use std::time::Duration;
 
 use reedhook_core::names::Folding;
 use reedhook_core::path::Name;
@@ -192,6 +193,14 @@ impl Inventories {
             transaction.commit()?;
         }
         Ok(Inventories { db })
+    }
+
+    /// Waits no longer than that for somebody else who is writing.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    pub fn wait_at_most(&self, patience: Duration) -> Result<()> {
+        Ok(self.db.busy_timeout(patience)?)
     }
 
     /// All inventories, by name.

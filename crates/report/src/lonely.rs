@@ -7,7 +7,7 @@ use reedhook_jobs::failure::Outcome;
 use reedhook_jobs::inventory::{self, Query, copies};
 
 /// More entries than these are not compared for a report, which nobody waits for: `inventory find --alone` does it.
-const MOST_ENTRIES: u64 = 2_000_000;
+const MOST_ENTRIES: u64 = 1_000_000;
 
 /// What an inventory has that is on no other drive.
 #[derive(Debug, Clone, PartialEq, Eq)]

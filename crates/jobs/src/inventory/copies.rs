@@ -121,7 +121,8 @@ pub fn alone(
     query: &Query,
     each: EachLonely<'_>,
 ) -> Result<(), RecordError> {
-    let parts = wanted.iter().map(|at| inventories[*at].entries).sum::<u64>() / TOGETHER + 1;
+    let entries: u64 = wanted.iter().map(|at| inventories[*at].entries).sum();
+    let parts = entries.div_ceil(TOGETHER).max(1);
     let drives = drives_of(inventories);
     for part in 0..u128::from(parts) {
         let mut candidates = Candidates::default();

@@ -6,6 +6,7 @@
 
 use std::cell::RefCell;
 use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
 
 use reedhook_core::entry::{Entry, Side};
 use reedhook_core::identity;
@@ -22,6 +23,9 @@ use crate::failure::Outcome;
 use crate::held::Manner;
 use crate::jobfile::Job;
 use crate::places::{InventoryKept, Located, locate, open_source};
+
+/// A run waits no longer than that for somebody else who is writing; then the next run notes what this one has seen.
+const PATIENCE: Duration = Duration::from_secs(3);
 
 /// What waits to be written takes no more memory than this, roughly.
 const WAITING_BYTES: usize = 4 << 20;
@@ -99,6 +103,7 @@ impl Shelf {
         };
         let mut about = usual_about(desk, name, &root, mark);
         let all = open(&desk.home)?;
+        all.wait_at_most(PATIENCE).map_err(|error| super::failed(&desk.home, error))?;
         let known = all.named(name).map_err(|error| super::failed(&desk.home, error))?;
         if let Some(known) = known.as_ref().filter(|known| is_another(known, &about)) {
             let other = &known.about.location;
