@@ -4,8 +4,8 @@
 //! one side is seen to hold what the run brought there from the other, which somebody has worked on since: then that version is
 //! what both last agreed on. In every other case the old memory stands, and the next run compares anew.
 //!
-//! What we removed ourselves is nobody's removal. A name that is there again at the side that had lacked it is forgotten, so that
-//! the next run takes it for new. A run that does not come to its end leaves a list of what it had set out to remove
+//! What we removed ourselves is nobody's removal. A name that is there again, at either side, is forgotten, so that the next run takes
+//! it for new. A run that does not come to its end leaves a list of what it had set out to remove
 //! ([`Removing`]), which says the same to the next one.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -261,7 +261,9 @@ fn judge(
             return Known::of_written(name, side, meta, brought.read, brought.hash.or(hash));
         }
     }
-    old.cloned()
+    // Where we removed what both last agreed on, somebody has saved something new: that is no edit of what the other side has.
+    let ours = |side| deeds.has_removed(side, path);
+    old.filter(|_| !ours(Side::Left) && !ours(Side::Right)).cloned()
 }
 
 enum Found {

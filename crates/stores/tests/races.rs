@@ -340,6 +340,13 @@ fn misfortunes() -> Vec<Misfortune> {
             (left, Deed::Save(at("c"))),
             vec![(right, Deed::PutBack), (left, Deed::Save(at("d/a")))],
         ),
+        // Put aside, and back only after the run, which removed the other side's, where somebody has saved another since.
+        (vec![(left, Deed::PutAside(at("d")))], (right, Deed::Save(at("d/a"))), vec![(left, Deed::PutBack)]),
+        (
+            vec![(left, Deed::PutAside(at("d/e")))],
+            (right, Deed::Save(at("d/e/a"))),
+            vec![(left, Deed::PutBack)],
+        ),
         // Saved again while the first version travels.
         (
             vec![(left, Deed::Save(at("a")))],

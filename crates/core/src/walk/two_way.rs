@@ -416,7 +416,8 @@ impl<'a> Visit<'a> {
             self.remembered.extend(known);
             return Ok(());
         }
-        let known = self.without_our_own_removal(&name, (left.is_some(), right.is_some()), known);
+        let metas = (left.as_ref().map(|found| &found.meta), right.as_ref().map(|found| &found.meta));
+        let known = self.without_our_own_removal(&name, metas, known);
         let verdict = left.as_ref().or(right.as_ref()).and_then(|found| found.verdict);
         let (left, right) = (left.map(|found| found.meta), right.map(|found| found.meta));
         if let Some((from, reason)) =
@@ -449,34 +450,42 @@ impl<'a> Visit<'a> {
         }
     }
 
-    /// What is remembered of a name; nothing when it is missing at one side because that side cannot hold it, or because an earlier run removed it there and was cut
-    /// short. Otherwise what has been put back at the other side would seem to have been removed by a person.
+    /// What is remembered of a name; nothing when it is missing at one side because that side cannot hold it, or because an earlier
+    /// run removed it there and was cut short. Otherwise what has been put back at the other side would seem to have been removed by a
+    /// person, and what somebody saved in its place would seem to be an edit of what the other side has.
     fn without_our_own_removal(
         &mut self,
         name: &Name,
-        (left, right): (bool, bool),
+        (left, right): (Option<&Meta>, Option<&Meta>),
         known: Option<Known>,
     ) -> Option<Known> {
-        let missing = match (left, right) {
-            (true, false) => Side::Right,
-            (false, true) => Side::Left,
-            (true, true) => {
-                // We may have removed it there before somebody saved something else: that is no edit of what the other side has.
-                let path = self.visited.path.join(name);
-                let removes = |side| self.input.removing.holds(side, &path);
-                let ours = !self.input.removing.is_empty() && (removes(Side::Left) || removes(Side::Right));
-                self.changed |= ours && known.is_some();
-                return known.filter(|_| !ours);
+        let known = known?;
+        let nobody_s = match (left, right) {
+            (Some(_), Some(_)) => {
+                self.is_being_removed(name, Side::Left) || self.is_being_removed(name, Side::Right)
             }
-            (false, false) => return known,
+            (Some(meta), None) => self.is_nobody_s(name, (Side::Left, meta), &known),
+            (None, Some(meta)) => self.is_nobody_s(name, (Side::Right, meta), &known),
+            (None, None) => false,
         };
-        let ours = !self.input.removing.is_empty()
-            && self.input.removing.holds(missing, &self.visited.path.join(name));
+        self.changed |= nobody_s;
+        (!nobody_s).then_some(known)
+    }
+
+    /// Whether it is no person's doing that a name is at this side alone.
+    fn is_nobody_s(&self, name: &Name, (there, meta): (Side, &Meta), known: &Known) -> bool {
+        let missing = there.other();
         // A name that cannot be there has not been removed there: it was spelled otherwise, as it no longer is.
         let cannot_be = || self.input.store(missing).capabilities().names.refusal(name).is_some();
-        let nobody_s = known.is_some() && (ours || cannot_be());
-        self.changed |= nobody_s;
-        known.filter(|_| !nobody_s)
+        let is_new = || known.state(there, Some(meta), &mut |_| false) == State::Changed;
+        self.is_being_removed(name, missing)
+            || (self.is_being_removed(name, there) && is_new())
+            || cannot_be()
+    }
+
+    /// Whether a run that was cut short had set out to remove a name at a side.
+    fn is_being_removed(&self, name: &Name, side: Side) -> bool {
+        !self.input.removing.is_empty() && self.input.removing.holds(side, &self.visited.path.join(name))
     }
 
     fn stays(&mut self, left: bool, right: bool) {
