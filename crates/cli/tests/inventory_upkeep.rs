@@ -93,11 +93,17 @@ fn every_run_on_a_named_store_keeps_its_inventory() {
     fs::remove_dir_all(station.left().join("counts/scratch")).unwrap();
     run();
     both();
-    // A run that is undone is seen by the next one.
+    // So does what an undo puts back.
     station.write("counts/d0/undone.csv", "1", OLD);
+    station.write("counts/d0/f0.csv", "of yet another size", OLD + 5);
+    fs::remove_file(station.left().join("counts/d0/f8.csv")).unwrap();
+    fs::rename(station.left().join("counts/d3-moved"), station.left().join("counts/d3-again")).unwrap();
+    fs::create_dir_all(station.left().join("counts/undone/deep")).unwrap();
+    fs::remove_dir_all(station.left().join("counts/empty")).unwrap();
     run();
+    both();
     station.run(&["undo", "counts", "last", "--yes", "--quiet"]).expect(0);
-    fs::remove_file(station.left().join("counts/d0/undone.csv")).unwrap();
+    both();
     run();
     both();
 }

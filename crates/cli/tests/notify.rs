@@ -21,7 +21,7 @@ use std::time::{Duration, Instant};
 
 use common::*;
 use desktop::{Bus, desktop};
-use reedhook_record::{Mornings, StateFile, Telling};
+use reedhook_record::{Mornings, StateFile, Telling, Told};
 use serde_json::{Value, json};
 use servers::Server;
 use tending::Tending;
@@ -464,8 +464,7 @@ fn a_digest_comes_once_a_day_with_everything_since_the_last_one() {
     let yesterday = due.timestamp().as_millisecond() - 80_000_000;
     let backdate = || {
         let mut record = StateFile::open(&station.path("home/state.db")).unwrap();
-        let seen = record.last_digest(&key).unwrap();
-        assert!(record.claim_digest(&key, seen, yesterday).unwrap());
+        record.set_digest(&key, yesterday).unwrap();
     };
     backdate();
     station.run(&["run", "counts"]).expect(1);
@@ -492,6 +491,53 @@ fn a_digest_comes_once_a_day_with_everything_since_the_last_one() {
     }
     drop(tending);
     let _ = port;
+}
+
+#[test]
+fn a_digest_is_owed_until_it_has_been_sent_whatever_becomes_of_the_program() {
+    let station = troubled();
+    let due = jiff::Zoned::now().checked_sub(jiff::SignedDuration::from_mins(1)).unwrap();
+    let time = due.strftime("%H:%M").to_string();
+    let (key, yesterday) = (format!("command {time}"), due.timestamp().as_millisecond() - 80_000_000);
+    set_up(
+        &station,
+        &format!(
+            "command = {{ run = \"echo x >> begun; test -e quick || sleep 60; echo sent >> sent\", on = \"digest {time}\" }}"
+        ),
+    );
+    station.run(&["run", "counts"]).expect(1);
+    let mut record = StateFile::open(&station.path("home/state.db")).unwrap();
+    record.set_digest(&key, yesterday).unwrap();
+    let mut sending = station.command(&["run", "counts"]).stdout(Stdio::null()).spawn().unwrap();
+    let begun = Instant::now();
+    while !station.path("begun").exists() {
+        assert!(begun.elapsed() < Duration::from_secs(20), "{:?}", told(&station));
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    // Meanwhile no other program sends it too.
+    station.run(&["run", "counts"]).expect(1);
+    sending.kill().unwrap();
+    sending.wait().unwrap();
+    assert_eq!(fs::read_to_string(station.path("begun")).unwrap(), "x\n");
+    assert_eq!(record.last_digest(&key).unwrap(), Some(yesterday), "still owed");
+    assert!(told(&station).iter().any(|told| told.1 == Telling::Failed), "{:?}", told(&station));
+    let lock = fs::File::open(station.path("home/digests.lock")).unwrap();
+    lock.try_lock().unwrap();
+    drop(lock);
+    // As if it had not failed lately.
+    let other = Told {
+        way: "desktop".to_owned(),
+        job: "counts".to_owned(),
+        run: String::new(),
+        what: String::new(),
+        at_ms: jiff::Timestamp::now().as_millisecond(),
+        telling: Telling::HeldBack,
+        message: String::new(),
+    };
+    record.add_told(&other, 0).unwrap();
+    fs::write(station.path("quick"), "").unwrap();
+    station.run(&["run", "counts"]).expect(1);
+    assert!(station.path("sent").exists() && record.last_digest(&key).unwrap() > Some(yesterday));
 }
 
 #[test]

@@ -28,11 +28,19 @@ fn with_a_past() -> Station {
 }
 
 fn break_state_file(station: &Station) {
+    garble(station, "state.db");
+}
+
+/// Puts something else in the place of a file of SQLite's.
+fn garble(station: &Station, file: &str) {
     for end in ["-wal", "-shm"] {
-        let _ = fs::remove_file(station.path(&format!("home/state.db{end}")));
+        let _ = fs::remove_file(station.path(&format!("home/{file}{end}")));
     }
-    fs::write(station.path("home/state.db"), "no database at all, but long enough to be looked at as one")
-        .unwrap();
+    fs::write(
+        station.path(&format!("home/{file}")),
+        "no database at all, but long enough to be looked at as one",
+    )
+    .unwrap();
 }
 
 #[test]
@@ -65,13 +73,34 @@ fn a_broken_state_file_is_told_with_its_path_and_mended_from_the_logs() {
 }
 
 #[test]
+fn broken_inventories_are_told_put_aside_and_taken_anew() {
+    let station = with_a_past();
+    station.run(&["inventory", "take", "left", "--name", "near"]).expect(0);
+    garble(&station, "inventories.db");
+    let said = station.run(&["inventory", "list"]).expect(2).err;
+    assert!(said.contains("home/inventories.db") && said.contains("reedhook doctor --mend"), "{said}");
+    let found = station.run(&["doctor", "--json"]).expect(1).json();
+    let bad: Vec<&Value> = found.iter().filter(|line| line["state"] == "bad").collect();
+    assert_eq!((bad.len(), &bad[0]["what"]), (1, &"inventories".into()), "{found:?}");
+    let mended = station.run(&["doctor", "--mend"]).expect(0).out;
+    assert!(mended.contains("they are now") && mended.contains("inventories.db.broken-"), "{mended}");
+    assert_eq!(
+        station.run(&["history", "counts", "--json"]).expect(0).json().len(),
+        2,
+        "the state file is left alone"
+    );
+    station.run(&["inventory", "take", "left", "--name", "near"]).expect(0);
+    assert_eq!(station.run(&["inventory", "list", "--json"]).expect(0).json()[0]["entries"], 1);
+}
+
+#[test]
 fn doctor_looks_at_everything_also_when_the_settings_are_broken() {
     let station = with_a_past();
     station.run(&["store", "add", "archive", "sftp://archive.example/srv"]).expect(0);
     station.run(&["store", "add", "field-drive", "--drive", "FENFIELD-9"]).expect(0);
     let well = station.run(&["doctor", "--json"]).expect(0).json();
     let whats: BTreeSet<&str> = well.iter().map(|line| line["what"].as_str().unwrap()).collect();
-    let wanted = ["clock", "home", "jobs", "logs", "state", "stores", "tools", "zone"];
+    let wanted = ["clock", "home", "inventories", "jobs", "logs", "state", "stores", "tools", "zone"];
     assert_eq!(whats.into_iter().collect::<Vec<_>>(), wanted);
     assert!(well.iter().any(|line| line["state"] == "care" && line["what"] == "stores"), "a drive is away");
     fs::write(station.path("home/reedhook.toml"), "[stores\n").unwrap();

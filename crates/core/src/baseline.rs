@@ -4,9 +4,9 @@
 //! one side is seen to hold what the run brought there from the other, which somebody has worked on since: then that version is
 //! what both last agreed on. In every other case the old memory stands, and the next run compares anew.
 //!
-//! What we removed ourselves is nobody's removal. A name that is there again, at either side, is forgotten, so that the next run takes
-//! it for new. A run that does not come to its end leaves a list of what it had set out to remove
-//! ([`Removing`]), which says the same to the next one.
+//! What we removed or replaced ourselves is nobody's removal and nobody's edit. A name at which something else is found then, at either
+//! side, is forgotten, so that the next run takes it for new. A run that does not come to its end leaves a list of what it had set out
+//! to remove or replace ([`Outgoing`]), which says the same to the next one.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 
@@ -16,7 +16,7 @@ use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::memory::FolderUpdate;
 use crate::path::{Name, RelPath};
 use crate::plan::two_way::{Known, Remembered, Seen};
-use crate::plan::{Fate, Plan, Step};
+use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::run::{Done, Item, Mark};
 use crate::store::{FaultKind, Result, Store};
 use crate::walk::two_way::{FolderNews, Open};
@@ -34,6 +34,8 @@ pub struct Deeds {
 #[derive(Debug, Clone, Copy)]
 struct Written {
     folder: bool,
+    /// What stood there was left as it was, but for its time or mode.
+    same_content: bool,
     size: u64,
     now: Mark,
     /// Its time at the side where it was read, when that is another.
@@ -47,6 +49,7 @@ impl Deeds {
         let at = || (item.side, item.path.clone());
         let written = Written {
             folder: item.done == Done::FolderMade,
+            same_content: item.done == Done::Metadata,
             size: item.size,
             now: item.now,
             read: item.read,
@@ -60,7 +63,7 @@ impl Deeds {
                 self.removed.extend(item.moved_from.clone().map(|from| (item.side, from)));
                 if item.items.is_some() {
                     self.moved_folders.push(at());
-                } else {
+                } else if !item.makes_room {
                     self.write(item, written);
                 }
             }
@@ -83,6 +86,13 @@ impl Deeds {
     /// Whether a file was put at a path, at whichever side, by itself or with a folder that was renamed.
     fn has_brought(&self, path: &RelPath) -> bool {
         self.written.contains_key(path) || self.moved_folders.iter().any(|(_, folder)| path.is_within(folder))
+    }
+
+    /// Whether what both sides last agreed on was removed or replaced at either of them.
+    fn has_ended(&self, path: &RelPath) -> bool {
+        let written = self.written.get(path).into_iter().flatten().flatten();
+        written.into_iter().any(|written| !written.same_content)
+            || [Side::Left, Side::Right].into_iter().any(|side| self.has_removed(side, path))
     }
 
     fn has_removed(&self, side: Side, path: &RelPath) -> bool {
@@ -109,7 +119,7 @@ impl Deeds {
             let as_read = Meta { modified: now.modified, ..found.clone() };
             size == found.size && by.same_time(&as_read, found)
         };
-        if let Some(Written { folder, size, now, read, hash }) =
+        if let Some(Written { folder, size, now, read, hash, .. }) =
             self.written.get(path).and_then(|written| written[side as usize])
         {
             let same = folder == found.is_folder() && (folder || is_there(size, now));
@@ -131,37 +141,48 @@ struct Brought {
     hash: Option<Hash>,
 }
 
-/// What a run sets out to remove at each side, whole trees by their top. While this list exists, what is missing there and on it
-/// was removed by that run and not by a person.
+/// What a run sets out to remove or replace at each side, whole trees by their top. While this list exists, what is missing or another
+/// one there than was remembered may be that run's doing, and no person's.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Removing {
+pub struct Outgoing {
     paths: BTreeSet<(Side, RelPath)>,
 }
 
-impl Removing {
+impl Outgoing {
     /// A list of these.
-    pub fn new(paths: impl IntoIterator<Item = (Side, RelPath)>) -> Removing {
-        Removing { paths: paths.into_iter().collect() }
+    pub fn new(paths: impl IntoIterator<Item = (Side, RelPath)>) -> Outgoing {
+        Outgoing { paths: paths.into_iter().collect() }
     }
 
-    /// What the plans of a run remove or rename away.
-    pub fn of<'a>(plans: impl IntoIterator<Item = &'a Plan>) -> Removing {
+    /// What the plans of a run remove, rename away, or put something else in the place of. What is put where nothing ever was ends nothing.
+    pub fn of<'a>(plans: impl IntoIterator<Item = &'a Plan>) -> Outgoing {
         let mut paths = BTreeSet::new();
         for plan in plans {
             for folder in &plan.folders {
                 if folder.fate == Fate::Remove {
                     paths.insert((plan.changes, folder.path.clone()));
                 }
-                paths.extend(folder.actions.iter().filter_map(|action| match &action.step {
-                    Step::Remove { .. } => Some((plan.changes, folder.path.join(&action.name))),
-                    Step::Move { from, .. } | Step::MoveFolder { from, .. } => {
-                        Some((plan.changes, from.clone()))
-                    }
-                    _ => None,
-                }));
+                let ended = folder.actions.iter().filter_map(|action| Outgoing::ended_by(folder, action));
+                paths.extend(ended.map(|path| (plan.changes, path)));
             }
         }
-        Removing { paths }
+        Outgoing { paths }
+    }
+
+    fn ended_by(folder: &FolderPlan, action: &Action) -> Option<RelPath> {
+        match &action.step {
+            Step::Move { from, .. } | Step::MoveFolder { from, .. } => Some(from.clone()),
+            Step::Remove { .. } | Step::Update { .. } | Step::SecondName { was: Some(_), .. } => {
+                Some(folder.path.join(&action.name))
+            }
+            // It is remembered.
+            Step::Add { .. } if action.role == Role::Revived => Some(folder.path.join(&action.name)),
+            Step::Add { .. }
+            | Step::SecondName { .. }
+            | Step::Respell { .. }
+            | Step::Metadata { .. }
+            | Step::Leave { .. } => None,
+        }
     }
 
     /// What is on it.
@@ -233,6 +254,9 @@ fn judge(
     by: &Comparison,
     deeds: &Deeds,
 ) -> Option<Known> {
+    // Where we removed or replaced what both last agreed on, what is there now is neither an edit nor a removal of what the other side has,
+    // or puts back.
+    let old = old.filter(|_| !deeds.has_ended(path));
     let name = &one.name;
     let (left, right) = match &found {
         (Found::Nothing, Found::Nothing) => return None,
@@ -261,9 +285,7 @@ fn judge(
             return Known::of_written(name, side, meta, brought.read, brought.hash.or(hash));
         }
     }
-    // Where we removed what both last agreed on, somebody has saved something new: that is no edit of what the other side has.
-    let ours = |side| deeds.has_removed(side, path);
-    old.filter(|_| !ours(Side::Left) && !ours(Side::Right)).cloned()
+    old.cloned()
 }
 
 enum Found {

@@ -3,7 +3,7 @@
 //! With `--home` everything is in one folder, so that the tool can live on a stick. Otherwise configuration and state go to
 //! the folders of the XDG base directory specification.
 
-use std::fs::{self, OpenOptions};
+use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -188,6 +188,23 @@ pub fn closed() -> OpenOptions {
     #[cfg(unix)]
     std::os::unix::fs::OpenOptionsExt::mode(&mut how, 0o600);
     how
+}
+
+/// Takes a lock of Reedhook's own; `None` when another program has it. The kernel lets go of it when this one ends, however it ends.
+///
+/// # Errors
+/// When the file of the lock cannot be made or locked.
+pub fn take_lock(path: &Path) -> Outcome<Option<File>> {
+    if let Some(parent) = path.parent() {
+        make_folder(parent)?;
+    }
+    let failed = |error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
+    let file = closed().create(true).truncate(false).write(true).open(path).map_err(failed)?;
+    match file.try_lock() {
+        Ok(()) => Ok(Some(file)),
+        Err(fs::TryLockError::WouldBlock) => Ok(None),
+        Err(fs::TryLockError::Error(error)) => Err(failed(error)),
+    }
 }
 
 /// Closes a file to others that an older Reedhook has made. Where there are no modes, there is nothing to close.

@@ -187,6 +187,7 @@ impl<'a> Keys<'a> {
             was: self.mark("was_modified", "was_mode"),
             moved_from: named_path(self.0, "was", "was_base64"),
             items: self.number("items"),
+            makes_room: false,
             hash: None,
             gone: self.text("gone").and_then(Gone::parse).unwrap_or_default(),
         };
@@ -223,6 +224,7 @@ mod tests {
             was: mark(-5),
             moved_from: Some(RelPath::new(b"rail.csv").expect("a path")),
             items: Some(3),
+            makes_room: false,
             hash: None,
             gone: Gone::default(),
         };

@@ -276,10 +276,10 @@ fn ask<T>(
             None => remembered,
         })
     };
-    let removing = desk.home.record()?.removing(&job.name)?;
+    let outgoing = desk.home.record()?.outgoing(&job.name)?;
     // A part of the trees will do only where all the rest is known to be as both agreed, and is called the same at both.
     let folding = left.capabilities().folding.or(right.capabilities().folding).is_any();
-    let scope = match memory.is_there() && removing.is_empty() && !folding {
+    let scope = match memory.is_there() && outgoing.is_empty() && !folding {
         true => scope,
         false => &Scope::Everything,
     };
@@ -289,7 +289,7 @@ fn ask<T>(
         filter: &filter,
         baseline: &recall,
         now: desk.now(),
-        removing: &removing,
+        outgoing: &outgoing,
         by: comparison(desk, job, left.capabilities(), right.capabilities()),
         preserve: job.rules.preserve,
         removals: job.rules.removals,

@@ -5,15 +5,16 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
 use reedhook_core::run::kept::kept_files;
 use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
-use reedhook_core::run::{Done, Event};
+use reedhook_core::run::{Done, Event, Item};
 use reedhook_record::{Outcome as RunOutcome, RunPlace, RunRow};
 
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::held::Manner;
+use crate::inventory::upkeep::Shelf;
 use crate::jobfile::{Job, ONCE, known_job};
 use crate::logs;
-use crate::places::{locate, open_destination};
+use crate::places::{Located, locate, open_destination};
 use crate::recognise;
 use crate::restore::Holder;
 use crate::run::claim::lock_destination;
@@ -89,6 +90,7 @@ impl Undoing {
         let several = sides.len() > 1 && job.rules.kind != Kind::TwoWay;
         for (at, one) in done.into_iter().enumerate() {
             let side = sides[at].side;
+            tell_inventory(desk, &job, &sides[at].place, &one.items);
             let events = one.items.into_iter().map(Event::Item);
             let folder_events = one.folders.into_iter().map(|(path, was)| Event::Folder { side, path, was });
             let problems = one.problems.into_iter().map(Event::Problem);
@@ -97,6 +99,14 @@ impl Undoing {
         }
         let outcome = if counts.problems > 0 { RunOutcome::Problems } else { RunOutcome::Done };
         Ok(run.end(outcome, None, counts, folders))
+    }
+}
+
+/// What was put back is told to the inventory of the store.
+fn tell_inventory(desk: &Desk, job: &Job, place: &Located, items: &[Item]) {
+    if let Some(shelf) = Shelf::of(desk, job, place) {
+        items.iter().for_each(|item| shelf.did(item));
+        shelf.close(desk);
     }
 }
 

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use rusqlite::{OptionalExtension, params};
 
-use reedhook_core::baseline::Removing;
+use reedhook_core::baseline::Outgoing;
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::memory::FolderUpdate;
 use reedhook_core::path::{Name, RelPath};
@@ -68,17 +68,17 @@ pub trait Baselines {
     /// When SQLite fails.
     fn forget_baseline(&self, job: &str) -> Result<()>;
 
-    /// Remembers what a run is about to remove, beside what earlier runs did not come to the end of.
+    /// Remembers what a run is about to remove or replace, beside what earlier runs did not come to the end of.
     ///
     /// # Errors
     /// When SQLite fails.
-    fn add_removing(&mut self, job: &str, removing: &Removing) -> Result<()>;
+    fn add_outgoing(&mut self, job: &str, outgoing: &Outgoing) -> Result<()>;
 
-    /// What runs of a job set out to remove without coming to their end.
+    /// What runs of a job set out to remove or replace without coming to their end.
     ///
     /// # Errors
     /// When SQLite fails.
-    fn removing(&self, job: &str) -> Result<Removing>;
+    fn outgoing(&self, job: &str) -> Result<Outgoing>;
 }
 
 impl Baselines for StateFile {
@@ -174,9 +174,9 @@ impl Baselines for StateFile {
             self.db.query_row(stores, [job], |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?)));
         match found.optional()? {
             Some((left, right)) => {
-                let removing = self.removing(job)?;
+                let outgoing = self.outgoing(job)?;
                 self.set_baseline(job, (&left, &right), None, &updates)?;
-                self.add_removing(job, &removing)
+                self.add_outgoing(job, &outgoing)
             }
             None => Ok(()),
         }
@@ -189,14 +189,14 @@ impl Baselines for StateFile {
         Ok(())
     }
 
-    fn add_removing(&mut self, job: &str, removing: &Removing) -> Result<()> {
-        if removing.is_empty() {
+    fn add_outgoing(&mut self, job: &str, outgoing: &Outgoing) -> Result<()> {
+        if outgoing.is_empty() {
             return Ok(());
         }
         let transaction = self.db.transaction()?;
         {
             let mut put = transaction.prepare("INSERT OR IGNORE INTO removing VALUES (?1, ?2, ?3)")?;
-            for (side, path) in removing.iter() {
+            for (side, path) in outgoing.iter() {
                 put.execute(params![job, side.as_str(), path.as_bytes()])?;
             }
         }
@@ -204,7 +204,7 @@ impl Baselines for StateFile {
         Ok(())
     }
 
-    fn removing(&self, job: &str) -> Result<Removing> {
+    fn outgoing(&self, job: &str) -> Result<Outgoing> {
         let mut statement = self.db.prepare("SELECT side, path FROM removing WHERE job = ?1")?;
         let rows = statement
             .query_map([job], |row| Ok((row.get::<_, String>(0)?, row.get::<_, Vec<u8>>(1)?)))?
@@ -213,7 +213,7 @@ impl Baselines for StateFile {
             let side = if side == Side::Left.as_str() { Side::Left } else { Side::Right };
             Some((side, RelPath::new(&path).ok()?))
         });
-        Ok(Removing::new(paths))
+        Ok(Outgoing::new(paths))
     }
 }
 
@@ -281,13 +281,13 @@ mod tests {
         record.forget_names("heron-counts", &[path("a/b"), path("a/none")]).unwrap();
         let one = Remembered { known: vec![known(b"a\xff")], looked };
         assert_eq!(record.baseline("heron-counts", &path("a")).unwrap(), one);
-        let removing = Removing::new([(Side::Right, path("a/c")), (Side::Left, path("b"))]);
-        record.add_removing("heron-counts", &removing).unwrap();
+        let outgoing = Outgoing::new([(Side::Right, path("a/c")), (Side::Left, path("b"))]);
+        record.add_outgoing("heron-counts", &outgoing).unwrap();
         record.forget_names("heron-counts", &[path("a/none")]).unwrap();
-        assert_eq!(record.removing("heron-counts").unwrap(), removing, "only a run that ends well ends this");
-        assert!(removing.holds(Side::Right, &path("a/c/deep")) && !removing.holds(Side::Left, &path("a/c")));
+        assert_eq!(record.outgoing("heron-counts").unwrap(), outgoing, "only a run that ends well ends this");
+        assert!(outgoing.holds(Side::Right, &path("a/c/deep")) && !outgoing.holds(Side::Left, &path("a/c")));
         record.set_baseline("heron-counts", ("l", "swapped"), None, &[]).unwrap();
-        assert!(record.removing("heron-counts").unwrap().is_empty());
+        assert!(record.outgoing("heron-counts").unwrap().is_empty());
         record.forget_baseline("heron-counts").unwrap();
         assert_eq!(left(&record, "heron-counts"), [] as [&str; 0]);
     }

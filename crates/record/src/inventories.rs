@@ -27,7 +27,7 @@ use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 pub use self::changes::Changes;
 pub use self::image::{HeldMeta, Image, Print};
 pub use self::writing::{Taken, Taking, Updating};
-use super::{PATIENCE, RecordError, Result, write_ahead};
+use super::{PATIENCE, RecordError, Result, in_order, write_ahead};
 
 const VERSION: i64 = 2;
 
@@ -193,6 +193,14 @@ impl Inventories {
             transaction.commit()?;
         }
         Ok(Inventories { db })
+    }
+
+    /// Reads a whole file of inventories, which is there, and looks whether it is in order.
+    ///
+    /// # Errors
+    /// When it is not, or cannot be read.
+    pub fn check(path: &Path) -> Result<()> {
+        in_order(&Inventories::open(path)?.db)
     }
 
     /// Waits no longer than that for somebody else who is writing.

@@ -8,7 +8,7 @@
 //! | `place_mounts` | another file system that was mounted inside a side | `job`, `place`, `path` (bytes, in the side), `ground` |
 //! | `pairs` | two stores between which a job has run well | `left_store`, `right_store` (their identities), `agreed` (what is removed between them has been agreed to) |
 //! | `run_places` | a store that a run changed | `run_id`, `side`, `place` (as written), `location` (the folder or address then), `identity` (its mark), `ground` |
-//! | `removing` | what a two-way run that has not come to its end set out to remove | `job`, `side`, `path` (bytes) |
+//! | `removing` | what a two-way run that has not come to its end set out to remove or replace | `job`, `side`, `path` (bytes) |
 //! | `rotten` | a file that a verification found to have changed by itself, until it is mended | `job`, `place` (the destination), `path` (bytes), `side` (empty: it is not known which), `size`, `modified` (text) |
 //! | `clock` | the time that retention goes by | `boot` (which start of the machine), `awake` (ms since then), `wall` and `trusted` (ms since 1970) |
 //! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
@@ -287,9 +287,7 @@ impl StateFile {
     /// # Errors
     /// When it is not, or cannot be read.
     pub fn check(path: &Path) -> Result<()> {
-        let record = StateFile::open(path)?;
-        let verdict: String = record.db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
-        if verdict == "ok" { Ok(()) } else { Err(RecordError::Damaged(verdict)) }
+        in_order(&StateFile::open(path)?.db)
     }
 
     fn lay_out(&self) -> Result<()> {
@@ -313,6 +311,12 @@ impl StateFile {
     fn layout(&self) -> Result<i64> {
         Ok(self.db.query_row("PRAGMA user_version", [], |row| row.get(0))?)
     }
+}
+
+/// Reads a whole file and looks whether it is in order.
+fn in_order(db: &Connection) -> Result<()> {
+    let verdict: String = db.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
+    if verdict == "ok" { Ok(()) } else { Err(RecordError::Damaged(verdict)) }
 }
 
 /// Makes a new file one with a log. For this SQLite does not wait by itself while another program does the same.

@@ -111,11 +111,11 @@ pub trait Mornings {
     /// When SQLite fails.
     fn last_digest(&self, way: &str) -> Result<Option<i64>>;
 
-    /// Takes note of a digest, unless somebody else has since `seen`; whether it is ours to send.
+    /// Takes note of a digest that was sent.
     ///
     /// # Errors
     /// When SQLite fails.
-    fn claim_digest(&mut self, way: &str, seen: Option<i64>, at_ms: i64) -> Result<bool>;
+    fn set_digest(&mut self, way: &str, at_ms: i64) -> Result<()>;
 
     /// Counts logs that were cleared away.
     ///
@@ -185,10 +185,9 @@ impl Mornings for StateFile {
         Ok(self.db.query_row(sql, [way], |row| row.get(0))?)
     }
 
-    fn claim_digest(&mut self, way: &str, seen: Option<i64>, at_ms: i64) -> Result<bool> {
-        let sql = "INSERT INTO digests (way, at) VALUES (?1, ?3)
-                   ON CONFLICT (way) DO UPDATE SET at = ?3 WHERE at IS ?2";
-        Ok(self.db.execute(sql, params![way, seen, at_ms])? > 0)
+    fn set_digest(&mut self, way: &str, at_ms: i64) -> Result<()> {
+        self.db.execute("INSERT OR REPLACE INTO digests (way, at) VALUES (?1, ?2)", params![way, at_ms])?;
+        Ok(())
     }
 
     fn add_cleared(&mut self, logs: u64, bytes: u64) -> Result<()> {
@@ -257,9 +256,8 @@ mod tests {
         assert_eq!(record.told_since(0).unwrap().len(), 2, "the oldest is forgotten");
 
         assert_eq!(record.last_digest("mail").unwrap(), None);
-        assert!(record.claim_digest("mail", None, 100).unwrap());
-        assert!(!record.claim_digest("mail", None, 101).unwrap(), "somebody else was first");
-        assert!(record.claim_digest("mail", Some(100), 200).unwrap());
+        record.set_digest("mail", 100).unwrap();
+        record.set_digest("mail", 200).unwrap();
         assert_eq!(record.last_digest("mail").unwrap(), Some(200));
 
         record.add_cleared(2, 300).unwrap();

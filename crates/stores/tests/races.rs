@@ -347,6 +347,23 @@ fn misfortunes() -> Vec<Misfortune> {
             (right, Deed::Save(at("d/e/a"))),
             vec![(left, Deed::PutBack)],
         ),
+        // Put aside, and back where the run has brought another version meanwhile, of which nothing is left.
+        (
+            vec![(right, Deed::PutAside(at("a"))), (right, Deed::Save(at("a")))],
+            (left, Deed::Remove(at("a"))),
+            vec![(right, Deed::PutBack)],
+        ),
+        (
+            vec![(right, Deed::PutAside(at("a"))), (right, Deed::Save(at("a")))],
+            (left, Deed::Save(at("a"))),
+            vec![(right, Deed::PutBack)],
+        ),
+        // A conflict, and one of the folders goes while the two versions change places.
+        (
+            vec![(right, Deed::Save(at("d/a"))), (left, Deed::Save(at("d/a")))],
+            (left, Deed::Remove(at("d"))),
+            vec![],
+        ),
         // Saved again while the first version travels.
         (
             vec![(left, Deed::Save(at("a")))],
@@ -389,7 +406,7 @@ fn known_misfortunes_at_every_step() {
                     shift(&before, during, killed),
                     shift(&after, vec![], None),
                 ];
-                for policy in [ConflictPolicy::Hold, ConflictPolicy::Right] {
+                for policy in [ConflictPolicy::Hold, ConflictPolicy::Right, ConflictPolicy::Both] {
                     let checked = std::panic::catch_unwind(|| check(&shifts, policy, false));
                     assert!(
                         checked.is_ok(),
@@ -397,6 +414,36 @@ fn known_misfortunes_at_every_step() {
                     );
                 }
             }
+        }
+    }
+}
+
+/// Put aside while it travels, removed at the other side by a run that is cut short, and put back while the next one goes on: wherever
+/// that is.
+#[test]
+fn what_comes_back_after_a_run_that_was_cut_short_is_new() {
+    let file = path("d/e/a");
+    for away in [file.clone(), path("d")] {
+        let check_at = |aside: u32, killed: u32, back: u32| {
+            let shift = |before, during, killed| Shift { before, during, killed };
+            let at = |step, deed| vec![(step, Side::Left, deed)];
+            let shifts = [
+                shift(
+                    vec![(Side::Left, Deed::Save(file.clone()))],
+                    at(aside, Deed::PutAside(away.clone())),
+                    None,
+                ),
+                shift(vec![], vec![], Some(killed)),
+                shift(vec![], at(back, Deed::PutBack), None),
+            ];
+            let checked = std::panic::catch_unwind(|| check(&shifts, ConflictPolicy::Hold, false));
+            assert!(
+                checked.is_ok(),
+                "{away} put aside at {aside}, cut short at {killed}, put back at {back}"
+            );
+        };
+        for (aside, killed) in (6..14).flat_map(|aside| (6..26).map(move |killed| (aside, killed))) {
+            (0..24).for_each(|back| check_at(aside, killed, back));
         }
     }
 }

@@ -6,6 +6,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use reedhook_core::store::Store;
+use reedhook_record::inventories::Inventories;
 use reedhook_record::{RecordError, StateFile};
 use reedhook_stores::local::LocalStore;
 use serde_json::json;
@@ -15,6 +16,7 @@ use crate::context::Context;
 use crate::failure::{Cause, Failure, Halt, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BAD, CARE, Columns, bytes, count, grouped, moment, wrapped};
+use reedhook_jobs::inventory;
 use reedhook_jobs::jobfile::{job_names, load_job};
 use reedhook_jobs::logs;
 use reedhook_jobs::places::Settings;
@@ -65,6 +67,7 @@ pub fn doctor(context: &Context, mend: bool) -> Outcome {
     let mended = if mend { mend_all(context)? } else { Vec::new() };
     let mut found = folders(context);
     found.push(state(context));
+    found.push(inventories(context));
     found.push(run_logs(context));
     found.extend(jobs(context));
     found.extend(stores(context));
@@ -94,7 +97,7 @@ fn show(context: &Context, mended: &[String], found: &[Finding]) {
             State::Care => CARE,
             State::Bad => BAD,
         };
-        for (at, line) in wrapped(words, columns - 16).into_iter().enumerate() {
+        for (at, line) in wrapped(words, columns - 21).into_iter().enumerate() {
             let (word, what) = if at == 0 { (state.as_str(), *what) } else { ("", "") };
             table.styled_row(style, vec![format!("{word:<4}"), what.into(), line]);
         }
@@ -164,27 +167,59 @@ fn is_open(_: &fs::Metadata) -> bool {
 }
 
 fn state(context: &Context) -> Finding {
-    let file = context.desk.home.state_file();
-    let shown = context.desk.home.shorten(&file);
-    let size = match fs::metadata(&file) {
-        Ok(meta) if meta.is_file() => meta.len(),
-        Ok(_) => return Finding::bad("state", format!("{shown} is no file; move it away")),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            return Finding::ok("state", format!("{shown} is made by the first run"));
-        }
-        Err(error) => return Finding::bad("state", format!("{shown} cannot be looked at: {error}")),
+    let runs = || context.desk.home.record().ok().and_then(|record| record.count_runs().ok()).unwrap_or(0);
+    let file = OwnFile {
+        what: "state",
+        file: context.desk.home.state_file(),
+        made_by: "by the first run",
+        mended: "puts it aside and builds a new one from the logs",
     };
-    match StateFile::check(&file) {
-        Ok(()) => {
-            let runs =
-                context.desk.home.record().ok().and_then(|record| record.count_runs().ok()).unwrap_or(0);
-            Finding::ok("state", format!("{shown}, {}, {}", count(runs, "run", "runs"), bytes(size)))
-        }
-        Err(error) => {
-            let damaged = error.is_damage();
-            let words = Failure::from(error).message;
-            let way = if damaged { "; --mend puts it aside and builds a new one from the logs" } else { "" };
-            Finding::bad("state", format!("{shown}: {words}{way}"))
+    file.look(context, StateFile::check, || count(runs(), "run", "runs"))
+}
+
+fn inventories(context: &Context) -> Finding {
+    let all = || inventory::open(&context.desk.home).ok().and_then(|all| all.list().ok());
+    let file = OwnFile {
+        what: "inventories",
+        file: context.desk.home.inventories_file(),
+        made_by: "when there is something to write down",
+        mended: "puts it aside; runs and `inventory take` fill a new one",
+    };
+    let number = || all().map_or(0, |all| all.len() as u64);
+    file.look(context, Inventories::check, || count(number(), "inventory", "inventories"))
+}
+
+/// A file that SQLite keeps for us.
+struct OwnFile {
+    what: &'static str,
+    file: PathBuf,
+    made_by: &'static str,
+    /// What `--mend` does with a damaged one.
+    mended: &'static str,
+}
+
+impl OwnFile {
+    fn look(
+        &self,
+        context: &Context,
+        check: fn(&Path) -> Result<(), RecordError>,
+        holds: impl Fn() -> String,
+    ) -> Finding {
+        let shown = context.desk.home.shorten(&self.file);
+        let size = match fs::metadata(&self.file) {
+            Ok(meta) if meta.is_file() => meta.len(),
+            Ok(_) => return Finding::bad(self.what, format!("{shown} is no file; move it away")),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                return Finding::ok(self.what, format!("{shown} is made {}", self.made_by));
+            }
+            Err(error) => return Finding::bad(self.what, format!("{shown} cannot be looked at: {error}")),
+        };
+        match check(&self.file) {
+            Ok(()) => Finding::ok(self.what, format!("{shown}, {}, {}", holds(), bytes(size))),
+            Err(error) => {
+                let way = if error.is_damage() { format!("; --mend {}", self.mended) } else { String::new() };
+                Finding::bad(self.what, format!("{shown}: {}{way}", Failure::from(error).message))
+            }
         }
     }
 }
@@ -326,6 +361,7 @@ fn zone() -> Finding {
 fn mend_all(context: &Context) -> Outcome<Vec<String>> {
     let mut mended = Vec::new();
     mended.extend(mend_state(context)?);
+    mended.extend(mend_inventories(context)?);
     if !context.desk.home.is_portable() {
         mended.extend([context.desk.home.config(), context.desk.home.state()].into_iter().filter_map(close));
     }
@@ -348,40 +384,58 @@ fn close(_: &Path) -> Option<String> {
 
 /// Puts a state file that cannot be read aside, and builds a new one from the logs.
 fn mend_state(context: &Context) -> Outcome<Option<String>> {
-    let file = context.desk.home.state_file();
+    let Some(aside) = put_damaged_aside(context, &context.desk.home.state_file(), StateFile::check)? else {
+        return Ok(None);
+    };
+    let runs = logs::rebuild(&context.desk.home, context.desk.home.record()?.as_mut())?;
+    Ok(Some(format!(
+        "the state file could not be read; it is now {}. The new one knows {} from the logs. What two-way jobs remembered is gone: \
+         their next run compares both sides, and removes nothing. What was agreed to is asked once more.",
+        context.desk.home.shorten(&aside),
+        count(runs, "run", "runs")
+    )))
+}
+
+/// Puts a file of inventories that cannot be read aside.
+fn mend_inventories(context: &Context) -> Outcome<Option<String>> {
+    let aside = put_damaged_aside(context, &context.desk.home.inventories_file(), Inventories::check)?;
+    Ok(aside.map(|aside| {
+        let aside = context.desk.home.shorten(&aside);
+        format!("the inventories could not be read; they are now {aside}. Runs and `reedhook inventory take` fill a new file.")
+    }))
+}
+
+/// Renames a file of SQLite's that is damaged, and what belongs to it; its new name, when it was.
+fn put_damaged_aside(
+    context: &Context,
+    file: &Path,
+    check: fn(&Path) -> Result<(), RecordError>,
+) -> Outcome<Option<PathBuf>> {
     if !file.exists() {
         return Ok(None);
     }
-    match StateFile::check(&file) {
+    match check(file) {
         Ok(()) => return Ok(None),
-        Err(error) if !error.is_damage() => return Err(cannot_mend(error, &file)),
+        Err(error) if !error.is_damage() => return Err(cannot_mend(error, file)),
         Err(_) => {}
     }
     refuse_while_running(context)?;
     let stamp = jiff::Timestamp::now().to_zoned(clock::zone()).strftime("%Y%m%d-%H%M%S").to_string();
-    let aside = |file: &Path| {
-        let mut name = file.file_name().unwrap_or_default().to_owned();
-        name.push(format!(".broken-{stamp}"));
-        file.with_file_name(name)
+    let with_end = |file: &Path, end: &str| {
+        let mut name = file.as_os_str().to_owned();
+        name.push(end);
+        PathBuf::from(name)
     };
-    for end in ["", "-wal", "-shm"] {
-        let mut part = file.clone().into_os_string();
-        part.push(end);
-        let part = PathBuf::from(part);
-        match fs::rename(&part, aside(&part)) {
+    let broken = format!(".broken-{stamp}");
+    for part in ["", "-wal", "-shm"].map(|end| with_end(file, end)) {
+        match fs::rename(&part, with_end(&part, &broken)) {
             Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
                 return Err(Failure::own_files(&format!("cannot put {} aside", part.display()), error));
             }
             _ => {}
         }
     }
-    let runs = logs::rebuild(&context.desk.home, context.desk.home.record()?.as_mut())?;
-    Ok(Some(format!(
-        "the state file could not be read; it is now {}. The new one knows {} from the logs. What two-way jobs remembered is gone: \
-         their next run compares both sides, and removes nothing. What was agreed to is asked once more.",
-        context.desk.home.shorten(&aside(&file)),
-        count(runs, "run", "runs")
-    )))
+    Ok(Some(with_end(file, &broken)))
 }
 
 fn cannot_mend(error: RecordError, file: &Path) -> Failure {

@@ -205,7 +205,46 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
             .hint("Take one with `reedhook inventory take PLACE`."));
     }
     let everything = all.list().map_err(|error| failed(context, error))?;
-    // What is only counted takes no memory: a short word is in millions of paths.
+    let mut gathered = gather(context, asked, &query, &all, (&wanted, &everything))?;
+    let nothing = gathered.totals.iter().all(|total| *total == 0);
+    let found = gathered.sorted();
+    let copies = match asked.copies {
+        true => {
+            let files: Vec<_> = found.iter().map(|one| one.file(&wanted)).collect();
+            copies::elsewhere(&all, &everything, &files).map_err(|error| failed(context, error))?
+        }
+        false => vec![Vec::new(); found.len()],
+    };
+    if context.global.json {
+        found.iter().zip(&copies).for_each(|(one, copies)| print_with_copies(&wanted, one, copies));
+    } else if nothing {
+        let inventories = count(wanted.len() as u64, "inventory has", "inventories have");
+        context.say(match asked.alone {
+            true => "Nothing of that is on one drive only.".to_owned(),
+            false => format!("Nothing of that: {inventories} no such entry."),
+        });
+    } else {
+        tell(context, asked, &wanted, (&found, &gathered.totals), &copies);
+    }
+    Ok(u8::from(nothing))
+}
+
+fn print_with_copies(wanted: &[Inventory], one: &Found, copies: &[copies::Place]) {
+    let mut line = entry_line(&wanted[one.inventory].about.name, &one.path, &one.meta);
+    let copy = |copy: &copies::Place| json!({"inventory": copy.inventory, "path": String::from_utf8_lossy(&copy.path)});
+    line["copies"] = copies.iter().map(copy).collect();
+    lines::print(&line);
+}
+
+/// Looks for it in the wanted ones of all inventories. What is to be printed as it comes is printed, and only counted: a short word is in
+/// millions of paths.
+fn gather(
+    context: &Context,
+    asked: &FindArgs,
+    query: &Query,
+    all: &Inventories,
+    (wanted, everything): (&[Inventory], &[Inventory]),
+) -> Outcome<Gathered> {
     let streams = context.global.json && !asked.copies;
     let most = match (asked.all || context.global.json, asked.copies) {
         (true, true) => COMPARED,
@@ -231,44 +270,14 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
             let at = places.iter().position(|place| *place == at).unwrap_or_default();
             take(at, path, meta)
         };
-        copies::alone(&all, &everything, &places, &query, &mut each)
-            .map_err(|error| failed(context, error))?;
+        copies::alone(all, everything, &places, query, &mut each).map_err(|error| failed(context, error))?;
     } else {
         for (at, one) in wanted.iter().enumerate() {
             let mut each = |path, meta: &_| take(at, path, meta);
-            query.find(&all, one.id, &mut each).map_err(|error| failed(context, error))?;
+            query.find(all, one.id, &mut each).map_err(|error| failed(context, error))?;
         }
     }
-    let nothing = gathered.totals.iter().all(|total| *total == 0);
-    let found = gathered.sorted();
-    let copies = match asked.copies {
-        true => {
-            let files: Vec<_> = found.iter().map(|one| one.file(&wanted)).collect();
-            copies::elsewhere(&all, &everything, &files).map_err(|error| failed(context, error))?
-        }
-        false => vec![Vec::new(); found.len()],
-    };
-    if context.global.json {
-        for (one, copies) in found.iter().zip(&copies) {
-            let mut line = entry_line(&wanted[one.inventory].about.name, &one.path, &one.meta);
-            line["copies"] = copies
-                .iter()
-                .map(|copy| json!({"inventory": copy.inventory, "path": String::from_utf8_lossy(&copy.path)}))
-                .collect();
-            lines::print(&line);
-        }
-        return Ok(u8::from(nothing));
-    }
-    if nothing {
-        let inventories = count(wanted.len() as u64, "inventory has", "inventories have");
-        context.say(match asked.alone {
-            true => "Nothing of that is on one drive only.".to_owned(),
-            false => format!("Nothing of that: {inventories} no such entry."),
-        });
-        return Ok(1);
-    }
-    tell(context, asked, &wanted, (&found, &gathered.totals), &copies);
-    Ok(0)
+    Ok(gathered)
 }
 
 /// What was found so far, by inventory.

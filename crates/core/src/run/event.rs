@@ -91,6 +91,8 @@ pub struct Item {
     pub moved_from: Option<RelPath>,
     /// How many files and links a moved folder holds.
     pub items: Option<u64>,
+    /// It was moved to make room for another version: the side that is read has never held it under its new name. A log does not tell.
+    pub makes_room: bool,
     /// The BLAKE3 hash of what was written, when the run verifies.
     pub hash: Option<Hash>,
     /// Where what stood there before has gone.
@@ -115,7 +117,21 @@ impl Item {
         let (now, was) = (Mark::default(), Mark::default());
         let (read, moved_from, items, hash, gone) = (None, None, None, None, Gone::Kept);
         let stands = (done == Done::FolderMade).then_some((EntryKind::Folder, 0));
-        Item { done, side: Side::Right, path, stands, size, now, read, was, moved_from, items, hash, gone }
+        Item {
+            done,
+            side: Side::Right,
+            path,
+            stands,
+            size,
+            now,
+            read,
+            was,
+            moved_from,
+            items,
+            makes_room: false,
+            hash,
+            gone,
+        }
     }
 }
 

@@ -41,6 +41,7 @@ impl<'a> Engine<'a> {
                     moved_from: Some(from.clone()),
                     now,
                     was: was_mark,
+                    makes_room: item.action.role == Role::Aside,
                     ..done
                 };
                 (self.rename_file(from, &path, (to, was), item.action.role), done)

@@ -13,7 +13,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::kept::{kept_files, open_to_us, write_owner};
 use super::{Done, Gone, Item, Mark, kept_folder};
-use crate::entry::{Meta, Side};
+use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
 use crate::store::{Attributes, Capabilities, FaultKind, Result, Store, StoreError, StoreExt};
@@ -159,18 +159,20 @@ impl Undoing<'_> {
         self.done.problems.push(problem);
     }
 
-    fn tell(&mut self, done: Done, item: &Item, size: u64, now: Mark, was: Mark) {
+    /// Tells of something done to what stands, or stood, at a path.
+    fn tell(&mut self, done: Done, item: &Item, (kind, size): (EntryKind, u64), now: Mark, was: Mark) {
         self.done.items.push(Item {
             done,
             side: item.side,
             path: item.path.clone(),
-            stands: None,
+            stands: Some((kind, size)),
             size,
             now,
             read: None,
             was,
             moved_from: None,
             items: None,
+            makes_room: false,
             hash: None,
             gone: Gone::Kept,
         });
@@ -256,7 +258,7 @@ impl Undoing<'_> {
         }
         let meta = self.unchanged(item)?;
         self.set_aside(&item.path, &meta)?;
-        self.tell(Done::Removed, item, meta.size, Mark::default(), Mark::of(&meta));
+        self.tell(Done::Removed, item, (meta.kind, meta.size), Mark::default(), Mark::of(&meta));
         Ok(())
     }
 
@@ -277,7 +279,14 @@ impl Undoing<'_> {
             let attributes = Attributes { modified: now.modified, mode: now.mode, extra: None };
             self.store.set_attributes(old, None, &attributes)?;
         }
-        let moved = Item { path: old.clone(), moved_from: Some(item.path.clone()), now, was, ..item.clone() };
+        let moved = Item {
+            path: old.clone(),
+            stands: Some((meta.kind, meta.size)),
+            moved_from: Some(item.path.clone()),
+            now,
+            was,
+            ..item.clone()
+        };
         self.done.items.push(moved);
         Ok(())
     }
@@ -289,7 +298,7 @@ impl Undoing<'_> {
             Err(error) if error.kind == FaultKind::NotFound => Ok(()),
             Err(error) => Err(error),
             Ok(()) => {
-                self.tell(Done::FolderRemoved, item, 0, Mark::default(), was);
+                self.tell(Done::FolderRemoved, item, (EntryKind::Folder, 0), Mark::default(), was);
                 Ok(())
             }
         }
@@ -303,7 +312,7 @@ impl Undoing<'_> {
         self.open_parent(&item.path)?;
         let open = Attributes { mode: item.was.mode.map(|mode| mode | 0o700), ..Attributes::default() };
         self.store.make_folder(&item.path, &open)?;
-        self.tell(Done::FolderMade, item, 0, item.was, Mark::default());
+        self.tell(Done::FolderMade, item, (EntryKind::Folder, 0), item.was, Mark::default());
         Ok(())
     }
 
@@ -330,7 +339,7 @@ impl Undoing<'_> {
         }
         let Some((kept, meta)) = self.kept_copy(item)? else { return Ok(()) };
         self.rename(&kept, &item.path, &meta)?;
-        self.tell(Done::Added, item, meta.size, Mark::of(&meta), Mark::default());
+        self.tell(Done::Added, item, (meta.kind, meta.size), Mark::of(&meta), Mark::default());
         Ok(())
     }
 
@@ -350,7 +359,7 @@ impl Undoing<'_> {
         let Some((kept, meta)) = self.kept_copy(item)? else { return Ok(()) };
         self.set_aside(&item.path, &now)?;
         self.rename(&kept, &item.path, &meta)?;
-        self.tell(Done::Updated, item, meta.size, Mark::of(&meta), Mark::of(&now));
+        self.tell(Done::Updated, item, (meta.kind, meta.size), Mark::of(&meta), Mark::of(&now));
         Ok(())
     }
 
@@ -379,7 +388,7 @@ impl Undoing<'_> {
                     self.store.make_folders(&parent)?;
                 }
                 self.rename(&kept, &item.path, &meta)?;
-                self.tell(Done::Added, item, meta.size, Mark::of(&meta), Mark::default());
+                self.tell(Done::Added, item, (meta.kind, meta.size), Mark::of(&meta), Mark::default());
             }
             // The copy was made, and nothing took its place any more.
             Some(found) if found.size == meta.size && found.modified == meta.modified => {
@@ -406,7 +415,7 @@ impl Undoing<'_> {
         }
         let was = Attributes { modified: item.was.modified, mode: item.was.mode, extra: None };
         self.store.set_attributes(&item.path, Some(&meta), &was)?;
-        self.tell(Done::Metadata, item, meta.size, item.was, Mark::of(&meta));
+        self.tell(Done::Metadata, item, (meta.kind, meta.size), item.was, Mark::of(&meta));
         Ok(())
     }
 
@@ -444,7 +453,7 @@ impl Undoing<'_> {
             let before = self.before.get(&path).copied().filter(|before| before.mode != was.mode);
             if let Some(before) = before.filter(|_| was.mode.is_some() && !path.is_root()) {
                 let item = Item { side: past.side, ..Item::new(Done::Metadata, path, 0) };
-                self.tell(Done::Metadata, &item, 0, *was, before);
+                self.tell(Done::Metadata, &item, (EntryKind::Folder, 0), *was, before);
             }
         }
         let stayed = past.folders.iter().map(|(path, _)| path);

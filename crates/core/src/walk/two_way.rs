@@ -13,7 +13,7 @@ use std::sync::atomic::AtomicBool;
 
 use super::pair::{BothSides, Judged, Looked, Met, Pair, Respelling, Spellings, Spot, at, merge};
 use super::{Moves, Rot, ScanError, ScanProgress, Scope, clash_words, is_lost, refusal_of, visit_all};
-use crate::baseline::Removing;
+use crate::baseline::Outgoing;
 use crate::compare::Comparison;
 use crate::content::Hash;
 use crate::entry::{Entry, EntryKind, Meta, Side, Stamp};
@@ -45,7 +45,7 @@ pub struct TwoWayInput<'a> {
     /// The time by our clock, when the scan begins.
     pub now: Stamp,
     /// What an earlier run set out to remove, when it did not come to its end.
-    pub removing: &'a Removing,
+    pub outgoing: &'a Outgoing,
     /// How entries of the two are compared.
     pub by: Comparison,
     /// What of a tree is carried over.
@@ -417,7 +417,7 @@ impl<'a> Visit<'a> {
             return Ok(());
         }
         let metas = (left.as_ref().map(|found| &found.meta), right.as_ref().map(|found| &found.meta));
-        let known = self.without_our_own_removal(&name, metas, known);
+        let known = self.without_our_own_deeds(&name, metas, known);
         let verdict = left.as_ref().or(right.as_ref()).and_then(|found| found.verdict);
         let (left, right) = (left.map(|found| found.meta), right.map(|found| found.meta));
         if let Some((from, reason)) =
@@ -450,42 +450,38 @@ impl<'a> Visit<'a> {
         }
     }
 
-    /// What is remembered of a name; nothing when it is missing at one side because that side cannot hold it, or because an earlier
-    /// run removed it there and was cut short. Otherwise what has been put back at the other side would seem to have been removed by a
-    /// person, and what somebody saved in its place would seem to be an edit of what the other side has.
-    fn without_our_own_removal(
+    /// What is remembered of a name; nothing when that is no longer there by nobody's doing. Otherwise what has been put back at the other
+    /// side would seem to have been removed by a person, and what somebody saved in its place would seem to be an edit of what the other
+    /// side has.
+    fn without_our_own_deeds(
         &mut self,
         name: &Name,
         (left, right): (Option<&Meta>, Option<&Meta>),
         known: Option<Known>,
     ) -> Option<Known> {
         let known = known?;
-        let nobody_s = match (left, right) {
-            (Some(_), Some(_)) => {
-                self.is_being_removed(name, Side::Left) || self.is_being_removed(name, Side::Right)
-            }
-            (Some(meta), None) => self.is_nobody_s(name, (Side::Left, meta), &known),
-            (None, Some(meta)) => self.is_nobody_s(name, (Side::Right, meta), &known),
-            (None, None) => false,
-        };
+        // A name that cannot be there has not been removed there: it was spelled otherwise, as it no longer is.
+        let cannot_be = |side| self.input.store(side).capabilities().names.refusal(name).is_some();
+        let nobody_s = self.may_be_our_doing(name, (Side::Left, left), &known)
+            || self.may_be_our_doing(name, (Side::Right, right), &known)
+            || (left.is_none() && right.is_some() && cannot_be(Side::Left))
+            || (right.is_none() && left.is_some() && cannot_be(Side::Right));
+        let is_folder = |meta: Option<&Meta>| meta.is_some_and(Meta::is_folder);
+        if nobody_s && known.is_folder() && !is_folder(left) && !is_folder(right) {
+            // Nor is anything below it remembered any more: nobody will look there.
+            let folder = self.visited.path.join(name);
+            self.found.news.push(FolderNews { folder, known: Vec::new(), looked: None, open: Vec::new() });
+        }
         self.changed |= nobody_s;
         (!nobody_s).then_some(known)
     }
 
-    /// Whether it is no person's doing that a name is at this side alone.
-    fn is_nobody_s(&self, name: &Name, (there, meta): (Side, &Meta), known: &Known) -> bool {
-        let missing = there.other();
-        // A name that cannot be there has not been removed there: it was spelled otherwise, as it no longer is.
-        let cannot_be = || self.input.store(missing).capabilities().names.refusal(name).is_some();
-        let is_new = || known.state(there, Some(meta), &mut |_| false) == State::Changed;
-        self.is_being_removed(name, missing)
-            || (self.is_being_removed(name, there) && is_new())
-            || cannot_be()
-    }
-
-    /// Whether a run that was cut short had set out to remove a name at a side.
-    fn is_being_removed(&self, name: &Name, side: Side) -> bool {
-        !self.input.removing.is_empty() && self.input.removing.holds(side, &self.visited.path.join(name))
+    /// Whether what was remembered is no longer at this side, and a run that was cut short had set out to remove or replace it there.
+    fn may_be_our_doing(&self, name: &Name, (side, found): (Side, Option<&Meta>), known: &Known) -> bool {
+        let outgoing = self.input.outgoing;
+        !outgoing.is_empty()
+            && outgoing.holds(side, &self.visited.path.join(name))
+            && matches!(known.state(side, found, &mut |_| false), State::Gone | State::Changed)
     }
 
     fn stays(&mut self, left: bool, right: bool) {

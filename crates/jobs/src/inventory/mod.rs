@@ -50,7 +50,7 @@ pub fn open(home: &Home) -> Outcome<Inventories> {
 pub fn failed(home: &Home, error: RecordError) -> Failure {
     let file = home.inventories_file();
     Failure::own_files(&format!("{}: the inventories cannot be used", file.display()), error.told())
-        .hint("It can be removed; then every store has to be taken anew.")
+        .hint("All of it can be taken anew: reedhook doctor --mend puts a broken file aside, and runs and `inventory take` fill a new one.")
 }
 
 /// The inventory of this name; an unknown one is an error that names the nearest.

@@ -5,7 +5,7 @@ use std::fs::{self, File};
 use reedhook_core::store::{FaultKind, Store};
 
 use crate::failure::{Cause, Failure, Outcome};
-use crate::home::{Home, closed, make_folder};
+use crate::home::{Home, take_lock};
 use crate::jobfile::ONCE;
 use crate::places::Located;
 
@@ -18,20 +18,12 @@ impl JobLock {
         if job == ONCE {
             return Ok(JobLock(None));
         }
-        let path = home.lock_file(job);
-        if let Some(parent) = path.parent() {
-            make_folder(parent)?;
-        }
-        let failed =
-            |error: std::io::Error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
-        let file = closed().create(true).truncate(false).write(true).open(&path).map_err(failed)?;
-        match file.try_lock() {
-            Ok(()) => Ok(JobLock(Some(file))),
-            Err(fs::TryLockError::WouldBlock) => {
+        match take_lock(&home.lock_file(job))? {
+            Some(lock) => Ok(JobLock(Some(lock))),
+            None => {
                 Err(Failure::refused(Cause::AlreadyRunning, format!("the job \"{job}\" is already running"))
                     .hint("Wait for it to end; `reedhook status` shows it."))
             }
-            Err(fs::TryLockError::Error(error)) => Err(failed(error)),
         }
     }
 }

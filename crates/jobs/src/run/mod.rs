@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, RecvTimeoutError};
 use jiff::tz::TimeZone;
-use reedhook_core::baseline::{Deeds, Removing};
+use reedhook_core::baseline::{Deeds, Outgoing};
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::identity;
 use reedhook_core::job::{Kind, Verify};
@@ -228,9 +228,9 @@ impl<'a> Run<'a> {
         let claimed = round.both.as_ref().map(|both| self.claim_both(round, both)).transpose()?;
         if round.both.is_some() && self.job != ONCE {
             // Before the first of it: what is missing because of us must never be taken for a person's removal.
-            let removing = Removing::of(round.legs.iter().map(|leg| &leg.plan));
+            let outgoing = Outgoing::of(round.legs.iter().map(|leg| &leg.plan));
             let mut record = self.desk.home.record()?;
-            record.add_removing(&self.job, &removing)?;
+            record.add_outgoing(&self.job, &outgoing)?;
             record.set_next_run(&self.job, &self.name)?;
         } else if self.special.is_empty() && self.job != ONCE {
             // A job that is of another kind now changes its sides without what it once remembered as a two-way one.

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use reedhook_core::baseline::{Deeds, Removing, learn};
+use reedhook_core::baseline::{Deeds, Outgoing, learn};
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Meta, Side, Stamp};
 use reedhook_core::filter::Filter;
@@ -40,7 +40,7 @@ pub struct Pair {
     pub right: SimulatedStore,
     pub memory: Mutex<BTreeMap<RelPath, Remembered>>,
     /// What a run that was cut short set out to remove.
-    pub removing: Removing,
+    pub outgoing: Outgoing,
     /// Lines of what the job leaves out.
     pub exclude: Vec<String>,
     pub policy: ConflictPolicy,
@@ -66,7 +66,7 @@ impl Pair {
             left,
             right,
             memory: Mutex::default(),
-            removing: Removing::default(),
+            outgoing: Outgoing::default(),
             exclude: Vec::new(),
             policy,
             removed: Removed::Keep,
@@ -99,7 +99,7 @@ impl Pair {
             filter: &filter,
             baseline: &baseline,
             now: Stamp::new(self.clock, 0),
-            removing: &self.removing,
+            outgoing: &self.outgoing,
             by: self.by(),
             preserve: Preserve::Standard,
             removals: Removals::Carry,
@@ -147,8 +147,8 @@ impl Pair {
         self.runs += 1;
         let plan = self.scan().ok()?;
         let parts = [&plan.aside[0], &plan.aside[1], &plan.to_right, &plan.to_left];
-        let removing = Removing::of(parts);
-        self.removing = Removing::new(self.removing.iter().chain(removing.iter()).cloned());
+        let outgoing = Outgoing::of(parts);
+        self.outgoing = Outgoing::new(self.outgoing.iter().chain(outgoing.iter()).cloned());
         let mut deeds = Deeds::default();
         let mut counts = Counts::default();
         for part in parts {
@@ -171,7 +171,7 @@ impl Pair {
             }
         }
         drop(memory);
-        self.removing = Removing::default();
+        self.outgoing = Outgoing::default();
         self.touched.clear();
         Some((plan, counts))
     }

@@ -21,7 +21,7 @@ use reedhook_core::walk::Scope;
 use reedhook_core::when::Finally;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::{Cause, Failure, Outcome};
-use reedhook_jobs::home::{closed, make_folder};
+use reedhook_jobs::home::{make_folder, take_lock};
 use reedhook_jobs::inventory::Took;
 use reedhook_jobs::jobfile::Job;
 
@@ -142,18 +142,10 @@ impl Service {
     /// # Errors
     /// When there is one already.
     pub fn take_place(desk: Desk, outside: Outside, hear: Arc<dyn Hear>) -> Outcome<Service> {
-        make_folder(desk.home.state())?;
-        let path = desk.home.state().join("tend.lock");
-        let failed = |error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
-        let lock = closed().create(true).truncate(false).write(true).open(&path).map_err(failed)?;
-        match lock.try_lock() {
-            Ok(()) => {}
-            Err(std::fs::TryLockError::WouldBlock) => {
-                return Err(Failure::refused(Cause::Tending, "the service is running already")
-                    .hint("`reedhook tend status` shows what it does; `reedhook tend stop` ends it."));
-            }
-            Err(std::fs::TryLockError::Error(error)) => return Err(failed(error)),
-        }
+        let Some(lock) = take_lock(&desk.home.state().join("tend.lock"))? else {
+            return Err(Failure::refused(Cause::Tending, "the service is running already")
+                .hint("`reedhook tend status` shows what it does; `reedhook tend stop` ends it."));
+        };
         let queue = desk.world.text("REEDHOOK_WATCH_QUEUE").and_then(|text| text.parse().ok());
         let since = (desk.world.now)();
         let hub = Arc::new(Hub::new(hear));

@@ -2,12 +2,14 @@
 //! none, the next run does.
 
 use std::collections::BTreeMap;
+use std::fs::File;
 
 use jiff::civil::Time;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::Outcome;
+use reedhook_jobs::home::take_lock;
 use reedhook_jobs::jobfile::{job_names, load_job};
 use reedhook_jobs::notify::{Condition, Way, condition};
 use reedhook_jobs::words::fingerprint;
@@ -23,10 +25,20 @@ const AGAIN: SignedDuration = SignedDuration::from_mins(10);
 /// No digest looks further back than this.
 const FURTHEST: SignedDuration = SignedDuration::from_hours(31 * 24);
 
-/// Sends the digests that are due. What fails is remembered, and tried again later.
+/// Sends the digests that are due. What fails is remembered, and tried again later; so is what was not sent because the program ended.
 pub fn send_due(desk: &Desk) {
-    for ((way, time), jobs) in wanted(desk) {
-        if let Err(failure) = send(desk, way, time, &jobs) {
+    let wanted = wanted(desk);
+    if wanted.is_empty() {
+        return;
+    }
+    let lock = match take_lock(&desk.home.state().join("digests.lock")) {
+        Ok(Some(lock)) => lock,
+        // Another program is sending them.
+        Ok(None) => return,
+        Err(failure) => return desk.note(failure.text()),
+    };
+    for ((way, time), jobs) in wanted {
+        if let Err(failure) = send(desk, way, time, &jobs, &lock) {
             desk.note(format!("the digest could not be made: {}", failure.message));
         }
     }
@@ -62,7 +74,8 @@ fn last_due(now: Timestamp, time: Time, zone: &TimeZone) -> Option<Timestamp> {
     at(today).filter(|due| *due <= now).or_else(|| at(today.checked_sub(1.day()).ok()?))
 }
 
-fn send(desk: &Desk, way: Way, time: Time, jobs: &[String]) -> Outcome<()> {
+/// Sends one, if it is due. Nobody else does meanwhile.
+fn send(desk: &Desk, way: Way, time: Time, jobs: &[String], _nobody_else: &File) -> Outcome<()> {
     let key = format!("{way} {}", time.strftime("%H:%M"));
     let now = (desk.world.now)();
     let Some(due) = last_due(now, time, &desk.world.zone) else { return Ok(()) };
@@ -70,7 +83,7 @@ fn send(desk: &Desk, way: Way, time: Time, jobs: &[String]) -> Outcome<()> {
     let seen = record.last_digest(&key)?;
     let Some(seen_ms) = seen else {
         // From now on: what was before is nobody's news.
-        record.claim_digest(&key, None, now.as_millisecond())?;
+        record.set_digest(&key, now.as_millisecond())?;
         return Ok(());
     };
     let last = Timestamp::from_millisecond(seen_ms).unwrap_or(now);
@@ -87,9 +100,6 @@ fn send(desk: &Desk, way: Way, time: Time, jobs: &[String]) -> Outcome<()> {
     if record.told_since(lately)?.iter().any(failed) {
         return Ok(());
     }
-    if !record.claim_digest(&key, seen, now.as_millisecond())? {
-        return Ok(());
-    }
     drop(record);
     let since = last.max(now.checked_sub(FURTHEST).unwrap_or(last));
     // All jobs: also those that were removed since, and what is nobody's.
@@ -100,9 +110,9 @@ fn send(desk: &Desk, way: Way, time: Time, jobs: &[String]) -> Outcome<()> {
     }
     let mut message = Message::of_report(&report, now);
     message.what = what;
-    if tell_by(desk, way, &message, Origin::Asked).is_err() {
-        // It is still owed.
-        desk.home.record()?.claim_digest(&key, Some(now.as_millisecond()), seen_ms)?;
+    // Until it has been sent it is owed.
+    if tell_by(desk, way, &message, Origin::Asked).is_ok() {
+        desk.home.record()?.set_digest(&key, now.as_millisecond())?;
     }
     Ok(())
 }
