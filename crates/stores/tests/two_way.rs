@@ -452,6 +452,24 @@ fn a_fault_at_any_step() {
 /// Both sides save within one second and with one size, so that only the content tells. A run cannot bring one of the versions over, or holds
 /// them; it remembers the rest of the folder as of now, and must not take the old time for a proof from then on: soon or a day later.
 #[test]
+fn a_folder_with_something_that_cannot_be_examined_is_not_renamed_whole() {
+    let mut pair = Pair::new(ConflictPolicy::Hold);
+    let left = Side::Left;
+    pair.edit(left, &Edit::Write(path("stills/heron"), 0));
+    pair.run().unwrap();
+    pair.edit(Side::Right, &Edit::Write(path("stills/new"), 1));
+    pair.edit(left, &Edit::Rename(path("stills"), path("pictures")));
+    pair.right.fail(Fault::new(Operation::Examine, Some(&path("stills/new")), FaultKind::Io));
+    let (plan, _) = pair.run().unwrap();
+    assert_eq!(plan.to_right.problems.len(), 1);
+    pair.right.heal();
+    pair.run().unwrap();
+    let names: Vec<String> = tree(&pair.left).into_keys().map(|path| path.to_string()).collect();
+    assert_eq!(names, ["pictures", "pictures/heron", "stills", "stills/new"]);
+    assert_eq!(tree(&pair.left), tree(&pair.right));
+}
+
+#[test]
 fn what_a_run_did_not_bring_over_is_no_surer_afterwards() {
     let write = |name: &str, version| Edit::Write(path(name), version);
     let resave = |name: &str, version| Edit::Resave(path(name), version);

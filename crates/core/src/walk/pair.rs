@@ -57,6 +57,8 @@ pub(super) struct Half {
     pub entries: Vec<Judged>,
     /// What it lacks may exist: its listing broke off.
     pub incomplete: bool,
+    /// Something in it could not be examined.
+    pub unclear: bool,
     /// What runs have left unfinished, by its path now.
     pub leftovers: Vec<(RelPath, Meta)>,
     /// Entries that a line of the filter has left out.
@@ -144,6 +146,7 @@ impl<'a> Pair<'a> {
         looked: &mut Looked,
         problems: &mut Vec<Problem>,
     ) {
+        looked.halves[at(side)].unclear = !listing.unknown.is_empty();
         for unknown in &listing.unknown {
             let unseen = |name| self.filter.leaves_out_unseen(spot.path, name, spot.inherited);
             if !unknown.name.as_ref().is_some_and(unseen) {

@@ -393,6 +393,8 @@ impl<'a> Visit<'a> {
         let mut entries = [Vec::new(), Vec::new()];
         for (half, side) in [left, right].into_iter().zip([Side::Left, Side::Right]) {
             self.found.filtered += half.filtered;
+            // Nobody may remove it, nor rename it with what is in it.
+            self.visited.remains[at(side)] |= half.unclear;
             self.found.leftovers[at(side)].extend(half.leftovers);
             if self.folds() {
                 let keys = half.entries.iter().map(|found| self.folding().key(&found.name));
