@@ -18,6 +18,7 @@ mod paint;
 mod progress;
 mod render;
 mod review;
+mod screen;
 mod signals;
 mod text;
 

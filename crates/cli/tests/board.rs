@@ -253,3 +253,20 @@ fn processor_time(process: &str) -> Duration {
     let ticks: u64 = fields[11].parse::<u64>().unwrap() + fields[12].parse::<u64>().unwrap();
     Duration::from_millis(ticks * 10)
 }
+
+#[test]
+fn a_view_ends_with_its_terminal() {
+    if !can_watch() {
+        return;
+    }
+    let station = Station::with_job("copy", &[]);
+    station.write("heron.csv", "1", 1000);
+    station.run(&["inventory", "take", "left", "--name", "near"]).expect(0);
+    for before in ["", "trap '' HUP"] {
+        for words in [&["board"][..], &["review", "counts"], &["review", "inventory:near"]] {
+            let mut terminal = Terminal::with(&station, words, &[("BEFORE", before)]);
+            terminal.shows("?");
+            terminal.goes_away(&station);
+        }
+    }
+}

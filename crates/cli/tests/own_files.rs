@@ -194,8 +194,9 @@ fn a_signal_that_is_ignored_stays_ignored() {
         return;
     }
     let station = Station::with_job("copy", &["--limit", "1 MB/s"]);
-    write(&station.left().join("large.jpg"), &vec![7; 3_000_000], 1000);
-    for (first, code) in [("nohup", 0), ("env", 130)] {
+    // What is to be cut short lasts for as long as a machine may need that has much else to do.
+    for (first, code, bytes) in [("nohup", 0, 3_000_000), ("env", 130, 40_000_000)] {
+        write(&station.left().join("large.jpg"), &vec![7; bytes], 1000);
         let _ = fs::remove_file(station.right().join("large.jpg"));
         let run = station.command(&["run", "counts"]);
         let mut child = Command::new(first)

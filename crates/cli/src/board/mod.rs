@@ -11,19 +11,18 @@ mod model;
 mod tests;
 mod work;
 
-use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::unbounded;
-use ratatui::DefaultTerminal;
-use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
+use ratatui::crossterm::event::{KeyCode, KeyModifiers};
 
 use reedhook_jobs::jobfile::load_job;
 
 use crate::commands::tend::set_paused;
 use crate::context::Context;
-use crate::failure::{Failure, INTERRUPTED, Outcome};
+use crate::failure::{INTERRUPTED, Outcome};
 use crate::paint::Paint;
+use crate::screen::{self, Screen, Typed};
 use model::{Board, Key, Whose, Wish};
 use work::Worker;
 
@@ -38,20 +37,17 @@ const STEADY: Duration = Duration::from_secs(1);
 
 /// Shows the board until a key ends it.
 pub fn board(context: &Context) -> Outcome {
-    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() || context.global.json {
-        return Err(Failure::usage("the board needs a terminal")
-            .hint("Elsewhere: reedhook status, reedhook tend status, reedhook report."));
-    }
+    let elsewhere = "reedhook status, reedhook tend status, reedhook report.".to_owned();
+    screen::is_needed(context, "the board", elsewhere)?;
     // What is wrong with Reedhook's own files is said in a line, before the screen is taken.
     drop(context.desk.home.record()?);
     let (sender, news) = unbounded();
     let feed = feed::Feed::start(&context.desk, &sender);
     let worker = Worker::new(&context.desk, sender);
-    let mut terminal = ratatui::try_init()
-        .map_err(|error| Failure::usage(format!("the terminal cannot be used: {error}")))?;
+    let mut screen = Screen::take()?;
     let board = Board::new(Paint::of_output(), context.desk.world.zone.clone());
-    let ended = watch(context, &mut terminal, board, (&feed, &worker), &news);
-    ratatui::restore();
+    let ended = watch(context, &mut screen, board, (&feed, &worker), &news);
+    drop(screen);
     worker.end();
     ended
 }
@@ -68,12 +64,11 @@ fn turn_pause(context: &Context, job: &str) -> Outcome<String> {
 
 fn watch(
     context: &Context,
-    terminal: &mut DefaultTerminal,
+    screen: &mut Screen,
     mut board: Board,
     (feed, worker): (&feed::Feed, &Worker),
     news: &crossbeam_channel::Receiver<model::News>,
 ) -> Outcome {
-    let failed = |error: std::io::Error| Failure::usage(format!("the terminal cannot be used: {error}"));
     let (mut changed, mut drawn) = (true, Instant::now());
     let mut pressed = true;
     loop {
@@ -89,31 +84,31 @@ fn watch(
         let since = drawn.elapsed();
         if pressed || (changed && since >= FRAME) || since >= STEADY {
             board.now_ms = crate::clock::now_ms();
-            terminal.draw(|frame| draw::draw(frame, &mut board)).map_err(failed)?;
+            screen.draw(|frame| draw::draw(frame, &mut board))?;
             (changed, pressed, drawn) = (false, false, Instant::now());
         }
-        if event::poll(TURN).map_err(failed)? {
-            match event::read().map_err(failed)? {
-                Event::Key(key) if key.kind != KeyEventKind::Release => {
-                    board.now_ms = crate::clock::now_ms();
-                    let control = key.modifiers.contains(KeyModifiers::CONTROL);
-                    let key =
-                        if control && key.code == KeyCode::Char('c') { KeyCode::Char('q') } else { key.code };
-                    for wish in board.press(Key::of(key)) {
-                        match wish {
-                            Wish::End => return Ok(0),
-                            Wish::Look => feed.look_now(),
-                            Wish::Pause(job) => {
-                                board.told(turn_pause(context, &job));
-                                feed.look_now();
-                            }
-                            wish => worker.ask(wish),
+        match screen.wait(TURN)? {
+            Typed::Key(key) => {
+                pressed = true;
+                board.now_ms = crate::clock::now_ms();
+                let control = key.modifiers.contains(KeyModifiers::CONTROL);
+                let key =
+                    if control && key.code == KeyCode::Char('c') { KeyCode::Char('q') } else { key.code };
+                for wish in board.press(Key::of(key)) {
+                    match wish {
+                        Wish::End => return Ok(0),
+                        Wish::Look => feed.look_now(),
+                        Wish::Pause(job) => {
+                            board.told(turn_pause(context, &job));
+                            feed.look_now();
                         }
+                        wish => worker.ask(wish),
                     }
                 }
-                _ => {}
             }
-            pressed = true;
+            Typed::Changed => pressed = true,
+            Typed::Nothing => {}
+            Typed::Gone => return Ok(INTERRUPTED),
         }
         // Somebody outside wants the program to end.
         if context.desk.is_stopped() {

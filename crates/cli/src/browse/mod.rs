@@ -7,20 +7,19 @@ mod model;
 #[cfg(test)]
 mod tests;
 
-use std::io::IsTerminal;
 use std::ops::ControlFlow;
 use std::time::Duration;
 
-use ratatui::DefaultTerminal;
-use ratatui::crossterm::event::{self, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use reedhook_core::path::RelPath;
 use reedhook_jobs::inventory::{self, Query, branches};
 use reedhook_record::inventories::{Inventories, Inventory};
 
 use crate::commands::seen_words;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{INTERRUPTED, Outcome};
 use crate::paint::Paint;
+use crate::screen::{self, Screen, Typed};
 use crate::text::grouped;
 use model::Model;
 
@@ -51,10 +50,7 @@ struct View {
 pub fn browse(context: &Context, name: &str, folder: &RelPath) -> Outcome {
     let all = inventory::open(&context.desk.home)?;
     let one = inventory::named(&context.desk.home, &all, name)?;
-    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() || context.global.json {
-        return Err(Failure::usage("review needs a terminal")
-            .hint(format!("Elsewhere: reedhook inventory show {name}")));
-    }
+    screen::is_needed(context, "review", format!("reedhook inventory show {name}"))?;
     let mut view = View::new(&one, seen_words(context, &one), Paint::of_output());
     let source = Source { context, all, one };
     source.list(&mut view.model, b"")?;
@@ -62,15 +58,7 @@ pub fn browse(context: &Context, name: &str, folder: &RelPath) -> Outcome {
         source.go_to(&mut view.model, folder.as_bytes())?;
         source.open(&mut view.model)?;
     }
-    // Puts the terminal back when something panics, too.
-    let mut terminal = ratatui::try_init().map_err(unusable)?;
-    let ended = watch(&mut terminal, &mut view, &source);
-    ratatui::restore();
-    ended
-}
-
-fn unusable(error: std::io::Error) -> Failure {
-    Failure::usage(format!("the terminal cannot be used: {error}"))
+    watch(&mut Screen::take()?, &mut view, &source)
 }
 
 impl View {
@@ -138,23 +126,22 @@ fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
     if folder.is_empty() { name.to_vec() } else { [folder, b"/", name].concat() }
 }
 
-fn watch(terminal: &mut DefaultTerminal, view: &mut View, source: &Source<'_>) -> Outcome {
+fn watch(screen: &mut Screen, view: &mut View, source: &Source<'_>) -> Outcome {
     let mut changed = true;
     loop {
         if changed {
-            terminal.draw(|frame| draw::draw(frame, view)).map_err(unusable)?;
+            screen.draw(|frame| draw::draw(frame, view))?;
         }
-        changed = event::poll(TURN).map_err(unusable)?;
-        if changed
-            && let Event::Key(key) = event::read().map_err(unusable)?
-            && key.kind != KeyEventKind::Release
-            && pressed(view, source, key)?.is_break()
-        {
-            return Ok(0);
+        let typed = screen.wait(TURN)?;
+        changed = !matches!(typed, Typed::Nothing);
+        match typed {
+            Typed::Key(key) if pressed(view, source, key)?.is_break() => return Ok(0),
+            Typed::Gone => return Ok(INTERRUPTED),
+            _ => {}
         }
         // Somebody outside wants the program to end.
         if source.context.desk.is_stopped() {
-            return Ok(crate::failure::INTERRUPTED);
+            return Ok(INTERRUPTED);
         }
     }
 }

@@ -10,12 +10,10 @@ mod model;
 mod tests;
 mod work;
 
-use std::io::IsTerminal;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-use ratatui::DefaultTerminal;
-use ratatui::crossterm::event::{self, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use reedhook_core::compare::Basis;
 use reedhook_core::entry::Side;
 use reedhook_core::job::ConflictPolicy;
@@ -31,9 +29,10 @@ use reedhook_stores::remote::connect::ConnectError;
 use crate::args::{FilterArgs, ReviewArgs};
 use crate::browse::browse;
 use crate::context::Context;
-use crate::failure::{Failure, Outcome};
+use crate::failure::{Failure, INTERRUPTED, Outcome};
 use crate::paint::Paint;
 use crate::progress;
+use crate::screen::{self, Screen, Typed};
 use crate::text::{count, duration};
 use model::{Choice, Model, Word};
 use work::{Chosen, News, Subject, Task, Worker};
@@ -148,10 +147,7 @@ pub fn review(context: &Context, asked: &ReviewArgs) -> Outcome {
         return browse(context, &name, &below);
     }
     let subject = subject(asked)?;
-    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() || context.global.json {
-        return Err(Failure::usage("review needs a terminal")
-            .hint("Elsewhere: reedhook compare, or reedhook preview."));
-    }
+    screen::is_needed(context, "review", "reedhook compare, or reedhook preview.".to_owned())?;
     let (name, is_job) = match &subject {
         Subject::Job(name) => (name.clone(), true),
         Subject::Places { .. } => ("review".to_owned(), false),
@@ -159,12 +155,7 @@ pub fn review(context: &Context, asked: &ReviewArgs) -> Outcome {
     reach(context, &subject)?;
     let view = View::new(&name, is_job, Paint::of_output());
     let worker = Worker::start(&context.desk, subject);
-    // Puts the terminal back when something panics, too.
-    let mut terminal = ratatui::try_init()
-        .map_err(|error| Failure::usage(format!("the terminal cannot be used: {error}")))?;
-    let ended = watch(context, &mut terminal, view, &worker);
-    ratatui::restore();
-    ended
+    watch(context, &mut Screen::take()?, view, &worker)
 }
 
 fn subject(asked: &ReviewArgs) -> Outcome<Subject> {
@@ -206,23 +197,20 @@ fn reach(context: &Context, subject: &Subject) -> Outcome<()> {
     }
 }
 
-fn watch(context: &Context, terminal: &mut DefaultTerminal, mut view: View, worker: &Worker) -> Outcome {
-    let failed = |error: std::io::Error| Failure::usage(format!("the terminal cannot be used: {error}"));
+fn watch(context: &Context, screen: &mut Screen, mut view: View, worker: &Worker) -> Outcome {
     worker.ask(Task::Look);
     let mut changed = true;
     loop {
         if changed {
-            terminal.draw(|frame| draw::draw(frame, &mut view)).map_err(failed)?;
+            screen.draw(|frame| draw::draw(frame, &mut view))?;
         }
-        changed = false;
-        if event::poll(TURN).map_err(failed)? {
-            changed = true;
-            if let Event::Key(key) = event::read().map_err(failed)?
-                && key.kind != KeyEventKind::Release
-                && !pressed(context, &mut view, worker, key)
-            {
-                return Ok(view.code);
-            }
+        let typed = screen.wait(TURN)?;
+        changed = !matches!(typed, Typed::Nothing);
+        match typed {
+            Typed::Key(key) if !pressed(context, &mut view, worker, key) => return Ok(view.code),
+            // A run that goes on comes to its end, or is stopped by whoever took the terminal away.
+            Typed::Gone if !matches!(view.phase, Phase::Running(_)) => return Ok(INTERRUPTED),
+            _ => {}
         }
         for news in worker.news.try_iter().take(2000) {
             take(&mut view, worker, news);
@@ -230,7 +218,7 @@ fn watch(context: &Context, terminal: &mut DefaultTerminal, mut view: View, work
         }
         // Somebody outside wants the program to end.
         if worker.is_stopped() && !view.stopping && !matches!(view.phase, Phase::Running(_)) {
-            return Ok(crate::failure::INTERRUPTED);
+            return Ok(INTERRUPTED);
         }
     }
 }

@@ -152,7 +152,10 @@ impl Station {
         let program = program().display().to_string();
         let quoted: Vec<String> =
             [program.as_str()].iter().chain(words).map(|word| format!("'{word}'")).collect();
-        let line = format!("stty cols {columns} rows {lines}; echo $$ > pid; exec {}", quoted.join(" "));
+        let line = format!(
+            "eval \"$BEFORE\"; stty cols {columns} rows {lines}; echo $$ > pid; exec {}",
+            quoted.join(" ")
+        );
         let mut command = Command::new("script");
         command
             .args(["-q", "-e", "-c", &line, "/dev/null"])

@@ -32,7 +32,7 @@ impl Terminal {
         Terminal::with(station, words, &[])
     }
 
-    /// The same with something in its environment.
+    /// The same with something in its environment; `BEFORE` is what the shell does before it.
     pub fn with(station: &Station, words: &[&str], variables: &[(&str, &str)]) -> Terminal {
         let mut child = station.in_a_terminal(80, 24, words).envs(variables.iter().copied()).spawn().unwrap();
         let (keyboard, mut out) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
@@ -97,6 +97,19 @@ impl Terminal {
         self.take();
     }
 
+    /// Takes the terminal away, as when its window is closed, and waits for the program to end.
+    #[track_caller]
+    pub fn goes_away(mut self, station: &Station) {
+        let pid = std::fs::read_to_string(station.path("pid")).unwrap();
+        self.child.kill().unwrap();
+        let begun = Instant::now();
+        let state = || std::fs::read_to_string(format!("/proc/{}/stat", pid.trim())).unwrap_or_default();
+        while !state().is_empty() && !state().contains(") Z ") {
+            assert!(begun.elapsed() < Duration::from_secs(10), "it goes on without a terminal: {}", state());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
     /// The exit code, once the terminal is as it was.
     #[track_caller]
     pub fn ends(mut self) -> i32 {
@@ -110,7 +123,7 @@ impl Terminal {
 
 impl Drop for Terminal {
     fn drop(&mut self) {
-        // A test that failed leaves no program behind: without its terminal it ends.
+        // A test that failed leaves no program behind: without its terminal it ends, as another test sees to.
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
