@@ -541,6 +541,28 @@ fn a_digest_is_owed_until_it_has_been_sent_whatever_becomes_of_the_program() {
 }
 
 #[test]
+fn a_digest_that_could_not_be_remembered_is_not_sent() {
+    let station = troubled();
+    let due = jiff::Zoned::now().checked_sub(jiff::SignedDuration::from_mins(1)).unwrap();
+    let time = due.strftime("%H:%M").to_string();
+    let (key, yesterday) = (format!("command {time}"), due.timestamp().as_millisecond() - 80_000_000);
+    set_up(&station, &format!("command = {{ run = \"echo sent >> sent\", on = \"digest {time}\" }}"));
+    station.run(&["run", "counts"]).expect(1);
+    let file = station.path("home/state.db");
+    StateFile::open(&file).unwrap().set_digest(&key, yesterday).unwrap();
+    let db = rusqlite::Connection::open(&file).unwrap();
+    let full = "CREATE TRIGGER full BEFORE INSERT ON digests BEGIN SELECT RAISE(FAIL, 'no room'); END";
+    db.execute_batch(full).unwrap();
+    // Otherwise it would be sent after each run, and every minute by the service.
+    let said = station.run(&["run", "counts"]).expect(1).err;
+    assert!(said.contains("the digest could not be made") && !station.path("sent").exists(), "{said}");
+    db.execute_batch("DROP TRIGGER full").unwrap();
+    station.run(&["run", "counts"]).expect(1);
+    station.run(&["run", "counts"]).expect(1);
+    assert_eq!(fs::read_to_string(station.path("sent")).unwrap(), "sent\n");
+}
+
+#[test]
 fn what_has_to_be_told_is_told_before_the_machine_goes_off() {
     let station = troubled();
     set_up(&station, "command = { run = \"sleep 1; echo told >> order\" }");

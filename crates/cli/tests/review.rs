@@ -272,3 +272,33 @@ fn what_an_unplugged_drive_held_is_looked_through_and_found_in() {
         assert!(slip.err.contains(said), "{}", slip.err);
     }
 }
+
+#[test]
+fn a_run_whose_window_is_closed_is_stopped_and_one_that_ignores_that_comes_to_its_end() {
+    if !can_watch() {
+        return;
+    }
+    for (before, comes_over) in [("", false), ("trap '' HUP", true)] {
+        let station = Station::with_job("copy", &["--limit", "1 MB/s"]);
+        write(&station.left().join("nest.jpg"), &vec![7; 4_000_000], OLD);
+        let mut terminal = Terminal::with(&station, &["review", "counts"], &[("BEFORE", before)]);
+        terminal.shows("add 1");
+        terminal.keys("r");
+        terminal.shows("y  yes");
+        terminal.keys("y");
+        terminal.hides("y  yes");
+        terminal.shows("nest.jpg");
+        let begun = std::time::Instant::now();
+        let part = |name: &str| name.starts_with(".reedhook-part-");
+        let names = || fs::read_dir(station.right()).unwrap().flatten().map(|entry| entry.file_name());
+        while !names().any(|name| part(&name.to_string_lossy())) {
+            assert!(begun.elapsed().as_secs() < 20, "{}", terminal.text());
+            terminal.take();
+        }
+        terminal.goes_away(&station);
+        assert_eq!(station.right().join("nest.jpg").exists(), comes_over, "{before}");
+        let last = station.run(&["history", "counts", "--json"]).expect(0).json();
+        let outcome = if comes_over { "done" } else { "interrupted" };
+        assert_eq!(last.last().unwrap()["outcome"], outcome, "{last:?}");
+    }
+}

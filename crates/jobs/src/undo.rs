@@ -90,12 +90,13 @@ impl Undoing {
         let several = sides.len() > 1 && job.rules.kind != Kind::TwoWay;
         for (at, one) in done.into_iter().enumerate() {
             let side = sides[at].side;
-            tell_inventory(desk, &job, &sides[at].place, &one.items);
-            let events = one.items.into_iter().map(Event::Item);
+            let events = one.items.iter().cloned().map(Event::Item);
             let folder_events = one.folders.into_iter().map(|(path, was)| Event::Folder { side, path, was });
             let problems = one.problems.into_iter().map(Event::Problem);
             let to = several.then(|| places[at].place.as_str());
             run.note(events.chain(folder_events).chain(problems), to)?;
+            // Only now: an inventory that is being written is waited for, and the log is what the undo can be undone by.
+            tell_inventory(desk, &job, &sides[at].place, &one.items);
         }
         let outcome = if counts.problems > 0 { RunOutcome::Problems } else { RunOutcome::Done };
         Ok(run.end(outcome, None, counts, folders))

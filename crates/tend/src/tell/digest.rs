@@ -100,6 +100,8 @@ fn send(desk: &Desk, way: Way, time: Time, jobs: &[String], _nobody_else: &File)
     if record.told_since(lately)?.iter().any(failed) {
         return Ok(());
     }
+    // Where nothing can be written down it is not sent: nobody would know of it, and it would come again and again.
+    record.set_digest(&key, seen_ms)?;
     drop(record);
     let since = last.max(now.checked_sub(FURTHEST).unwrap_or(last));
     // All jobs: also those that were removed since, and what is nobody's.
