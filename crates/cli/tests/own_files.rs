@@ -79,6 +79,7 @@ fn broken_inventories_are_told_put_aside_and_taken_anew() {
     garble(&station, "inventories.db");
     let said = station.run(&["inventory", "list"]).expect(2).err;
     assert!(said.contains("home/inventories.db") && said.contains("reedhook doctor --mend"), "{said}");
+    assert!(!said.contains("state file"), "{said}");
     let found = station.run(&["doctor", "--json"]).expect(1).json();
     let bad: Vec<&Value> = found.iter().filter(|line| line["state"] == "bad").collect();
     assert_eq!((bad.len(), &bad[0]["what"]), (1, &"inventories".into()), "{found:?}");
@@ -91,6 +92,12 @@ fn broken_inventories_are_told_put_aside_and_taken_anew() {
     );
     station.run(&["inventory", "take", "left", "--name", "near"]).expect(0);
     assert_eq!(station.run(&["inventory", "list", "--json"]).expect(0).json()[0]["entries"], 1);
+    // One of a newer program is nothing broken.
+    let db = rusqlite::Connection::open(station.path("home/inventories.db")).unwrap();
+    db.pragma_update(None, "user_version", 99).unwrap();
+    let said = station.run(&["inventory", "list"]).expect(2).err;
+    assert!(said.contains("has layout 99, and this program knows 2; use a newer Reedhook"), "{said}");
+    assert!(station.run(&["doctor", "--mend"]).expect(2).err.contains("it is left alone"));
 }
 
 #[test]

@@ -298,7 +298,7 @@ impl From<RecordError> for Failure {
         Failure {
             halt: Halt::Usage,
             cause: if newer { Cause::OwnFiles } else { Cause::StateFile },
-            message: error.told(),
+            message: format!("the state file {}", error.told()),
             hint: String::new(),
         }
     }
@@ -306,7 +306,9 @@ impl From<RecordError> for Failure {
 
 impl From<MemoryError> for Failure {
     fn from(error: MemoryError) -> Failure {
-        let message = error.why().map_or_else(|| error.to_string(), RecordError::told);
+        let message = error
+            .why::<RecordError>()
+            .map_or_else(|| error.to_string(), |why| format!("the state file {}", why.told()));
         Failure { halt: Halt::Usage, cause: Cause::StateFile, message, hint: String::new() }
     }
 }

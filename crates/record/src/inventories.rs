@@ -180,7 +180,7 @@ impl Inventories {
         db.pragma_update(None, "cache_size", CACHE_KIB)?;
         let found: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
         if found > VERSION {
-            return Err(RecordError::TooNew { found });
+            return Err(RecordError::TooNew { found, known: VERSION });
         }
         if found < VERSION {
             // Two programs may begin at once: whoever waited looks again.

@@ -82,23 +82,25 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// The layout that this program writes.
 const VERSION: i64 = layout::STEPS.len() as i64;
 
-/// The state file cannot be used.
+/// What is wrong with one of SQLite's files, as what is said of it: whoever knows which file it is puts its name before.
 #[derive(Debug, thiserror::Error)]
 pub enum RecordError {
     /// SQLite failed.
-    #[error("the state file cannot be used")]
+    #[error("cannot be used")]
     Sqlite(#[from] rusqlite::Error),
     /// What is remembered of a folder cannot be read.
-    #[error("what is remembered of a folder cannot be read")]
+    #[error("has something of a folder that cannot be read")]
     Baseline(#[from] postcard::Error),
     /// It can be opened, and is not whole.
-    #[error("the state file is damaged: {0}")]
+    #[error("is damaged: {0}")]
     Damaged(String),
     /// A newer program wrote it.
-    #[error("the state file has layout {found}, and this program knows {VERSION}; use a newer Reedhook")]
+    #[error("has layout {found}, and this program knows {known}; use a newer Reedhook")]
     TooNew {
         /// The layout found.
         found: i64,
+        /// The newest that this program knows.
+        known: i64,
     },
 }
 
@@ -298,7 +300,7 @@ impl StateFile {
         let db = Transaction::new_unchecked(&self.db, TransactionBehavior::Immediate)?;
         let found = self.layout()?;
         if found > VERSION {
-            return Err(RecordError::TooNew { found });
+            return Err(RecordError::TooNew { found, known: VERSION });
         }
         for (step, number) in layout::STEPS.iter().zip(1..).filter(|(_, number)| *number > found) {
             db.execute_batch(step)?;
@@ -737,7 +739,7 @@ mod tests {
             assert_eq!(mark(&record, "heron-counts").as_deref(), Some("mark"));
             record.db.pragma_update(None, "user_version", 99).unwrap();
         }
-        assert!(matches!(StateFile::open(&file), Err(RecordError::TooNew { found: 99 })));
+        assert!(matches!(StateFile::open(&file), Err(RecordError::TooNew { found: 99, .. })));
     }
 
     #[test]

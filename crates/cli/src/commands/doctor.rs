@@ -218,7 +218,7 @@ impl OwnFile {
             Ok(()) => Finding::ok(self.what, format!("{shown}, {}, {}", holds(), bytes(size))),
             Err(error) => {
                 let way = if error.is_damage() { format!("; --mend {}", self.mended) } else { String::new() };
-                Finding::bad(self.what, format!("{shown}: {}{way}", Failure::from(error).message))
+                Finding::bad(self.what, format!("{shown} {}{way}", error.told()))
             }
         }
     }
@@ -439,9 +439,8 @@ fn put_damaged_aside(
 }
 
 fn cannot_mend(error: RecordError, file: &Path) -> Failure {
-    let failure = Failure::from(error);
-    Failure { message: format!("{}: {}", file.display(), failure.message), ..failure }
-        .hint("It is not broken, so it is left alone.")
+    let message = format!("{} {}", file.display(), error.told());
+    Failure { message, ..Failure::from(error) }.hint("It is not broken, so it is left alone.")
 }
 
 /// A run that is going on has the state file open.

@@ -49,7 +49,7 @@ pub fn open(home: &Home) -> Outcome<Inventories> {
 /// What went wrong with the file of inventories: it can be thrown away, for all of it can be taken anew.
 pub fn failed(home: &Home, error: RecordError) -> Failure {
     let file = home.inventories_file();
-    Failure::own_files(&format!("{}: the inventories cannot be used", file.display()), error.told())
+    Failure::own_files(&file.display().to_string(), format!("the file of inventories {}", error.told()))
         .hint("All of it can be taken anew: reedhook doctor --mend puts a broken file aside, and runs and `inventory take` fill a new one.")
 }
 

@@ -71,7 +71,10 @@ impl InventoryTree {
     fn held(&self, folder: &RelPath) -> Result<Option<Vec<Held>>> {
         let path = self.root.join_path(folder);
         let held = self.all().folder(self.inventory.id, path.as_bytes());
-        held.map_err(|error| StoreError::new(FaultKind::Io, "list", folder).because(error.told()))
+        held.map_err(|error| {
+            StoreError::new(FaultKind::Io, "list", folder)
+                .because(format!("the file of inventories {}", error.told()))
+        })
     }
 
     fn no_content(path: &RelPath) -> StoreError {

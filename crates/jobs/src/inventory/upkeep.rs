@@ -226,7 +226,10 @@ impl Shelf {
         }
         if let Some(error) = state.failed.take() {
             let name = &self.about.name;
-            desk.note(format!("the inventory {name} could not be kept up to date: {}", error.told()));
+            desk.note(format!(
+                "the inventory {name} could not be kept up to date: their file {}",
+                error.told()
+            ));
         }
     }
 }
