@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 use std::time::Duration;
 
-use crate::entry::{EntryKind, Meta, Side, Stamp};
+use crate::entry::{EntryKind, Meta, SPECIAL_BITS, Side, Stamp};
 use crate::job::Preserve;
 use crate::store::{Capabilities, Limits};
 
@@ -24,6 +24,8 @@ pub struct Comparison {
     pub modes: bool,
     /// Whether both look at owners and extended attributes, and the job wants them.
     pub full: bool,
+    /// Whether setuid, setgid, capabilities and devices travel: only with owners, which are really given at both.
+    pub privileges: bool,
     /// Whether both hold what they list. Else nothing can be read, where links lead is unknown, and what looks alike counts as the same.
     pub readable: bool,
 }
@@ -66,6 +68,7 @@ impl Comparison {
             link_times: left.link_times && right.link_times,
             modes: left.modes && right.modes && preserve != Preserve::Content,
             full: left.full && right.full && preserve == Preserve::Full,
+            privileges: left.owners && right.owners && preserve == Preserve::Full,
             readable: true,
         }
     }
@@ -100,20 +103,46 @@ impl Comparison {
         out(left.modified) || out(right.modified)
     }
 
-    /// Whether owners and extended attributes agree, where both look at them.
+    /// Whether setuid, setgid and capabilities of an entry travel: with its owner, and not from a mount where they have no effect.
+    pub fn carries_privileges(&self, from: &Meta) -> bool {
+        self.privileges && from.extra.as_ref().is_some_and(|extra| !extra.nosuid)
+    }
+
+    /// Whether a device travels: with its owner, and not from a mount where devices cannot be used.
+    pub fn carries_devices(&self, from: &Meta) -> bool {
+        self.privileges && from.extra.as_ref().is_some_and(|extra| !extra.nodev)
+    }
+
+    /// The mode bits of an entry that travel.
+    pub fn mode_to_give(&self, from: &Meta) -> Option<u32> {
+        from.mode.map(|mode| if self.carries_privileges(from) { mode } else { mode & !SPECIAL_BITS })
+    }
+
+    /// Whether owners and extended attributes agree, where both look at them, as far as they travel from left to right.
     pub fn same_rights(&self, left: &Meta, right: &Meta) -> bool {
         match (&left.extra, &right.extra) {
-            (Some(a), Some(b)) if self.full => a.same_rights(b),
+            (Some(a), Some(b)) if self.full && self.carries_privileges(left) => a.same_rights(b),
+            (Some(a), Some(b)) if self.full => a.without_capability().same_rights(&b.without_capability()),
             _ => true,
         }
     }
 
-    /// Whether the mode bits agree, where both have them.
+    /// Whether the mode bits agree, where both have them, as far as they travel from left to right.
     pub fn same_mode(&self, left: &Meta, right: &Meta) -> bool {
+        let bits = if self.carries_privileges(left) { 0o7777 } else { 0o7777 & !SPECIAL_BITS };
         match (left.mode, right.mode) {
-            (Some(a), Some(b)) if self.modes => a == b,
+            (Some(a), Some(b)) if self.modes => a & bits == b & bits,
             _ => true,
         }
+    }
+
+    /// Whether the right one is a file that is setuid or setgid, and the left one gives it no right to that: an earlier version of
+    /// this program brought the bits along without the owner.
+    pub fn is_unearned(&self, left: &Meta, right: &Meta) -> bool {
+        let bits = |meta: &Meta| meta.mode.unwrap_or(0) & SPECIAL_BITS;
+        self.modes
+            && right.kind == EntryKind::File
+            && bits(right) & !self.mode_to_give(left).unwrap_or(0) != 0
     }
 }
 

@@ -166,12 +166,58 @@ pub struct Extra {
     pub device: Option<(u32, u32)>,
     /// Extended attributes by name, sorted; access control lists are among them.
     pub attributes: Vec<(Vec<u8>, Vec<u8>)>,
+    /// It lies on a mount where setuid, setgid and capabilities have no effect (`nosuid`): they do not travel from there.
+    pub nosuid: bool,
+    /// It lies on a mount where devices cannot be used (`nodev`): they do not travel from there.
+    pub nodev: bool,
+}
+
+/// The mode bits that let whoever runs a file act for its owner or group: setuid and setgid.
+pub const SPECIAL_BITS: u32 = 0o6000;
+
+/// The extended attribute in which Linux keeps what a program may do besides (capabilities(7)).
+pub const CAPABILITY: &[u8] = b"security.capability";
+
+/// What lets whoever runs a file act for another, taken from a kept copy and noted, so that an undo or a restore can give it back
+/// to a file of the same owner.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Privileges {
+    /// The owner's number.
+    pub owner: u32,
+    /// The group's number.
+    pub group: u32,
+    /// The twelve mode bits.
+    pub mode: u32,
+    /// The value of [`CAPABILITY`], where there is one.
+    pub capability: Option<Vec<u8>>,
 }
 
 impl Extra {
     /// Whether two entries have the same owners and attributes; other names are a matter of the tree.
     pub fn same_rights(&self, other: &Extra) -> bool {
         (self.owner, self.group) == (other.owner, other.group) && self.attributes == other.attributes
+    }
+
+    /// The same without capabilities.
+    pub fn without_capability(&self) -> Extra {
+        let mut bare = self.clone();
+        bare.attributes.retain(|(name, _)| name != CAPABILITY);
+        bare
+    }
+
+    fn has_capability(&self) -> bool {
+        self.attributes.iter().any(|(name, _)| name == CAPABILITY)
+    }
+
+    /// The extended attributes to give, with capabilities only where the owner `is_given`.
+    pub fn to_attributes(&self, is_given: bool) -> Vec<(Vec<u8>, Vec<u8>)> {
+        let gives = |name: &[u8]| is_given || name != CAPABILITY;
+        self.attributes.iter().filter(|(name, _)| gives(name)).cloned().collect()
+    }
+
+    /// What of this may be given to another entry: capabilities only where `privileges` says that they travel.
+    pub fn to_give(self: &Arc<Extra>, privileges: bool) -> Arc<Extra> {
+        if privileges || !self.has_capability() { self.clone() } else { Arc::new(self.without_capability()) }
     }
 }
 

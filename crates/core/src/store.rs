@@ -20,7 +20,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::entry::{Entry, Extra, Meta, Stamp};
+use crate::entry::{Entry, Extra, Meta, Privileges, Stamp};
 pub use crate::names::{Folding, NameRule};
 use crate::path::{Name, RelPath};
 
@@ -45,6 +45,8 @@ pub struct Capabilities {
     pub max_name: usize,
     /// Whether owners, extended attributes, second names, devices and pipes are looked at and kept.
     pub full: bool,
+    /// Whether this account can give what is there to any owner.
+    pub owners: bool,
     /// Whether one [`Store::sync`] makes many sealed files durable, so that publishing them in batches pays.
     pub batch_sync: bool,
     /// How many workers may usefully use the store at once.
@@ -110,6 +112,7 @@ impl Capabilities {
             folding: a.folding.or(b.folding),
             max_name: a.max_name.min(b.max_name),
             full: a.full && b.full,
+            owners: a.owners && b.owners,
             batch_sync: a.batch_sync && b.batch_sync,
             workers: a.workers.max(b.workers),
             names: a.names.both(b.names),
@@ -367,6 +370,9 @@ pub struct Publish {
     pub keep_as: Option<RelPath>,
 }
 
+/// What was taken from a kept copy, if anything.
+pub type Disarmed = Option<Box<Privileges>>;
+
 /// A complete unfinished file: content, times and mode are set; only its place is missing.
 ///
 /// It must go to [`Store::publish`] or [`Store::discard`]; otherwise it remains as a leftover that the next run clears.
@@ -584,7 +590,21 @@ pub trait Store: Send + Sync {
     /// # Errors
     /// [`FaultKind::Changed`] when the target is not as expected. On every error the sealed file is removed and the
     /// target is whole, or set aside whole.
-    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()>;
+    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<Disarmed>;
+
+    /// Moves a file or link to the kept copies, where nothing stands; the new folder exists. A kept copy is to be looked at, not
+    /// run: what lets whoever runs it act for another is taken from it.
+    ///
+    /// # Errors
+    /// [`FaultKind::Changed`] when it is not `expected`, [`FaultKind::NotFound`] when nothing stands there.
+    fn keep(&self, path: &RelPath, to: &RelPath, expected: &Meta) -> Result<Disarmed>;
+
+    /// Gives back what was taken from a kept copy, to a file of the owner and group that it was taken from. `false`: the file belongs to
+    /// others now, and gets nothing.
+    ///
+    /// # Errors
+    /// [`FaultKind::Changed`] when it is not `expected`; [`FaultKind::Unsupported`] where there is no such thing.
+    fn rearm(&self, path: &RelPath, expected: &Meta, privileges: &Privileges) -> Result<bool>;
 
     /// Removes a sealed file that is not wanted after all; a failure leaves a leftover for the next run.
     fn discard(&self, sealed: Sealed);
@@ -613,18 +633,19 @@ pub trait Store: Send + Sync {
     /// [`FaultKind::Exists`] when something stands there; [`FaultKind::Unsupported`] without [`Capabilities::rename`].
     fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()>;
 
-    /// Makes a folder; its parent exists.
+    /// Makes a folder; its parent exists. Returns what was made, by which it is recognised later.
     ///
     /// # Errors
     /// [`FaultKind::Exists`] when something stands there.
-    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()>;
+    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<Meta>;
 
     /// Sets times and mode of what stands at a path; of a link itself, where the store can. `expected` is what has to stand
-    /// there: a new time must not make an edit look like what was there before it.
+    /// there: a new time must not make an edit look like what was there before it, and a name that somebody gave to another thing
+    /// meanwhile must not lead to that. Of a folder only its identity counts, since all work in it changes its time.
     ///
     /// # Errors
-    /// [`FaultKind::Changed`] when it is not `expected`.
-    fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()>;
+    /// [`FaultKind::Changed`] when it is not `expected`, [`FaultKind::NotFound`] when nothing stands there.
+    fn set_attributes(&self, path: &RelPath, expected: &Meta, attributes: &Attributes) -> Result<()>;
 
     /// Whether a folder is on a file system that the kernel makes up, such as `/proc`.
     ///
@@ -676,7 +697,7 @@ pub trait StoreExt: Store {
         }
         match self.make_folder(path, &Attributes::default()) {
             Err(error) if error.kind == FaultKind::Exists => Ok(()),
-            other => other,
+            other => other.map(drop),
         }
     }
 
@@ -736,7 +757,7 @@ pub trait StoreExt: Store {
         stage.write(bytes)?;
         let sealed = stage.seal(&Attributes::default())?;
         self.sync()?;
-        self.publish(sealed, &Publish { expect, keep_as: None })
+        self.publish(sealed, &Publish { expect, keep_as: None }).map(drop)
     }
 
     /// Writes a whole small file where nothing stands.
@@ -748,7 +769,7 @@ pub trait StoreExt: Store {
         stage.write(bytes)?;
         let sealed = stage.seal(&Attributes::default())?;
         self.sync()?;
-        self.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None })
+        self.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).map(drop)
     }
 }
 
@@ -765,6 +786,15 @@ pub fn is_still(expected: &Meta, found: &Meta) -> bool {
         && expected.size == found.size
         && (told_since || expected.modified == found.modified)
         && expected.target == found.target
+}
+
+/// Whether what stands at a path is the thing that was seen there: a folder by its identity, as far as it is known, anything else as
+/// in [`is_still`].
+pub fn is_same(expected: &Meta, found: &Meta) -> bool {
+    if !expected.is_folder() {
+        return is_still(expected, found);
+    }
+    found.is_folder() && expected.id.zip(found.id).is_none_or(|(expected, found)| expected == found)
 }
 
 /// The methods of a [`Store`] that is only read from: whatever would change something is [`FaultKind::Unsupported`].
@@ -795,8 +825,16 @@ macro_rules! nothing_is_written {
             Ok(())
         }
 
-        fn publish(&self, sealed: Sealed, _: &Publish) -> Result<()> {
+        fn publish(&self, sealed: Sealed, _: &Publish) -> Result<$crate::store::Disarmed> {
             Err(StoreError::new(FaultKind::Unsupported, "write", &sealed.target))
+        }
+
+        fn keep(&self, path: &RelPath, _: &RelPath, _: &Meta) -> Result<$crate::store::Disarmed> {
+            Err(StoreError::new(FaultKind::Unsupported, "keep", path))
+        }
+
+        fn rearm(&self, path: &RelPath, _: &Meta, _: &$crate::entry::Privileges) -> Result<bool> {
+            Err(StoreError::new(FaultKind::Unsupported, "set time or mode of", path))
         }
 
         fn discard(&self, _: Sealed) {}
@@ -817,11 +855,11 @@ macro_rules! nothing_is_written {
             Err(StoreError::new(FaultKind::Unsupported, "rename", from))
         }
 
-        fn make_folder(&self, path: &RelPath, _: &Attributes) -> Result<()> {
+        fn make_folder(&self, path: &RelPath, _: &Attributes) -> Result<Meta> {
             Err(StoreError::new(FaultKind::Unsupported, "make folder", path))
         }
 
-        fn set_attributes(&self, path: &RelPath, _: Option<&Meta>, _: &Attributes) -> Result<()> {
+        fn set_attributes(&self, path: &RelPath, _: &Meta, _: &Attributes) -> Result<()> {
             Err(StoreError::new(FaultKind::Unsupported, "set time or mode of", path))
         }
 

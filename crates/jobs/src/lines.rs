@@ -85,6 +85,15 @@ struct ItemLine<'a> {
     /// Where what was there before has gone, when it was not kept.
     #[serde(skip_serializing_if = "Option::is_none")]
     gone: Option<&'static str>,
+    /// What was taken from the kept copy, and whose it was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    taken_mode: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    taken_owner: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    taken_group: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    taken_capability: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     to: Option<&'a str>,
 }
@@ -196,8 +205,14 @@ pub fn planned(line: &mut Vec<u8>, files: u64, bytes: u64) {
 
 /// An item that was done. `to` tells several destinations apart.
 pub fn item(line: &mut Vec<u8>, item: &Item, to: Option<&str>) {
+    let taken = item.privileges.as_deref();
     let keys = ItemLine {
         size: item.size,
+        taken_mode: taken.map(|taken| taken.mode),
+        taken_owner: taken.map(|taken| taken.owner),
+        taken_group: taken.map(|taken| taken.group),
+        taken_capability: taken
+            .and_then(|taken| Some(BASE64_STANDARD.encode(taken.capability.as_deref()?))),
         modified: item.now.modified.map(StampText),
         mode: item.now.mode,
         was_modified: item.was.modified.map(StampText),

@@ -2,7 +2,9 @@
 
 use std::time::Duration;
 
-use reedhook_core::entry::Side;
+use base64::Engine;
+use base64::prelude::BASE64_STANDARD;
+use reedhook_core::entry::{Privileges, Side};
 use reedhook_core::identity::Ground;
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Counts;
@@ -175,6 +177,13 @@ impl<'a> Keys<'a> {
         Duration::try_from_secs_f64(seconds).unwrap_or_default()
     }
 
+    fn privileges(&self) -> Option<Box<Privileges>> {
+        let number = |key: &str| self.number(key).and_then(|number| u32::try_from(number).ok());
+        let (owner, group, mode) = (number("taken_owner")?, number("taken_group")?, number("taken_mode")?);
+        let capability = self.text("taken_capability").map(|text| BASE64_STANDARD.decode(text));
+        Some(Box::new(Privileges { owner, group, mode, capability: capability.transpose().ok()? }))
+    }
+
     fn item(&self) -> Option<LogLine> {
         let item = Item {
             done: self.text("do").and_then(Done::parse)?,
@@ -190,6 +199,7 @@ impl<'a> Keys<'a> {
             makes_room: false,
             hash: None,
             gone: self.text("gone").and_then(Gone::parse).unwrap_or_default(),
+            privileges: self.privileges(),
         };
         Some(LogLine::Did { item: Box::new(item), to: self.to() })
     }
@@ -227,6 +237,12 @@ mod tests {
             makes_room: false,
             hash: None,
             gone: Gone::default(),
+            privileges: Some(Box::new(Privileges {
+                owner: 1001,
+                group: 50,
+                mode: 0o4755,
+                capability: Some(vec![1, 0, 2]),
+            })),
         };
         let to = Some("@field-drive/counts".to_owned());
         let did = LogLine::Did { item: Box::new(item.clone()), to: to.clone() };

@@ -3,17 +3,17 @@
 //! A restore is an ordinary copy run between two stores, limited to the paths that were named, so it has the same safety: whole
 //! files only, and what it replaces is kept.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use reedhook_core::entry::Side;
+use reedhook_core::entry::{Privileges, Side};
 use reedhook_core::filter::Filter;
-use reedhook_core::job::{Kind, Newer};
+use reedhook_core::job::{Kind, Newer, Preserve};
 use reedhook_core::memory::Rotten;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::{Fate, Step};
-use reedhook_core::run::{kept_folder, kept_root};
+use reedhook_core::run::{Item, kept_folder, kept_root};
 use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::{Moves, Rot, Scope};
 use reedhook_stores::layered::{Layer, Layered};
@@ -23,6 +23,8 @@ use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::held::Manner;
 use crate::jobfile::{Job, ONCE, known_job};
+use crate::logline::LogLine;
+use crate::logs;
 use crate::look::{How, Round, scan_leg};
 use crate::places::{Ends, Located, locate, make_destination, open_destination, typed_path};
 use crate::recognise::{self, Part, Seen};
@@ -149,7 +151,7 @@ pub fn find(desk: &Desk, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome<(Jo
     }
     let into = wanted.into.map(folder_target).transpose()?;
     let named = wanted.run.map(|which| kept_name(desk, name, which)).transpose()?;
-    let layers = layers(desk, &holders, named.as_ref(), to)?;
+    let layers = layers(desk, &job, &holders, named.as_ref(), to)?;
     let paths: Vec<RelPath> =
         wanted.paths.iter().map(|typed| relative(typed, &ends, &holders)).collect::<Outcome<_>>()?;
     let tree = Layered::new(layers.iter().map(|found| found.layer.clone()).collect());
@@ -223,12 +225,18 @@ impl Source {
 }
 
 /// What lies over what: the other side on top, then what runs have kept, the newest first; or only what one run has kept.
-fn layers(desk: &Desk, holders: &[Holder], named: Option<&Name>, to: To) -> Outcome<Vec<Found>> {
+fn layers(
+    desk: &Desk,
+    job: &Job,
+    holders: &[Holder],
+    named: Option<&Name>,
+    to: To,
+) -> Outcome<Vec<Found>> {
     let mut layers = Vec::new();
     let right = holders.first().filter(|_| named.is_none() && to == To::Source);
     layers.extend(right.map(|right| Found {
         name: right.place.short(&desk.home),
-        layer: Layer { store: right.store.clone(), root: RelPath::root() },
+        layer: Layer::new(right.store.clone(), RelPath::root()),
         holder: 0,
     }));
     let mut kept: Vec<(i64, Name, usize)> = Vec::new();
@@ -244,10 +252,31 @@ fn layers(desk: &Desk, holders: &[Holder], named: Option<&Name>, to: To) -> Outc
     // Stable: of one run the right comes before the left.
     kept.sort_by_key(|(order, ..)| std::cmp::Reverse(*order));
     layers.extend(kept.into_iter().map(|(_, run, holder)| {
-        let layer = Layer { store: holders[holder].store.clone(), root: kept_folder(&run) };
+        let taken = Arc::new(taken(desk, job, &run, holders[holder].side));
+        let layer = Layer { taken, ..Layer::new(holders[holder].store.clone(), kept_folder(&run)) };
         Found { layer, name: format!("kept copies of {run}"), holder }
     }));
     Ok(layers)
+}
+
+/// What was taken from files when a run of the job kept them, by its log: nothing that lies at the destination could be believed. It
+/// is of use only where owners are given.
+fn taken(desk: &Desk, job: &Job, run: &Name, side: Side) -> HashMap<RelPath, Privileges> {
+    let mut taken = HashMap::new();
+    let run = String::from_utf8_lossy(run.as_bytes());
+    let log = desk.home.run_log(&job.name, &run);
+    if job.rules.preserve == Preserve::Full && log.exists() {
+        // What cannot be read of a log gives nothing back.
+        let _ = logs::read(&log, |_, line| {
+            if let LogLine::Did { item, .. } = line
+                && let Item { privileges: Some(privileges), .. } = *item
+                && item.side == side
+            {
+                taken.insert(item.path, *privileges);
+            }
+        });
+    }
+    taken
 }
 
 fn not_kept(paths: &[RelPath], to: To, named: bool) -> Failure {

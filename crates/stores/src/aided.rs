@@ -12,11 +12,11 @@ use std::io::Read;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use reedhook_core::entry::{Entry, EntryKind, Meta, Stamp, Version};
+use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges, Stamp, Version};
 use reedhook_core::notes::{Note, Notes};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, CopyError, Expect, Flow, Listing, NameRule, Place, Publish, Result,
+    Attributes, Capabilities, Content, CopyError, Disarmed, Expect, Flow, Listing, NameRule, Place, Publish, Result,
     Sealed, Space, Stage, Store, StoreError,
 };
 
@@ -252,7 +252,7 @@ impl Store for Aided {
         Ok(())
     }
 
-    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()> {
+    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<Disarmed> {
         let expect = match &how.expect {
             Expect::Absent => Expect::Absent,
             Expect::This(meta) => Expect::This(bare(meta)),
@@ -262,13 +262,29 @@ impl Store for Aided {
         let inner =
             Sealed { target: self.spelled(&sealed.target), temporary: self.spelled(&sealed.temporary) };
         let old = self.notes.as_ref().and_then(|noted| noted.notes.of(&sealed.target));
-        self.inner.publish(inner, &below).map_err(|error| self.told(error))?;
-        let Some(noted) = &self.notes else { return Ok(()) };
+        let disarmed = self.inner.publish(inner, &below).map_err(|error| self.told(error))?;
+        let Some(noted) = &self.notes else { return Ok(disarmed) };
         if let (Some(keep_as), Some(old)) = (keep_as, old) {
             noted.notes.note(keep_as, Some(old));
         }
         let intended = noted.intended().remove(&sealed.temporary);
-        self.note_now(&sealed.target, &intended.unwrap_or_default())
+        self.note_now(&sealed.target, &intended.unwrap_or_default())?;
+        Ok(disarmed)
+    }
+
+    fn keep(&self, path: &RelPath, to: &RelPath, expected: &Meta) -> Result<Disarmed> {
+        let kept = self.inner.keep(&self.spelled(path), &self.spelled(to), &bare(expected));
+        let disarmed = kept.map_err(|error| self.told(error))?;
+        if let Some(noted) = &self.notes {
+            noted.notes.note(to, noted.notes.of(path));
+            noted.notes.note(path, None);
+        }
+        Ok(disarmed)
+    }
+
+    fn rearm(&self, path: &RelPath, expected: &Meta, privileges: &Privileges) -> Result<bool> {
+        let given = self.inner.rearm(&self.spelled(path), &bare(expected), privileges);
+        given.map_err(|error| self.told(error))
     }
 
     fn discard(&self, sealed: Sealed) {
@@ -308,18 +324,15 @@ impl Store for Aided {
         Ok(())
     }
 
-    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<Meta> {
         let made = self.inner.make_folder(&self.spelled(path), &self.without_time(attributes));
         made.map_err(|error| self.told(error))
     }
 
-    fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()> {
+    fn set_attributes(&self, path: &RelPath, expected: &Meta, attributes: &Attributes) -> Result<()> {
         let below = self.without_time(attributes);
-        let expected = expected.map(bare);
-        if below != Attributes::default() || expected.is_some() {
-            let set = self.inner.set_attributes(&self.spelled(path), expected.as_ref(), &below);
-            set.map_err(|error| self.told(error))?;
-        }
+        let set = self.inner.set_attributes(&self.spelled(path), &bare(expected), &below);
+        set.map_err(|error| self.told(error))?;
         match attributes.modified {
             Some(_) => self.note_now(path, attributes),
             None => Ok(()),

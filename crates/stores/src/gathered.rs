@@ -5,10 +5,10 @@
 
 use std::sync::Arc;
 
-use reedhook_core::entry::{Entry, EntryKind, Meta};
+use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, FaultKind, Listing, Place, Publish, Result, Sealed, Space, Stage,
+    Attributes, Capabilities, Content, Disarmed, FaultKind, Listing, Place, Publish, Result, Sealed, Space, Stage,
     Store, StoreError,
 };
 
@@ -160,8 +160,16 @@ impl Store for Gathered {
         Ok(())
     }
 
-    fn publish(&self, sealed: Sealed, _how: &Publish) -> Result<()> {
+    fn publish(&self, sealed: Sealed, _how: &Publish) -> Result<Disarmed> {
         Self::refuse("write", &sealed.target)
+    }
+
+    fn keep(&self, path: &RelPath, _to: &RelPath, _expected: &Meta) -> Result<Disarmed> {
+        Self::refuse("keep", path)
+    }
+
+    fn rearm(&self, path: &RelPath, _expected: &Meta, _privileges: &Privileges) -> Result<bool> {
+        Self::refuse("set time or mode of", path)
     }
 
     fn discard(&self, _sealed: Sealed) {}
@@ -182,11 +190,11 @@ impl Store for Gathered {
         Self::refuse("rename", from)
     }
 
-    fn make_folder(&self, path: &RelPath, _attributes: &Attributes) -> Result<()> {
+    fn make_folder(&self, path: &RelPath, _attributes: &Attributes) -> Result<Meta> {
         Self::refuse("make folder", path)
     }
 
-    fn set_attributes(&self, path: &RelPath, _: Option<&Meta>, _: &Attributes) -> Result<()> {
+    fn set_attributes(&self, path: &RelPath, _: &Meta, _: &Attributes) -> Result<()> {
         Self::refuse("set time or mode of", path)
     }
 

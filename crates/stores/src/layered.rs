@@ -4,10 +4,12 @@
 //! of each file the newest version there is comes back. Folders of several trees are shown as one; where an upper tree has a file,
 //! what lower ones have in a folder of that name is hidden. Nothing can be written.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
+use std::fs::File;
+use std::io::Read;
 use std::sync::Arc;
 
-use reedhook_core::entry::{Entry, Meta};
+use reedhook_core::entry::{CAPABILITY, Entry, EntryKind, Extra, Meta, Privileges, SPECIAL_BITS};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
     Attributes, Capabilities, Content, FaultKind, Listing, Place, Publish, Result, Sealed, Space, Stage,
@@ -21,6 +23,66 @@ pub struct Layer {
     pub store: Arc<dyn Store>,
     /// The folder of that store which is its root.
     pub root: RelPath,
+    /// What was taken from files in it when they were kept: shown as if it were still there, on files of the same owner.
+    pub taken: Arc<HashMap<RelPath, Privileges>>,
+}
+
+impl Layer {
+    /// A tree of which nothing is noted.
+    pub fn new(store: Arc<dyn Store>, root: RelPath) -> Layer {
+        Layer { store, root, taken: Arc::default() }
+    }
+
+    fn shown(&self, path: &RelPath, meta: Meta) -> Meta {
+        match self.taken.get(path) {
+            Some(taken) if meta.kind == EntryKind::File => with_privileges(meta, taken),
+            _ => meta,
+        }
+    }
+}
+
+/// An entry with what was taken from it, if it still belongs to the same owner and group.
+fn with_privileges(mut meta: Meta, taken: &Privileges) -> Meta {
+    let same = |extra: &&Arc<Extra>| (extra.owner, extra.group) == (taken.owner, taken.group);
+    let Some(extra) = meta.extra.as_ref().filter(same) else { return meta };
+    meta.mode = meta.mode.map(|mode| mode | taken.mode & SPECIAL_BITS);
+    if let Some(value) = &taken.capability {
+        let mut extra = extra.without_capability();
+        extra.attributes.push((CAPABILITY.to_vec(), value.clone()));
+        extra.attributes.sort();
+        meta.extra = Some(Arc::new(extra));
+    }
+    meta
+}
+
+/// A file that is shown with what was taken from it.
+struct Rearmed {
+    inner: Box<dyn Content>,
+    taken: Privileges,
+}
+
+impl Read for Rearmed {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        self.inner.read(buffer)
+    }
+}
+
+#[deny(
+    clippy::missing_trait_methods,
+    reason = "what stands before a store forwards everything, or says why not"
+)]
+impl Content for Rearmed {
+    fn meta(&mut self) -> Result<Meta> {
+        self.inner.meta().map(|meta| with_privileges(meta, &self.taken))
+    }
+
+    fn as_file(&self) -> Option<&File> {
+        self.inner.as_file()
+    }
+
+    fn skip_hole(&mut self) -> std::io::Result<u64> {
+        self.inner.skip_hole()
+    }
 }
 
 /// Trees laid over each other, the uppermost first.
@@ -44,7 +106,7 @@ impl Layered {
             match layer.store.stat(&layer.root.join_path(path)) {
                 Ok(Some(meta)) => {
                     let ends = !meta.is_folder();
-                    found.push((layer, meta));
+                    found.push((layer, layer.shown(path, meta)));
                     if ends {
                         break;
                     }
@@ -81,10 +143,24 @@ impl Layered {
     }
 
     /// The uppermost tree that has something at a path, and the path in its store.
-    fn top(&self, path: &RelPath, action: &'static str) -> Result<(&Arc<dyn Store>, RelPath)> {
+    fn top(&self, path: &RelPath, action: &'static str) -> Result<(&Layer, RelPath)> {
         let found = self.found(path)?.into_iter().next();
         let (layer, _) = found.ok_or_else(|| StoreError::new(FaultKind::NotFound, action, path))?;
-        Ok((&layer.store, layer.root.join_path(path)))
+        Ok((layer, layer.root.join_path(path)))
+    }
+
+    /// Opens a file of the uppermost tree that has one.
+    fn open_with(
+        &self,
+        path: &RelPath,
+        open: impl FnOnce(&dyn Store, &RelPath) -> Result<Box<dyn Content>>,
+    ) -> Result<Box<dyn Content>> {
+        let (layer, below) = self.top(path, "read")?;
+        let inner = open(layer.store.as_ref(), &below)?;
+        match layer.taken.get(path) {
+            Some(taken) => Ok(Box::new(Rearmed { inner, taken: taken.clone() })),
+            None => Ok(inner),
+        }
     }
 
     /// Which tree is seen at a path, counted from the top.
@@ -126,7 +202,7 @@ impl Store for Layered {
             let below = layer.store.list(&layer.root.join_path(folder));
             let below = below.map_err(|error| StoreError { path: folder.clone(), ..error })?;
             for Entry { name, meta } in below.entries {
-                entries.entry(name).or_insert(meta);
+                entries.entry(name).or_insert_with_key(|name| layer.shown(&folder.join(name), meta));
             }
             listing.unknown.extend(below.unknown);
         }
@@ -139,36 +215,33 @@ impl Store for Layered {
     }
 
     fn open(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
-        let (store, path) = self.top(path, "read")?;
-        store.open(&path, offset)
+        self.open_with(path, |store, path| store.open(path, offset))
     }
 
     fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
-        let (store, path) = self.top(path, "read")?;
-        store.open_fresh(&path)
+        self.open_with(path, |store, path| store.open_fresh(path))
     }
 
     fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
-        let (store, path) = self.top(path, "read")?;
-        store.open_planned(&path)
+        self.open_with(path, |store, path| store.open_planned(path))
     }
 
     fn proved(&self, path: &RelPath, shown: &Meta) {
-        if let Ok((store, path)) = self.top(path, "examine") {
-            store.proved(&path, shown);
+        if let Ok((layer, path)) = self.top(path, "examine") {
+            layer.store.proved(&path, shown);
         }
     }
 
     reedhook_core::nothing_is_written!();
 
     fn is_pseudo(&self, folder: &RelPath) -> Result<bool> {
-        let (store, path) = self.top(folder, "examine")?;
-        store.is_pseudo(&path)
+        let (layer, path) = self.top(folder, "examine")?;
+        layer.store.is_pseudo(&path)
     }
 
     fn data_bytes(&self, path: &RelPath) -> Result<Option<u64>> {
-        let (store, path) = self.top(path, "read")?;
-        store.data_bytes(&path)
+        let (layer, path) = self.top(path, "read")?;
+        layer.store.data_bytes(&path)
     }
 }
 
@@ -189,7 +262,7 @@ mod tests {
         put(kept.as_ref(), "run1/a/deep/older", b"1", 1);
         put(kept.as_ref(), "run1/file/inside", b"hidden", 1);
         let layer =
-            |store: &Arc<SimulatedStore>, root: &str| Layer { store: store.clone(), root: path(root) };
+            |store: &Arc<SimulatedStore>, root: &str| Layer::new(store.clone(), path(root));
         let tree = Layered::new(vec![layer(&now, ""), layer(&kept, "run2"), layer(&kept, "run1")]).unwrap();
         assert_eq!(names(&tree, ""), ["a", "file"]);
         assert_eq!(names(&tree, "a"), ["both", "deep", "gone"]);

@@ -20,7 +20,7 @@ use reedhook_core::run::{Ended, Event, RESUME_FROM, RunInput, RunReport, execute
 use reedhook_core::store::{Attributes, FaultKind, Store};
 use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
 use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
-use reedhook_testing::{path, put, rules};
+use reedhook_testing::{adjust, path, put, rules};
 
 fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError> {
     let filter = Filter::new(&rules(Kind::Mirror).filter, Stamp::new(0, 0)).unwrap();
@@ -252,7 +252,7 @@ fn changing_source(times: u32) -> Arc<SimulatedStore> {
                 mode: None,
                 extra: None,
             };
-            writer.set_attributes(at, None, &attributes).unwrap();
+            adjust(writer.as_ref(), at, &attributes).unwrap();
         }
     });
     left
@@ -399,7 +399,7 @@ fn a_new_mode_touches_no_time_and_no_edit() {
         for name in ["a", "b"] {
             put(store, name, b"same", seconds);
             let attributes = Attributes { mode: Some(mode), ..Attributes::default() };
-            store.set_attributes(&path(name), None, &attributes).unwrap();
+            adjust(store, &path(name), &attributes).unwrap();
         }
     }
     let planned = plan(&left, &right).unwrap();

@@ -20,7 +20,7 @@ use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
 use reedhook_core::walk::{Moves, Rot, ScanInput, ScanProgress, Scope, scan};
 use reedhook_stores::local::LocalStore;
 use reedhook_testing::simulated::SimulatedStore;
-use reedhook_testing::{clear, make_way, put, rules};
+use reedhook_testing::{adjust, clear, make_way, put, rules};
 
 /// One thing that a person does to a tree. A file's content follows from its size and time, because a mirror goes by these.
 #[derive(Debug, Clone)]
@@ -72,8 +72,7 @@ fn apply(store: &dyn Store, edit: &Edit) {
         Edit::Touch { path, time, mode } => {
             if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
                 let modified = Some(Stamp::new(*time, 7));
-                store
-                    .set_attributes(path, None, &Attributes { modified, mode: Some(*mode), extra: None })
+                adjust(store, path, &Attributes { modified, mode: Some(*mode), extra: None })
                     .unwrap();
             }
         }
@@ -290,7 +289,7 @@ fn folders_swapped_for_links_after_the_plan_are_not_followed() {
             put(&left, &format!("{folder}/made/new"), b"new", 2_000);
             let touched = RelPath::new(format!("{folder}/same but mode").as_bytes()).unwrap();
             let mode = Attributes { mode: Some(0o600), ..Attributes::default() };
-            left.set_attributes(&touched, None, &mode).unwrap();
+            adjust(&left, &touched, &mode).unwrap();
             clear(&left, &RelPath::new(format!("{folder}/gone").as_bytes()).unwrap());
         }
         // Outside holds the same names, as a careful attacker would see to.

@@ -20,7 +20,7 @@ use reedhook_core::plan::two_way::Settled;
 use reedhook_core::store::{Attributes, FaultKind, Store};
 use reedhook_core::walk::two_way::TwoWayPlan;
 use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
-use reedhook_testing::{clear, make_way, path, put};
+use reedhook_testing::{adjust, clear, make_way, path, put};
 
 use sides::{Pair, Tree, everything, tree};
 
@@ -186,11 +186,11 @@ impl World {
             }
             Deed::Touch(path) if kind(path) == Some(EntryKind::File) => {
                 let modified = Some(Stamp::new(self.clock, 0));
-                store.set_attributes(path, None, &Attributes { modified, ..Attributes::default() }).unwrap();
+                adjust(store, path, &Attributes { modified, ..Attributes::default() }).unwrap();
             }
             Deed::Mode(path) if kind(path).is_some() => {
                 let mode = Some(0o700 | ((self.clock as u32 / 10) % 64));
-                store.set_attributes(path, None, &Attributes { mode, ..Attributes::default() }).unwrap();
+                adjust(store, path, &Attributes { mode, ..Attributes::default() }).unwrap();
             }
             Deed::PutAside(path) if shelved.is_none() && kind(path).is_some() => {
                 store.rename(path, &shelf).unwrap();

@@ -19,6 +19,7 @@ pub const EXACT: Comparison = Comparison {
     link_times: true,
     modes: true,
     full: false,
+    privileges: false,
     readable: true,
 };
 

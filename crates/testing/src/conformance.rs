@@ -7,7 +7,7 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{Attributes, Expect, FaultKind, Flow, Publish, Store, StoreExt};
 
 use crate::builders::path;
-use crate::trees::{get, names, put};
+use crate::trees::{adjust, get, names, put};
 
 /// The contract of [`Store`], checked on a fresh empty store. A store that lacks a capability must refuse what needs it.
 pub fn conformance(store: &dyn Store) {
@@ -165,7 +165,7 @@ fn sets_times_and_modes(store: &dyn Store) {
     put(store, "t/x", b"x", 1_000);
     let attributes =
         Attributes { modified: Some(Stamp::new(86_400, 123_456_789)), mode: Some(0o640), extra: None };
-    let outcome = store.set_attributes(&path("t/x"), None, &attributes);
+    let outcome = adjust(store, &path("t/x"), &attributes);
     let can = store.capabilities();
     let Some(precision) = can.time_precision else {
         assert_eq!(kind_of(outcome), Some(FaultKind::Unsupported));
@@ -180,15 +180,15 @@ fn sets_times_and_modes(store: &dyn Store) {
     }
     if can.modes {
         let closed = Attributes { mode: Some(0o700), ..Attributes::default() };
-        store.set_attributes(&path("t"), None, &closed).expect("a folder's mode, as far as it has one");
+        adjust(store, &path("t"), &closed).expect("a folder's mode, as far as it has one");
     }
     if can.folder_times {
-        store.set_attributes(&path("t"), None, &attributes_of_folder()).expect("a folder's attributes");
+        adjust(store, &path("t"), &attributes_of_folder()).expect("a folder's attributes");
         let meta = store.stat(&path("t")).expect("stat").expect("present");
         assert!(meta.modified.expect("a time").same_within(Stamp::new(77_000, 0), precision));
     }
     assert_eq!(
-        kind_of(store.set_attributes(&path("t/absent"), None, &attributes)),
+        kind_of(adjust(store, &path("t/absent"), &attributes)),
         Some(FaultKind::NotFound)
     );
 }

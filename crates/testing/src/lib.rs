@@ -18,4 +18,4 @@ mod trees;
 
 pub use builders::{EXACT, arrived, file, folder, link, moded, path, rules};
 pub use conformance::conformance;
-pub use trees::{clear, get, make_way, names, put};
+pub use trees::{adjust, clear, get, make_way, names, put};

@@ -9,11 +9,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use reedhook_core::entry::{Entry, EntryKind, Meta, Stamp};
+use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges, Stamp};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, CopyError, Expect, FaultKind, Flow, Folding, Limits, Listing,
-    NameRule, Place, Publish, Result, Sealed, Space, Stage, Store, StoreError, Unknown, is_still,
+    Attributes, Capabilities, Content, CopyError, Disarmed, Expect, FaultKind, Flow, Folding, Limits, Listing,
+    NameRule, Place, Publish, Result, Sealed, Space, Stage, Store, StoreError, StoreExt, Unknown, is_same,
+    is_still,
 };
 
 /// An operation that can be told to fail.
@@ -121,6 +122,7 @@ impl SimulatedStore {
             folding: Folding::NONE,
             max_name: 255,
             full: false,
+            owners: false,
             batch_sync: true,
             workers: 2,
             holes: false,
@@ -486,7 +488,7 @@ impl Store for SimulatedStore {
         Ok(())
     }
 
-    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()> {
+    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<Disarmed> {
         let outcome = self.begin(Operation::Publish, "write", &sealed.target).and_then(|mut tree| {
             tree.expect(&sealed.target, &how.expect, "write")?;
             if let Some(keep_as) = &how.keep_as {
@@ -495,12 +497,20 @@ impl Store for SimulatedStore {
             }
             tree.nodes.remove(&sealed.target);
             tree.move_tree(&sealed.temporary, &sealed.target);
-            Ok(())
+            Ok(None)
         });
         if outcome.is_err() {
             self.discard(sealed);
         }
         outcome
+    }
+
+    fn keep(&self, path: &RelPath, to: &RelPath, expected: &Meta) -> Result<Disarmed> {
+        self.rename_this(path, to, expected).map(|()| None)
+    }
+
+    fn rearm(&self, path: &RelPath, _expected: &Meta, _privileges: &Privileges) -> Result<bool> {
+        Err(StoreError::new(FaultKind::Unsupported, "set time or mode of", path))
     }
 
     fn discard(&self, sealed: Sealed) {
@@ -546,28 +556,28 @@ impl Store for SimulatedStore {
         Ok(())
     }
 
-    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<Meta> {
         let mut tree = self.begin(Operation::MakeFolder, "make folder", path)?;
         tree.parent(path, "make folder")?;
         if tree.nodes.contains_key(path) {
             return Err(StoreError::new(FaultKind::Exists, "make folder", path));
         }
         let meta = tree.meta(EntryKind::Folder);
+        let made = meta.clone();
         tree.nodes.insert(path.clone(), Node { meta, content: Arc::default(), durable: true });
         tree.apply(path, attributes);
-        Ok(())
+        Ok(made)
     }
 
-    fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()> {
+    fn set_attributes(&self, path: &RelPath, expected: &Meta, attributes: &Attributes) -> Result<()> {
         if self.capabilities.time_precision.is_none() && attributes.modified.is_some() {
             return Err(StoreError::new(FaultKind::Unsupported, "set time or mode of", path));
         }
         let mut tree = self.begin(Operation::Adjust, "set time or mode of", path)?;
-        if !tree.nodes.contains_key(path) {
-            return Err(StoreError::new(FaultKind::NotFound, "set time or mode of", path));
-        }
-        if let Some(expected) = expected {
-            tree.expect(path, &Expect::This(expected.clone()), "set time or mode of")?;
+        match tree.nodes.get(path) {
+            Some(node) if is_same(expected, &node.meta) => {}
+            Some(_) => return Err(StoreError::new(FaultKind::Changed, "set time or mode of", path)),
+            None => return Err(StoreError::new(FaultKind::NotFound, "set time or mode of", path)),
         }
         tree.apply(path, attributes);
         Ok(())

@@ -2,9 +2,9 @@
 
 use std::io::Read;
 
-use reedhook_core::entry::Stamp;
+use reedhook_core::entry::{EntryKind, Meta, Stamp};
 use reedhook_core::path::{Name, RelPath};
-use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
+use reedhook_core::store::{Attributes, Expect, Publish, Result, Store, StoreExt};
 
 use crate::builders::path;
 
@@ -63,4 +63,13 @@ pub fn make_way(store: &dyn Store, path: &RelPath) {
             store.make_folder(&above, &Attributes::default()).expect("make folder");
         }
     }
+}
+
+/// Sets times and mode of whatever stands at a path now, as a person would.
+///
+/// # Errors
+/// As [`Store::set_attributes`].
+pub fn adjust(store: &dyn Store, path: &RelPath, attributes: &Attributes) -> Result<()> {
+    let found = store.stat(path)?.unwrap_or_else(|| Meta::bare(EntryKind::File));
+    store.set_attributes(path, &found, attributes)
 }

@@ -317,12 +317,16 @@ fn collect(root: &Path, below: &Path, found: &mut BTreeMap<PathBuf, Node>) {
     }
 }
 
-/// Fails the test unless both sides hold the same, to the nanosecond and the mode bit.
+/// Fails the test unless both sides hold the same, to the nanosecond and the mode bit. Setuid and setgid of files have not come along:
+/// they do only with the owner.
 #[track_caller]
 pub fn assert_alike(left: &Path, right: &Path) {
-    let (left, right) = (tree(left), tree(right));
-    for (path, node) in &left {
-        assert_eq!(Some(node), right.get(path), "{}", path.display());
+    let (mut left, right) = (tree(left), tree(right));
+    for (path, node) in &mut left {
+        if let Node::File { mode, .. } = node {
+            *mode &= 0o1777;
+        }
+        assert_eq!(Some(&*node), right.get(path), "{}", path.display());
     }
     let extra: Vec<_> = right.keys().filter(|path| !left.contains_key(*path)).collect();
     assert!(extra.is_empty(), "only on the right: {extra:?}");

@@ -26,6 +26,11 @@ impl OneWayRules {
         match left.kind {
             EntryKind::Special(Special::Socket | Special::Other) => Some(LeaveReason::Special),
             EntryKind::Special(_) if !self.by.full => Some(LeaveReason::Special),
+            EntryKind::Special(Special::CharDevice | Special::BlockDevice)
+                if !self.by.carries_devices(left) =>
+            {
+                Some(LeaveReason::Special)
+            }
             EntryKind::Link if self.preserve == Preserve::Content => Some(LeaveReason::Link),
             _ => None,
         }
@@ -91,7 +96,8 @@ pub fn decide_by_content(rules: &OneWayRules, left: &Meta, right: &Meta, same: b
         // A time that one of them cannot hold is no reason to set it again and again.
         true if rules.by.same_time(left, right)
             && rules.by.same_mode(left, right)
-            && rules.by.same_rights(left, right) =>
+            && rules.by.same_rights(left, right)
+            && !rules.by.is_unearned(left, right) =>
         {
             Decision::Same
         }

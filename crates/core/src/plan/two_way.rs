@@ -558,6 +558,7 @@ mod tests {
             link_times: true,
             modes: true,
             full: false,
+            privileges: false,
             readable: true,
         };
         let (old, new) = (file(5, 100), file(6, 200));

@@ -1,7 +1,7 @@
 //! What an engine tells while it works, and the words for what it did.
 
 use crate::content::Hash;
-use crate::entry::{EntryKind, Meta, Side, Stamp};
+use crate::entry::{EntryKind, Meta, Privileges, Side, Stamp};
 use crate::path::RelPath;
 use crate::plan::{Action, Counts, Role, Step};
 use crate::problem::Problem;
@@ -97,6 +97,8 @@ pub struct Item {
     pub hash: Option<Hash>,
     /// Where what stood there before has gone.
     pub gone: Gone,
+    /// What was taken from its kept copy.
+    pub privileges: Option<Box<Privileges>>,
 }
 
 impl Item {
@@ -131,6 +133,7 @@ impl Item {
             makes_room: false,
             hash,
             gone,
+            privileges: None,
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Folders: opened for the change, made from the top, removed from the bottom, and given their modes and times at the end.
 
 use super::{Done, Engine, Event, Halt, Item, Mark};
-use crate::entry::{EntryKind, Side};
+use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::plan::{Fate, FolderPlan, Step};
 use crate::problem::{Code, Problem};
@@ -14,10 +14,11 @@ impl<'a> Engine<'a> {
             return Ok(());
         }
         for folder in self.folders_with(Fate::Stay).chain(self.folders_with(Fate::Remove)) {
-            let Some(mode) = folder.right.as_ref().and_then(|meta| meta.mode) else { continue };
+            let Some(found) = &folder.right else { continue };
+            let Some(mode) = found.mode else { continue };
             if mode & 0o300 != 0o300 {
                 let attributes = Attributes { mode: Some(mode | 0o700), ..Attributes::default() };
-                match self.input.right.set_attributes(&folder.path, None, &attributes) {
+                match self.input.right.set_attributes(&folder.path, found, &attributes) {
                     Ok(()) => self.state().opened.push((folder.path.clone(), mode)),
                     // Not ours: what is to change in it will say so, each by itself.
                     Err(error) => self.lost_only::<()>(Side::Right, Err(error))?,
@@ -41,11 +42,14 @@ impl<'a> Engine<'a> {
             return Ok(());
         }
         // Open to us until the end, whatever its final mode.
-        let wanted = folder.left.as_ref().and_then(|meta| meta.mode).filter(|_| self.keeps_modes());
-        let mode = wanted.map(|mode| mode | 0o700);
+        let wanted = folder.left.as_ref().and_then(|meta| self.by.mode_to_give(meta));
+        let mode = wanted.filter(|_| self.keeps_modes()).map(|mode| mode | 0o700);
         match self.input.right.make_folder(&folder.path, &Attributes { mode, ..Attributes::default() }) {
-            Ok(()) => {
-                self.state().folders_made += 1;
+            Ok(made) => {
+                let mut state = self.state();
+                state.folders_made += 1;
+                state.made_folders.insert(folder.path.clone(), made);
+                drop(state);
                 self.send(Event::Item(Item::new(Done::FolderMade, folder.path.clone(), 0)));
             }
             // Somebody made it meanwhile: what is to go into it is decided file by file.
@@ -53,6 +57,13 @@ impl<'a> Engine<'a> {
             Err(error) => self.folder_failed(folder, error)?,
         }
         Ok(())
+    }
+
+    /// What a planned folder is: the one that this run made, or that the plan saw. `None` for one that somebody else made meanwhile: its
+    /// modes are theirs.
+    fn identity(&self, folder: &FolderPlan) -> Option<Meta> {
+        let made = self.state().made_folders.get(&folder.path).cloned();
+        made.or_else(|| folder.right.clone().filter(|right| right.is_folder()))
     }
 
     pub(super) fn folder_failed(&self, folder: &FolderPlan, error: StoreError) -> Result<(), Halt> {
@@ -143,7 +154,8 @@ impl<'a> Engine<'a> {
         let finished = complete && ours && !failed;
         let changes_rights = finished && (folder.fate == Fate::Make || folder.remode);
         let left = folder.left.as_ref();
-        let new_mode = left.filter(|_| changes_rights && self.keeps_modes()).and_then(|left| left.mode);
+        let wanted = left.filter(|_| changes_rights && self.keeps_modes());
+        let new_mode = wanted.and_then(|left| self.by.mode_to_give(left));
         let mode = new_mode.or(was_open);
         let extra = left.filter(|_| changes_rights).and_then(|left| self.extra(left));
         let modified = left.filter(|_| finished && times).and_then(|left| left.modified);
@@ -159,7 +171,8 @@ impl<'a> Engine<'a> {
             return self.failed(Side::Right, changed, &folder.path);
         }
         let attributes = Attributes { modified, mode, extra };
-        match self.input.right.set_attributes(&folder.path, None, &attributes) {
+        let Some(expected) = self.identity(folder) else { return Ok(()) };
+        match self.input.right.set_attributes(&folder.path, &expected, &attributes) {
             Ok(()) => self.folder_finished(folder, finished, Mark { modified, mode }),
             Err(error) if error.kind == FaultKind::NotFound => {}
             // On some media the root's time cannot be set; that is no loss worth a problem.

@@ -5,12 +5,12 @@ use std::sync::PoisonError;
 use super::{Engine, Halt, kept};
 use crate::entry::{Meta, Side};
 use crate::path::RelPath;
-use crate::store::{Attributes, StoreError, StoreExt};
+use crate::store::{Attributes, Disarmed, StoreError};
 
 impl Engine<'_> {
     /// Moves a file or link to the kept copies of this run.
-    pub(super) fn keep(&self, path: &RelPath, was: &Meta) -> Result<(), StoreError> {
-        self.input.right.rename_this(path, &self.kept_path(path)?, was)
+    pub(super) fn keep(&self, path: &RelPath, was: &Meta) -> Result<Disarmed, StoreError> {
+        self.input.right.keep(path, &self.kept_path(path)?, was)
     }
 
     /// Where the kept copy of a path goes; its folder is made.
@@ -27,7 +27,7 @@ impl Engine<'_> {
     pub(super) fn make_kept_folder_once(&self, folder: &RelPath) -> Result<(), StoreError> {
         let mut state = self.state();
         loop {
-            if state.kept_folders.contains(folder) {
+            if state.kept_folders.contains_key(folder) {
                 return Ok(());
             }
             if state.making.insert(folder.clone()) {
@@ -42,15 +42,24 @@ impl Engine<'_> {
             .and_then(|()| self.make_kept_folder(folder));
         let mut state = self.state();
         state.making.remove(folder);
-        if made.is_ok() {
-            state.kept_folders.insert(folder.clone());
-        }
+        let made = made.map(|made| drop(state.kept_folders.insert(folder.clone(), made)));
         drop(state);
         self.made.notify_all();
         made
     }
 
-    pub(super) fn make_kept_folder(&self, folder: &RelPath) -> Result<(), StoreError> {
+    /// What a folder among the kept copies stands for, as the plan saw it or as it is now.
+    fn original(&self, folder: &RelPath) -> Option<(RelPath, Option<Meta>)> {
+        let original = folder.below(&self.kept).filter(|path| !path.is_root())?;
+        let planned = self.plan.folders.binary_search_by(|planned| planned.path.cmp(&original));
+        let meta = match planned.ok().and_then(|at| self.plan.folders[at].right.clone()) {
+            Some(meta) => Some(meta),
+            None => self.input.right.stat(&original).ok().flatten(),
+        };
+        Some((original, meta))
+    }
+
+    pub(super) fn make_kept_folder(&self, folder: &RelPath) -> Result<Meta, StoreError> {
         let right = self.input.right;
         {
             let mut owned = self.owned.lock().unwrap_or_else(PoisonError::into_inner);
@@ -61,8 +70,8 @@ impl Engine<'_> {
         }
         match right.stat(folder) {
             // An earlier part of this run has finished it.
-            Ok(Some(found)) if found.is_folder() => kept::open_to_us(right, folder, found.mode),
-            _ => right.make_folders(folder),
+            Ok(Some(found)) if found.is_folder() => kept::open_to_us(right, folder, &found).map(|()| found),
+            _ => kept::make_folder(right, folder, self.original(folder).map(|(_, meta)| meta)),
         }
     }
 
@@ -70,24 +79,20 @@ impl Engine<'_> {
     pub(super) fn finish_kept(&self) -> Result<(), Halt> {
         let right = self.input.right;
         let can = right.capabilities();
-        let mut folders: Vec<RelPath> = self.state().kept_folders.iter().cloned().collect();
-        folders.sort();
-        for folder in folders.iter().rev() {
-            let Some(original) = folder.below(&self.kept).filter(|path| !path.is_root()) else { continue };
-            let planned = self.plan.folders.binary_search_by(|planned| planned.path.cmp(&original));
-            let meta = match planned.ok().and_then(|at| self.plan.folders[at].right.clone()) {
-                Some(meta) => Some(meta),
-                None => right.stat(&original).ok().flatten(),
-            };
+        let mut folders: Vec<(RelPath, Meta)> =
+            self.state().kept_folders.iter().map(|(path, made)| (path.clone(), made.clone())).collect();
+        folders.sort_by(|a, b| b.0.cmp(&a.0));
+        for (folder, made) in folders {
+            let Some((_, meta)) = self.original(&folder) else { continue };
             let timed = can.time_precision.is_some() && can.folder_times;
             let attributes = Attributes {
                 modified: meta.as_ref().and_then(|meta| meta.modified).filter(|_| timed),
                 mode: meta.as_ref().and_then(|meta| meta.mode).filter(|_| can.modes),
-                extra: None,
+                extra: meta.as_ref().and_then(|meta| self.extra(meta)),
             };
             if attributes != Attributes::default() {
                 // The copies themselves are what counts.
-                self.lost_only(Side::Right, right.set_attributes(folder, None, &attributes))?;
+                self.lost_only(Side::Right, right.set_attributes(&folder, &made, &attributes))?;
             }
         }
         Ok(())

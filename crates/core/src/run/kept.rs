@@ -9,9 +9,9 @@ use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 
 use super::{kept_folder, kept_root};
-use crate::entry::Stamp;
+use crate::entry::{Meta, Stamp};
 use crate::path::{Name, RESERVED_NAME, RelPath};
-use crate::store::{Attributes, Expect, FaultKind, Publish, Result, Store, StoreExt};
+use crate::store::{Attributes, Expect, FaultKind, Publish, Result, Store, StoreError, StoreExt};
 
 /// A run that has kept copies.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -189,7 +189,7 @@ fn erase_folder(store: &dyn Store, folder: &RelPath, erased: &mut Amount) -> Res
     for entry in store.list(folder)?.entries {
         let path = folder.join(&entry.name);
         if entry.meta.is_folder() {
-            open_to_us(store, &path, entry.meta.mode)?;
+            open_to_us(store, &path, &entry.meta)?;
             erase_folder(store, &path, erased)?;
         } else {
             store.remove(&path, &entry.meta)?;
@@ -201,13 +201,32 @@ fn erase_folder(store: &dyn Store, folder: &RelPath, erased: &mut Amount) -> Res
 }
 
 /// Kept folders have the modes of those that they stand for; a closed one is opened to be worked in.
-pub(super) fn open_to_us(store: &dyn Store, path: &RelPath, mode: Option<u32>) -> Result<()> {
-    match mode {
+pub(super) fn open_to_us(store: &dyn Store, path: &RelPath, found: &Meta) -> Result<()> {
+    match found.mode {
         Some(mode) if mode & 0o700 != 0o700 => {
             let open = Attributes { mode: Some(mode | 0o700), ..Attributes::default() };
-            store.set_attributes(path, None, &open)
+            store.set_attributes(path, found, &open)
         }
         _ => Ok(()),
+    }
+}
+
+/// Makes a folder among the kept copies. `original` is the folder that it stands for, which may have gone: it is never open to anybody
+/// to whom that one was not, from the first moment. `None` for a folder above those.
+pub(super) fn make_folder(store: &dyn Store, path: &RelPath, original: Option<Option<Meta>>) -> Result<Meta> {
+    let Some(original) = original else {
+        store.make_folders(path)?;
+        let made = store.stat(path)?;
+        return made.ok_or_else(|| StoreError::new(FaultKind::NotFound, "make folder", path));
+    };
+    let mode = original.and_then(|meta| meta.mode).map_or(0o700, |mode| mode & 0o777 | 0o700);
+    let mode = Some(mode).filter(|_| store.capabilities().modes);
+    match store.make_folder(path, &Attributes { mode, ..Attributes::default() }) {
+        Err(error) if error.kind == FaultKind::Exists => match store.stat(path)? {
+            Some(found) if found.is_folder() => Ok(found),
+            _ => Err(error),
+        },
+        made => made,
     }
 }
 
@@ -227,7 +246,7 @@ pub(super) fn write_owner(store: &dyn Store, run: &Name, owner: &str) -> Result<
             let mut stage = store.stage(&file, None)?;
             stage.write(owner.as_bytes())?;
             let sealed = stage.seal(&Attributes::default())?;
-            store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None })
+            store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).map(drop)
         }
     }
 }

@@ -25,7 +25,7 @@ mod transfer;
 pub mod undo;
 pub mod verify;
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -35,7 +35,7 @@ pub use event::{Done, Event, Gone, Item, Mark, step_size};
 use crossbeam_channel::Sender;
 
 use crate::compare::Comparison;
-use crate::entry::{EntryKind, Extra, Meta, Side, Stamp};
+use crate::entry::{EntryKind, Extra, Meta, SPECIAL_BITS, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
 use crate::limit::Throttle;
 use crate::path::{Name, PART_PREFIX, RESERVED_NAME, RelPath, part_name};
@@ -189,8 +189,10 @@ struct State {
     failed_folders: HashSet<RelPath>,
     /// Folders that were given write permission for the time of the run, with the mode to give back.
     opened: Vec<(RelPath, u32)>,
+    /// Folders that were made, as they were then: they are finished by what they are, not by their names.
+    made_folders: HashMap<RelPath, Meta>,
     /// Folders below `.reedhook/kept/RUN/` that exist.
-    kept_folders: HashSet<RelPath>,
+    kept_folders: HashMap<RelPath, Meta>,
     /// Those of them that a worker is making just now.
     making: HashSet<RelPath>,
 }
@@ -412,7 +414,8 @@ impl<'a> Engine<'a> {
     /// The owners and extended attributes to give, where the job and both stores go that far.
     fn extra(&self, from: &Meta) -> Option<Arc<Extra>> {
         let full = self.input.preserve == Preserve::Full && self.input.right.capabilities().full;
-        from.extra.clone().filter(|_| full)
+        let privileges = self.by.carries_privileges(from);
+        from.extra.as_ref().filter(|_| full).map(|extra| extra.to_give(privileges))
     }
 
     fn is_folder(&self, path: &RelPath) -> bool {
@@ -445,18 +448,19 @@ impl<'a> Engine<'a> {
         }
         let removed = if item.action.role == Role::Loser { Removed::Keep } else { self.input.removed };
         let outcome = match removed {
-            Removed::Erase => self.input.right.remove(&path, was),
+            Removed::Erase => self.input.right.remove(&path, was).map(|()| None),
             Removed::Keep => self.keep(&path, was),
-            Removed::Trash => self.input.right.trash(&path, was),
+            Removed::Trash => self.input.right.trash(&path, was).map(|()| None),
         };
         match outcome {
-            Ok(()) => {
+            Ok(privileges) => {
                 let gone = match removed {
                     Removed::Keep => Gone::Kept,
                     Removed::Trash => Gone::Trashed,
                     Removed::Erase => Gone::Erased,
                 };
-                self.done(Item { was: Mark::of(was), gone, ..Item::new(Done::Removed, path, was.size) }, 0);
+                let item = Item::new(Done::Removed, path, was.size);
+                self.done(Item { was: Mark::of(was), gone, privileges, ..item }, 0);
             }
             // Somebody else removed it: that is what was wanted.
             Err(error) if error.kind == FaultKind::NotFound => {}
@@ -483,9 +487,12 @@ impl<'a> Engine<'a> {
     /// What of an entry's metadata has to be set to make it like another's: only what differs, so that nothing else is touched.
     fn change(&self, from: &Meta, was: &Meta) -> Attributes {
         let all = self.attributes(from);
-        let extra = all.extra.filter(|_| !self.by.same_rights(from, was));
+        let same_mode = self.by.same_mode(from, was) && !self.by.is_unearned(from, was);
+        // Privileges are given together with the owner that they belong to, or not at all.
+        let privileged = !same_mode && all.mode.is_some_and(|mode| mode & SPECIAL_BITS != 0);
+        let extra = all.extra.filter(|_| privileged || !self.by.same_rights(from, was));
         // Another owner takes special bits away: then the mode is set too.
-        let same_mode = self.by.same_mode(from, was) && extra.is_none();
+        let same_mode = same_mode && extra.is_none();
         Attributes {
             modified: all.modified.filter(|_| !self.by.same_time(from, was)),
             mode: all.mode.filter(|_| !same_mode),
@@ -500,6 +507,20 @@ impl<'a> Engine<'a> {
         was.mode.filter(|_| own).map(|mode| mode & 0o777)
     }
 
+    /// Whether what was read belongs to the owner that the plan saw. Who can write to a folder can put a file of their own in the place
+    /// of another's, of its size and time; the planned owner must not be given to that.
+    fn is_owned_as_planned(&self, planned: &Meta, read: &Meta) -> bool {
+        let owners = |extra: &Arc<Extra>| (extra.owner, extra.group);
+        let both = planned.extra.as_ref().zip(read.extra.as_ref()).filter(|_| self.by.full);
+        both.is_none_or(|(planned, read)| owners(planned) == owners(read))
+    }
+
+    /// What was read, with the owner and attributes that the plan saw, and no privileges that it did not see.
+    fn with_planned_rights(&self, planned: &Meta, read: Meta) -> Meta {
+        let seen = planned.mode.unwrap_or(0) | !SPECIAL_BITS;
+        Meta { mode: read.mode.map(|mode| mode & seen), extra: planned.extra.clone(), ..read }
+    }
+
     /// What of an entry's metadata the destination can hold.
     fn attributes(&self, from: &Meta) -> Attributes {
         let can = self.input.right.capabilities();
@@ -507,7 +528,7 @@ impl<'a> Engine<'a> {
         let timed = can.time_precision.is_some() && (!link || can.link_times);
         Attributes {
             modified: from.modified.filter(|_| timed),
-            mode: from.mode.filter(|_| self.keeps_modes() && !link),
+            mode: self.by.mode_to_give(from).filter(|_| self.keeps_modes() && !link),
             extra: self.extra(from),
         }
     }

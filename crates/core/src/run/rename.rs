@@ -85,7 +85,7 @@ impl<'a> Engine<'a> {
         let right = self.input.right;
         right.rename_this(from, path, was)?;
         let change = self.change(to, was);
-        if change == Attributes::default() { Ok(()) } else { right.set_attributes(path, None, &change) }
+        if change == Attributes::default() { Ok(()) } else { right.set_attributes(path, was, &change) }
     }
 
     /// The side that is read still has the new spelling, and what stands there is what was seen.

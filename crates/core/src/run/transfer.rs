@@ -320,7 +320,7 @@ impl Transfer<'_, '_> {
 
     fn set_metadata(&self, path: &RelPath, from: &Meta, was: &Meta) -> Result<(), Halt> {
         let change = self.engine.change(from, was);
-        match self.engine.input.right.set_attributes(path, Some(was), &change) {
+        match self.engine.input.right.set_attributes(path, was, &change) {
             Ok(()) => {
                 let item = Item::new(Done::Metadata, path.clone(), from.size);
                 let now = Mark { modified: change.modified.or(was.modified), mode: change.mode.or(was.mode) };
@@ -487,12 +487,16 @@ impl Transfer<'_, '_> {
             Err(error) => return self.give_up(&trip, stage, error, headway.reached),
         };
         let after = content.meta().map_err(CopyError::Read)?;
-        if !is_still(&before, &after) || adopted + written != after.size {
+        if !is_still(&before, &after)
+            || adopted + written != after.size
+            || !engine.is_owned_as_planned(planned, &after)
+        {
             return Ok(None);
         }
-        let attributes = Attributes { extra: engine.extra(planned), ..wanted(&after) };
+        let after = engine.with_planned_rights(planned, after);
+        let attributes = wanted(&after);
         let sealed = stage.seal(&attributes).map_err(CopyError::Write)?;
-        let read = Mark::of(&after);
+        let read = Mark { mode: engine.by.mode_to_give(&after), ..Mark::of(&after) };
         let given = apart(&after);
         let now = Mark { modified: given.or(read.modified), ..read };
         let (size, apart) = (after.size, given.map(|_| Box::new(after)));
@@ -659,7 +663,7 @@ impl Transfer<'_, '_> {
             }
         };
         match published {
-            Ok(()) => {
+            Ok(privileges) => {
                 let was = match &item.expect {
                     Expect::This(was) => Mark::of(was),
                     Expect::Absent => Mark::default(),
@@ -677,6 +681,7 @@ impl Transfer<'_, '_> {
                     read,
                     hash,
                     gone,
+                    privileges,
                     ..Item::new(item.done, path, item.size)
                 };
                 self.engine.done(done, item.written);
@@ -692,7 +697,7 @@ impl Transfer<'_, '_> {
     /// Gives a source the time of the version that was made of it, where that is another; its own, where it keeps that.
     fn bring_into_step(&self, path: &RelPath, source: &Meta, now: Mark) -> Option<Stamp> {
         let given = Attributes { modified: now.modified, ..Attributes::default() };
-        match self.engine.input.left.set_attributes(path, Some(source), &given) {
+        match self.engine.input.left.set_attributes(path, source, &given) {
             Ok(()) => None,
             // Edited meanwhile, or it takes no times: what is remembered of each side is its own.
             Err(_) => source.modified,

@@ -11,12 +11,14 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::kept::{kept_files, open_to_us, write_owner};
+use super::kept::{kept_files, make_folder, open_to_us, write_owner};
 use super::{Done, Gone, Item, Mark, kept_folder};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
-use crate::store::{Attributes, Capabilities, FaultKind, Result, Store, StoreError, StoreExt};
+use crate::store::{
+    Attributes, Capabilities, Disarmed, FaultKind, Result, Store, StoreError, StoreExt, is_same,
+};
 
 /// What a run did, from its log.
 #[derive(Debug, Clone)]
@@ -72,6 +74,7 @@ pub fn undo(store: &dyn Store, past: &Past, (own, owner): (&Name, &str)) -> Resu
         owner,
         made: HashSet::new(),
         opened: HashMap::new(),
+        remade: HashMap::new(),
         before: HashMap::new(),
         done: Undone::default(),
     };
@@ -98,7 +101,9 @@ struct Undoing<'a> {
     owner: &'a str,
     made: HashSet<RelPath>,
     /// Folders that were given write permission for the time of the undo, with the mode to give back.
-    opened: HashMap<RelPath, Option<u32>>,
+    opened: HashMap<RelPath, Option<Meta>>,
+    /// Folders that the undo has made, as they were then.
+    remade: HashMap<RelPath, Meta>,
     /// The metadata of the folders concerned, before anything was undone.
     before: HashMap<RelPath, Mark>,
     done: Undone,
@@ -175,7 +180,15 @@ impl Undoing<'_> {
             makes_room: false,
             hash: None,
             gone: Gone::Kept,
+            privileges: None,
         });
+    }
+
+    /// Adds to what was told last what has been taken from the kept copy of what stood there.
+    fn disarmed(&mut self, privileges: Disarmed) {
+        if let Some(last) = self.done.items.last_mut() {
+            last.privileges = privileges;
+        }
     }
 
     /// What stands at a path.
@@ -208,21 +221,24 @@ impl Undoing<'_> {
         if !self.store.capabilities().modes || self.opened.contains_key(&parent) {
             return Ok(());
         }
-        let mode = self.found(&parent)?.and_then(|meta| meta.mode).filter(|mode| mode & 0o300 != 0o300);
-        if mode.is_some() {
-            open_to_us(self.store, &parent, mode)?;
+        let is_closed = |meta: &Meta| meta.is_folder() && meta.mode.is_some_and(|mode| mode & 0o300 != 0o300);
+        let closed = self.found(&parent)?.filter(is_closed);
+        if let Some(closed) = &closed {
+            open_to_us(self.store, &parent, closed)?;
         }
-        self.opened.insert(parent, mode);
+        self.opened.insert(parent, closed);
         Ok(())
     }
 
     fn close_folders(&mut self) -> Result<()> {
-        for (path, mode) in std::mem::take(&mut self.opened) {
+        for (path, closed) in std::mem::take(&mut self.opened) {
+            let Some(closed) = closed else { continue };
+            let Some(mode) = closed.mode else { continue };
             // What has been given a mode of its own meanwhile keeps it.
-            let as_opened = |found: Meta| mode.filter(|mode| found.mode == Some(mode | 0o700));
-            if let Some(mode) = self.found(&path)?.and_then(as_opened) {
+            let as_opened = |found: &Meta| is_same(&closed, found) && found.mode == Some(mode | 0o700);
+            if let Some(found) = self.found(&path)?.filter(as_opened) {
                 let attributes = Attributes { mode: Some(mode), ..Attributes::default() };
-                self.store.set_attributes(&path, None, &attributes)?;
+                self.store.set_attributes(&path, &found, &attributes)?;
             }
         }
         Ok(())
@@ -239,16 +255,53 @@ impl Undoing<'_> {
     }
 
     /// Moves what stands at a path to the undo's own kept copies.
-    fn set_aside(&mut self, path: &RelPath, meta: &Meta) -> Result<()> {
+    fn set_aside(&mut self, path: &RelPath, meta: &Meta) -> Result<Disarmed> {
         let target = kept_folder(self.own).join_path(path);
         if self.made.is_empty() {
             write_owner(self.store, self.own, self.owner)?;
         }
-        if let Some(parent) = target.parent().filter(|parent| !self.made.contains(parent)) {
-            self.store.make_folders(&parent)?;
-            self.made.insert(parent);
+        if let Some(parent) = target.parent() {
+            self.make_kept_folder(&parent)?;
         }
-        self.rename(path, &target, meta)
+        self.open_parent(path)?;
+        self.store.keep(path, &target, meta)
+    }
+
+    /// Makes a folder among the undo's own kept copies, with those above it, each like the one that it stands for.
+    fn make_kept_folder(&mut self, folder: &RelPath) -> Result<()> {
+        if self.made.contains(folder) {
+            return Ok(());
+        }
+        let root = kept_folder(self.own);
+        let original = folder.below(&root).filter(|path| !path.is_root());
+        if let Some(above) = folder.parent().filter(|_| original.is_some()) {
+            self.make_kept_folder(&above)?;
+        }
+        let original = original.map(|path| self.found(&path)).transpose()?;
+        let extra = original.as_ref().and_then(|meta| meta.as_ref()?.extra.clone());
+        let made = make_folder(self.store, folder, original)?;
+        if extra.is_some() && self.store.capabilities().full {
+            self.store.set_attributes(folder, &made, &Attributes { extra, ..Attributes::default() })?;
+        }
+        self.made.insert(folder.clone());
+        Ok(())
+    }
+
+    /// Brings a kept copy back to its path, with what was taken from it.
+    fn take_out(&mut self, kept: &RelPath, item: &Item, meta: &Meta) -> Result<()> {
+        self.rename(kept, &item.path, meta)?;
+        if let Some(privileges) = &item.privileges
+            && !self.store.rearm(&item.path, meta, privileges)?
+        {
+            let words = "its setuid or setgid bit was not given back: it belongs to another account now";
+            self.problem(Problem::new(
+                Code::Fault(FaultKind::Denied),
+                item.side,
+                item.path.clone(),
+                words,
+            ));
+        }
+        Ok(())
     }
 
     fn take_away(&mut self, item: &Item) -> Result<()> {
@@ -257,8 +310,9 @@ impl Undoing<'_> {
             return Ok(());
         }
         let meta = self.unchanged(item)?;
-        self.set_aside(&item.path, &meta)?;
+        let privileges = self.set_aside(&item.path, &meta)?;
         self.tell(Done::Removed, item, (meta.kind, meta.size), Mark::default(), Mark::of(&meta));
+        self.disarmed(privileges);
         Ok(())
     }
 
@@ -277,7 +331,7 @@ impl Undoing<'_> {
         let (now, was) = (item.was, Mark::of(&meta));
         if now.mode != was.mode && meta.is_item() {
             let attributes = Attributes { modified: now.modified, mode: now.mode, extra: None };
-            self.store.set_attributes(old, None, &attributes)?;
+            self.store.set_attributes(old, &meta, &attributes)?;
         }
         let moved = Item {
             path: old.clone(),
@@ -311,7 +365,8 @@ impl Undoing<'_> {
         }
         self.open_parent(&item.path)?;
         let open = Attributes { mode: item.was.mode.map(|mode| mode | 0o700), ..Attributes::default() };
-        self.store.make_folder(&item.path, &open)?;
+        let made = self.store.make_folder(&item.path, &open)?;
+        self.remade.insert(item.path.clone(), made);
         self.tell(Done::FolderMade, item, (EntryKind::Folder, 0), item.was, Mark::default());
         Ok(())
     }
@@ -338,7 +393,7 @@ impl Undoing<'_> {
             return Ok(());
         }
         let Some((kept, meta)) = self.kept_copy(item)? else { return Ok(()) };
-        self.rename(&kept, &item.path, &meta)?;
+        self.take_out(&kept, item, &meta)?;
         self.tell(Done::Added, item, (meta.kind, meta.size), Mark::of(&meta), Mark::default());
         Ok(())
     }
@@ -357,9 +412,10 @@ impl Undoing<'_> {
             found => found?,
         };
         let Some((kept, meta)) = self.kept_copy(item)? else { return Ok(()) };
-        self.set_aside(&item.path, &now)?;
-        self.rename(&kept, &item.path, &meta)?;
+        let privileges = self.set_aside(&item.path, &now)?;
+        self.take_out(&kept, item, &meta)?;
         self.tell(Done::Updated, item, (meta.kind, meta.size), Mark::of(&meta), Mark::of(&now));
+        self.disarmed(privileges);
         Ok(())
     }
 
@@ -414,7 +470,7 @@ impl Undoing<'_> {
             return Err(StoreError::new(FaultKind::Changed, "undo", &item.path));
         }
         let was = Attributes { modified: item.was.modified, mode: item.was.mode, extra: None };
-        self.store.set_attributes(&item.path, Some(&meta), &was)?;
+        self.store.set_attributes(&item.path, &meta, &was)?;
         self.tell(Done::Metadata, item, (meta.kind, meta.size), item.was, Mark::of(&meta));
         Ok(())
     }
@@ -435,18 +491,12 @@ impl Undoing<'_> {
         let mut folders: Vec<(RelPath, Mark)> = removed.map(|item| (item.path.clone(), item.was)).collect();
         folders.extend(past.folders.iter().map(|(path, was)| (past.before_moves(path), *was)));
         folders.sort_by(|a, b| b.0.cmp(&a.0));
+        let remoded =
+            past.items.iter().filter(|item| item.done == Done::Metadata).map(|item| (&item.path, item.now.mode));
+        let remoded: HashMap<RelPath, Option<u32>> =
+            remoded.map(|(path, mode)| (past.before_moves(path), mode)).collect();
         for (path, was) in folders {
-            let attributes = Attributes {
-                modified: was.modified,
-                mode: was.mode.filter(|_| !path.is_root()),
-                extra: None,
-            };
-            match self.store.set_attributes(&path, None, &attributes) {
-                Ok(()) => {}
-                Err(error) if error.kind == FaultKind::Lost => return Err(error),
-                // A folder that could not be brought back has already been reported.
-                Err(_) => {}
-            }
+            self.mark_folder(&path, was, remoded.get(&path).copied())?;
         }
         for (path, was) in &past.folders {
             let path = past.before_moves(path);
@@ -460,6 +510,30 @@ impl Undoing<'_> {
         self.done.folders =
             stayed.filter_map(|path| Some((past.before_moves(path), *self.before.get(path)?))).collect();
         Ok(())
+    }
+}
+
+impl Undoing<'_> {
+    /// Gives a folder back the time that it had, and the mode: to one that the undo has made, or that still has the mode which the run
+    /// gave it. Another one may have its name by now.
+    fn mark_folder(&mut self, path: &RelPath, was: Mark, given: Option<Option<u32>>) -> Result<()> {
+        let Some(found) = self.found(path)?.filter(Meta::is_folder) else { return Ok(()) };
+        let remade = self.remade.get(path);
+        let is_ours = match (remade, given) {
+            (Some(remade), _) => is_same(remade, &found),
+            (None, Some(given)) => given == found.mode,
+            (None, None) => false,
+        };
+        let attributes = Attributes {
+            modified: was.modified,
+            mode: was.mode.filter(|_| is_ours && !path.is_root()),
+            extra: None,
+        };
+        match self.store.set_attributes(path, remade.unwrap_or(&found), &attributes) {
+            Err(error) if error.kind == FaultKind::Lost => Err(error),
+            // A folder that could not be brought back has already been reported.
+            _ => Ok(()),
+        }
     }
 }
 

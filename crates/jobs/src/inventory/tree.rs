@@ -53,6 +53,7 @@ impl InventoryTree {
             folding: Folding { case: false, forms: false },
             max_name: 255,
             full: false,
+            owners: false,
             batch_sync: false,
             workers: 1,
             names: NameRule::BYTES,

@@ -6,10 +6,12 @@ use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::Path;
 use std::sync::{Arc, OnceLock};
 
-use reedhook_core::entry::{Entry, EntryKind, Extra, FileId, Meta, Special, Stamp};
+use reedhook_core::entry::{
+    CAPABILITY, Entry, EntryKind, Extra, FileId, Meta, Privileges, SPECIAL_BITS, Special, Stamp,
+};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, FaultKind, Listing, Result, Space, StoreError, Unknown, is_still,
+    Attributes, Capabilities, FaultKind, Listing, Result, Space, StoreError, Unknown, is_same,
 };
 use rustix::fs::{
     AtFlags, CWD, FileType, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, Statx, StatxFlags, Timespec,
@@ -188,9 +190,21 @@ impl Folder {
         let kind = FileType::from_raw_mode(u32::from(found.stx_mode));
         let device = matches!(kind, FileType::CharacterDevice | FileType::BlockDevice)
             .then_some((found.stx_rdev_major, found.stx_rdev_minor));
-        let attributes =
-            if kind == FileType::Symlink { Vec::new() } else { xattr::read(&self.handle(name)?)? };
-        Ok(Extra { owner, group, names: u64::from(found.stx_nlink), device, attributes })
+        let names = u64::from(found.stx_nlink);
+        let mut extra = Extra { owner, group, names, device, ..Extra::default() };
+        if kind != FileType::Symlink {
+            let handle = self.handle(name)?;
+            extra.attributes = xattr::read(&handle)?;
+            // Asked only where it matters: it is a call for each file.
+            let special = u32::from(found.stx_mode) & SPECIAL_BITS != 0;
+            let capable = extra.attributes.iter().any(|(name, _)| name == CAPABILITY);
+            if special || capable || device.is_some() {
+                let mount = rustix::fs::fstatvfs(&handle)?.f_flag;
+                extra.nosuid = mount.contains(rustix::fs::StatVfsMountFlags::NOSUID);
+                extra.nodev = mount.contains(rustix::fs::StatVfsMountFlags::NODEV);
+            }
+        }
+        Ok(extra)
     }
 
     /// A handle on an entry that is good for metadata only and follows no link.
@@ -211,57 +225,108 @@ impl Folder {
         Ok(rustix::fs::mknodat(&self.fd, name, kind, Mode::RUSR | Mode::WUSR, device)?)
     }
 
-    /// Sets what is given, of the entry that is `expected`; `false` when it is something else. Everything goes through one
+    /// Sets what is given, of the entry that is `expected`; `false` when it is something else, or nothing. Everything goes through one
     /// handle on the entry: whatever gets the name meanwhile is not touched. Owners come first, because giving a file away
     /// clears its setuid bit.
-    pub(super) fn set_all(
-        &self,
-        name: &[u8],
-        expected: Option<&Meta>,
-        attributes: &Attributes,
-    ) -> io::Result<bool> {
-        let alone = attributes.mode.is_none() && attributes.extra.is_none();
-        if let (None, true, Some(modified)) = (expected, alone, attributes.modified) {
-            let times = timestamps(Some(modified), self.in_pairs);
-            rustix::fs::utimensat(&self.fd, name, &times, AtFlags::SYMLINK_NOFOLLOW)?;
-            return Ok(true);
+    pub(super) fn set_all(&self, name: &[u8], expected: &Meta, attributes: &Attributes) -> io::Result<bool> {
+        let handle = self.handle(name)?;
+        let meta = self.meta_of_handle(&handle)?;
+        if !self.is_same(expected, &meta) {
+            return Ok(false);
+        }
+        set_through(&handle, &meta, attributes, self.in_pairs)?;
+        Ok(true)
+    }
+
+    /// Sets what is given, of what was just made here under a name of our own: a link or special file. `false` when something else has
+    /// the name by now.
+    pub(super) fn set_made(&self, name: &[u8], made: &Made<'_>, attributes: &Attributes) -> io::Result<bool> {
+        let handle = self.handle(name)?;
+        let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, WANTED.union(FULL))?;
+        let meta = self.meta_of_handle(&handle)?;
+        let is_ours = found.stx_uid == user() || self.in_pairs;
+        let is_it = match made {
+            Made::Link(target) => meta.target.as_deref() == Some(*target),
+            Made::Special(special) => meta.kind == EntryKind::Special(*special) && found.stx_nlink == 1,
+        };
+        if !is_ours || !is_it {
+            return Ok(false);
+        }
+        set_through(&handle, &meta, attributes, self.in_pairs)?;
+        Ok(true)
+    }
+
+    fn meta_of_handle(&self, handle: &OwnedFd) -> io::Result<Meta> {
+        let mut meta = meta_of(&rustix::fs::statx(handle, c"", AtFlags::EMPTY_PATH, WANTED)?);
+        if meta.kind == EntryKind::Link {
+            let target = rustix::fs::readlinkat(handle, c"", Vec::new())?;
+            meta.target = Some(target.into_bytes().into());
+        }
+        Ok(meta)
+    }
+
+    /// Whether two looks saw the same thing. The numbers that drivers in user space give are not always kept.
+    fn is_same(&self, expected: &Meta, found: &Meta) -> bool {
+        let same_id = expected.id.zip(found.id).is_none_or(|(expected, found)| expected == found);
+        if !self.in_pairs {
+            return same_id && is_same(expected, found);
+        }
+        is_same(&Meta { id: None, ..expected.clone() }, found)
+    }
+
+    /// What lets whoever runs a file act for another, and how many names the file has; `None` for a file without.
+    pub(super) fn privileges(&self, name: &[u8], expected: &Meta) -> io::Result<Option<(Privileges, u64)>> {
+        let mode = expected.mode.unwrap_or(0);
+        if expected.kind != EntryKind::File || mode & (SPECIAL_BITS | 0o111) == 0 {
+            return Ok(None);
+        }
+        let path = [through_proc(&self.fd).as_bytes(), b"/", name].concat();
+        let is_plain = mode & SPECIAL_BITS == 0;
+        if is_plain && rustix::fs::lgetxattr(path.as_slice(), CAPABILITY, &mut [0u8; 0]).is_err() {
+            return Ok(None);
         }
         let handle = self.handle(name)?;
-        let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, WANTED)?;
-        let mut meta = meta_of(&found);
-        let link = meta.kind == EntryKind::Link;
-        if let Some(expected) = expected {
-            if link {
-                let target = rustix::fs::readlinkat(&handle, c"", Vec::new())?;
-                meta.target = Some(target.into_bytes().into());
-            }
-            if !is_still(expected, &meta) {
-                return Ok(false);
-            }
+        let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, WANTED.union(FULL))?;
+        Ok(Some((privileges_of(&handle, &found)?, u64::from(found.stx_nlink))))
+    }
+
+    /// Takes the privileges of a kept copy, if it is what was kept.
+    pub(super) fn disarm(&self, name: &[u8], expected: &Meta) -> io::Result<Option<Box<Privileges>>> {
+        let handle = self.handle(name)?;
+        let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, WANTED.union(FULL))?;
+        let meta = meta_of(&found);
+        if !self.is_same(expected, &meta) || found.stx_nlink != 1 {
+            return Ok(None);
         }
-        if let Some(extra) = &attributes.extra {
-            if is_root() {
-                let (owner, group) = owners(extra);
-                rustix::fs::chownat(&handle, c"", owner, group, AtFlags::EMPTY_PATH)?;
-            }
-            if !link {
-                xattr::write(&handle, &extra.attributes)?;
-            }
+        let privileges = privileges_of(&handle, &found)?;
+        if privileges.capability.is_some() {
+            rustix::fs::removexattr(through_proc(&handle), CAPABILITY)?;
         }
-        if let Some(mode) = attributes.mode {
-            // A link has no mode of its own, and `chmod` would follow it.
-            if link {
-                return Err(Errno::LOOP.into());
-            }
-            rustix::fs::chmod(through_proc(&handle), Mode::from_raw_mode(mode))?;
+        if privileges.mode & SPECIAL_BITS != 0 {
+            let bare = Mode::from_raw_mode(privileges.mode & !SPECIAL_BITS);
+            rustix::fs::chmod(through_proc(&handle), bare)?;
         }
-        if let Some(modified) = attributes.modified {
-            let times = timestamps(Some(modified), self.in_pairs);
-            if link {
-                rustix::fs::utimensat(&self.fd, name, &times, AtFlags::SYMLINK_NOFOLLOW)?;
-            } else {
-                rustix::fs::utimensat(CWD, through_proc(&handle), &times, AtFlags::empty())?;
-            }
+        Ok(Some(Box::new(privileges)))
+    }
+
+    /// Gives a file back what was taken from its kept copy; `false` when it belongs to others now. An error when it is not `expected`.
+    pub(super) fn rearm(&self, name: &[u8], expected: &Meta, privileges: &Privileges) -> io::Result<bool> {
+        let handle = self.handle(name)?;
+        let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, WANTED.union(FULL))?;
+        if !self.is_same(expected, &meta_of(&found)) || found.stx_nlink != 1 {
+            return Err(Errno::STALE.into());
+        }
+        if (found.stx_uid, found.stx_gid) != (privileges.owner, privileges.group) {
+            return Ok(false);
+        }
+        rustix::fs::chmod(through_proc(&handle), Mode::from_raw_mode(privileges.mode))?;
+        if let Some(value) = &privileges.capability {
+            rustix::fs::setxattr(
+                through_proc(&handle),
+                CAPABILITY,
+                value,
+                rustix::fs::XattrFlags::empty(),
+            )?;
         }
         Ok(true)
     }
@@ -314,14 +379,30 @@ impl Folder {
             && *self.plain.get_or_init(|| matches!(asked(()), Err(Errno::NODATA | Errno::OPNOTSUPP)))
     }
 
-    /// Opens an unfinished file that an earlier run may have left, for reading and writing. Only a regular file of one name
-    /// is accepted: a link or a second name planted there would lead the writing elsewhere.
-    pub(super) fn open_part(&self, name: &[u8], mode: u32) -> io::Result<File> {
-        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
-        let file = File::from(rustix::fs::openat(&self.fd, name, flags, Mode::from_raw_mode(mode))?);
+    /// Opens an unfinished file that an earlier run may have left, for reading and writing, or makes it. Its name can be computed by
+    /// anybody, so only a regular file of one name is accepted that is ours and, where the file system keeps modes, closed to
+    /// everybody else: one that another account has put there would hand what is written to that account.
+    pub(super) fn open_part(&self, name: &[u8], keeps_modes: bool) -> io::Result<File> {
+        let flags = OFlags::RDWR | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
+        let mode = Mode::from_raw_mode(if keeps_modes { 0o600 } else { 0o666 });
+        match rustix::fs::openat(&self.fd, name, flags | OFlags::CREATE | OFlags::EXCL, mode) {
+            Ok(made) => return Ok(made.into()),
+            Err(Errno::EXIST) => {}
+            Err(error) => return Err(error.into()),
+        }
+        let file = match rustix::fs::openat(&self.fd, name, flags, Mode::empty()) {
+            Ok(file) => File::from(file),
+            // Something that cannot be opened has the name, and is not ours.
+            Err(Errno::ACCESS | Errno::PERM | Errno::LOOP | Errno::ISDIR | Errno::NXIO) => {
+                return Err(Errno::EXIST.into());
+            }
+            Err(error) => return Err(error.into()),
+        };
         let found = rustix::fs::fstat(&file)?;
         let regular = FileType::from_raw_mode(found.st_mode) == FileType::RegularFile;
-        if regular && found.st_nlink == 1 { Ok(file) } else { Err(Errno::EXIST.into()) }
+        let ours = found.st_uid == user() && found.st_mode & 0o7177 == 0;
+        let one = regular && found.st_nlink == 1;
+        if one && (ours || !keeps_modes) { Ok(file) } else { Err(Errno::EXIST.into()) }
     }
 
     /// Opens a lock file, making it when there is none. Reading is enough to lock one that another account has made.
@@ -342,6 +423,50 @@ impl Folder {
         }
     }
 
+    /// Whether owners and extended attributes are looked at too.
+    pub(super) fn is_full(&self) -> bool {
+        self.full
+    }
+
+    /// Whether it belongs to this account.
+    pub(super) fn is_ours(&self) -> io::Result<bool> {
+        Ok(rustix::fs::fstat(&self.fd)?.st_uid == user())
+    }
+
+    /// The owner's number.
+    #[allow(dead_code)]
+    pub(super) fn owner(&self) -> io::Result<u32> {
+        Ok(rustix::fs::fstat(&self.fd)?.st_uid)
+    }
+
+    /// On which mount it is: within one, things can be renamed. Kernels before 5.8 tell the file system only.
+    pub(super) fn mount(&self) -> io::Result<(u64, u64)> {
+        let wanted = StatxFlags::MNT_ID | StatxFlags::INO;
+        let found = rustix::fs::statx(&self.fd, c"", AtFlags::EMPTY_PATH, wanted)?;
+        let device = u64::from(found.stx_dev_major) << 32 | u64::from(found.stx_dev_minor);
+        Ok((device, found.stx_mnt_id))
+    }
+
+    /// The top folder of the mount that it is on, reached from folder to folder.
+    pub(super) fn top(&self) -> io::Result<Folder> {
+        let above = |fd: &OwnedFd| rustix::fs::openat(fd, c"..", folder_flags(), Mode::empty());
+        let folder = |fd| Folder { fd, full: self.full, in_pairs: self.in_pairs, plain: OnceLock::new() };
+        let mut top = folder(rustix::fs::openat(&self.fd, c".", folder_flags(), Mode::empty())?);
+        loop {
+            let next = folder(above(&top.fd)?);
+            let is_root = next.stat_self()?.id == top.stat_self()?.id;
+            if is_root || next.mount()? != top.mount()? {
+                return Ok(top);
+            }
+            top = next;
+        }
+    }
+
+    /// Where it is at this moment: for people to read.
+    pub(super) fn path(&self) -> io::Result<std::path::PathBuf> {
+        std::fs::read_link(through_proc(&self.fd))
+    }
+
     /// How this folder is shared.
     pub(super) fn sharing(&self) -> Sharing {
         let found = rustix::fs::fstat(&self.fd).ok();
@@ -356,8 +481,13 @@ impl Folder {
         if let Ok(folder) =
             rustix::fs::openat(&self.fd, name, folder_flags() | OFlags::NOFOLLOW, Mode::empty())
         {
+            if !is_own_folder(&folder) {
+                return;
+            }
+            // Where everybody may write, nobody may take away what another has put there.
+            let sticky = if shared.mode & 0o002 == 0 { 0 } else { 0o1000 };
             let _ = rustix::fs::fchown(&folder, None, shared.group);
-            let _ = rustix::fs::fchmod(&folder, Mode::from_raw_mode(shared.mode | 0o700));
+            let _ = rustix::fs::fchmod(&folder, Mode::from_raw_mode(shared.mode | 0o700 | sticky));
         }
     }
 
@@ -366,7 +496,17 @@ impl Folder {
     }
 
     pub(super) fn make_folder(&self, name: &[u8], mode: Option<u32>) -> io::Result<()> {
-        Ok(rustix::fs::mkdirat(&self.fd, name, Mode::from_raw_mode(mode.unwrap_or(0o777)))?)
+        Ok(rustix::fs::mkdirat(&self.fd, name, Mode::from_raw_mode(mode.unwrap_or(0o777) & !SPECIAL_BITS))?)
+    }
+
+    /// Opens a folder that was just made here; an error when another has its name by now.
+    pub(super) fn open_made(&self, name: &[u8]) -> io::Result<Folder> {
+        let flags = folder_flags() | OFlags::NOFOLLOW;
+        let fd = rustix::fs::openat(&self.fd, name, flags, Mode::empty())?;
+        if !self.in_pairs && !is_own_folder(&fd) {
+            return Err(Errno::EXIST.into());
+        }
+        Ok(Folder { fd, full: self.full, in_pairs: self.in_pairs, plain: OnceLock::new() })
     }
 
     pub(super) fn unlink(&self, name: &[u8]) -> io::Result<()> {
@@ -456,6 +596,7 @@ impl Folder {
             rename: true,
             folding: holds.folding,
             full: self.full && holds.full,
+            owners: self.full && holds.full && is_root(),
             max_name: usize::try_from(names).unwrap_or(255).clamp(1, 255),
             batch_sync: true,
             workers: std::thread::available_parallelism().map_or(2, usize::from).clamp(2, 8),
@@ -529,13 +670,30 @@ fn meta_of(found: &Statx) -> Meta {
 }
 
 /// The metadata of an open file; an error when it is not a regular one.
-pub(super) fn stat_file(file: &File) -> io::Result<Meta> {
-    let meta = meta_of(&rustix::fs::statx(file, c"", AtFlags::EMPTY_PATH, WANTED)?);
+pub(super) fn stat_file(file: &File, full: bool) -> io::Result<Meta> {
+    let wanted = if full { WANTED.union(FULL) } else { WANTED };
+    let found = rustix::fs::statx(file, c"", AtFlags::EMPTY_PATH, wanted)?;
+    let mut meta = meta_of(&found);
+    if full && is_root() {
+        let (owner, group, names) = (found.stx_uid, found.stx_gid, u64::from(found.stx_nlink));
+        meta.extra = Some(Arc::new(Extra { owner, group, names, ..Extra::default() }));
+    }
     if meta.kind == EntryKind::File { Ok(meta) } else { Err(io::Error::other("not a regular file")) }
 }
 
 fn owners(extra: &Extra) -> (Option<Uid>, Option<Gid>) {
     (Some(Uid::from_raw(extra.owner)), Some(Gid::from_raw(extra.group)))
+}
+
+/// The number of the account that we act as.
+pub(super) fn user() -> u32 {
+    rustix::process::geteuid().as_raw()
+}
+
+/// Whether a folder belongs to this account.
+pub(super) fn is_our_home(path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    std::fs::metadata(path).is_ok_and(|found| found.is_dir() && found.uid() == user())
 }
 
 /// Whether this account may give files away and make devices.
@@ -657,16 +815,101 @@ fn timestamps(modified: Option<Stamp>, in_pairs: bool) -> Timestamps {
     Timestamps { last_access: if in_pairs { now } else { omit }, last_modification: modified }
 }
 
+/// What was made under a name of our own.
+pub(super) enum Made<'a> {
+    /// A link that leads there.
+    Link(&'a [u8]),
+    /// A pipe or device.
+    Special(Special),
+}
+
+/// Whether a folder that was just made is it: ours, and empty. Its position moves.
+fn is_own_folder(folder: impl AsFd) -> bool {
+    let ours = rustix::fs::fstat(&folder).is_ok_and(|found| found.st_uid == user());
+    let mut buffer = Vec::with_capacity(1024);
+    let mut entries = RawDir::new(&folder, buffer.spare_capacity_mut());
+    while let Some(entry) = entries.next() {
+        match entry {
+            Ok(entry) if matches!(entry.file_name().to_bytes(), b"." | b"..") => {}
+            _ => return false,
+        }
+    }
+    ours
+}
+
+/// What lets whoever runs a file act for another.
+fn privileges_of(handle: &OwnedFd, found: &Statx) -> io::Result<Privileges> {
+    let mut value = vec![0; 256];
+    let capability = match rustix::fs::getxattr(through_proc(handle), CAPABILITY, &mut value[..]) {
+        Ok(length) => {
+            value.truncate(length);
+            Some(value)
+        }
+        Err(Errno::NODATA | Errno::OPNOTSUPP | Errno::PERM | Errno::ACCESS) => None,
+        Err(error) => return Err(error.into()),
+    };
+    let mode = u32::from(found.stx_mode) & 0o7777;
+    Ok(Privileges { owner: found.stx_uid, group: found.stx_gid, mode, capability })
+}
+
+/// Sets attributes through a handle that is good for metadata only, of what was seen through it.
+fn set_through(handle: &OwnedFd, meta: &Meta, attributes: &Attributes, in_pairs: bool) -> io::Result<()> {
+    let link = meta.kind == EntryKind::Link;
+    let mut is_given = false;
+    if let Some(extra) = &attributes.extra {
+        if is_root() {
+            let (owner, group) = owners(extra);
+            rustix::fs::chownat(handle, c"", owner, group, AtFlags::EMPTY_PATH)?;
+            is_given = is_owned_by(handle, extra);
+        }
+        if !link {
+            xattr::write(handle, &extra.to_attributes(is_given))?;
+        }
+    }
+    if let Some(mode) = attributes.mode {
+        // A link has no mode of its own, and `chmod` would follow it.
+        if link {
+            return Err(Errno::LOOP.into());
+        }
+        let kept = meta.mode.filter(|_| meta.is_folder()).unwrap_or(0);
+        let mode = Mode::from_raw_mode(earned(mode, is_given, kept));
+        rustix::fs::chmod(through_proc(handle), mode)?;
+    }
+    if let Some(modified) = attributes.modified {
+        let times = timestamps(Some(modified), in_pairs);
+        if link {
+            rustix::fs::utimensat(handle, c"", &times, AtFlags::EMPTY_PATH)?;
+        } else {
+            rustix::fs::utimensat(CWD, through_proc(handle), &times, AtFlags::empty())?;
+        }
+    }
+    Ok(())
+}
+
+/// The mode to set: setuid and setgid only together with the owner that was really given. A folder keeps those that it has by itself,
+/// which only say to which group belongs what is made in it.
+fn earned(mode: u32, is_given: bool, kept: u32) -> u32 {
+    if is_given { mode } else { mode & !SPECIAL_BITS | kept & SPECIAL_BITS }
+}
+
+/// Whether a file has the owner and group that it was given. Network shares and drivers in user space may say yes and do otherwise.
+fn is_owned_by(file: impl AsFd, extra: &Extra) -> bool {
+    rustix::fs::statx(file, c"", AtFlags::EMPTY_PATH, FULL)
+        .is_ok_and(|found| (found.stx_uid, found.stx_gid) == (extra.owner, extra.group))
+}
+
 pub(super) fn set_file(file: &File, attributes: &Attributes, mode: Option<u32>) -> io::Result<()> {
+    let mut is_given = false;
     if let Some(extra) = &attributes.extra {
         if is_root() {
             let (owner, group) = owners(extra);
             rustix::fs::fchown(file, owner, group)?;
+            is_given = is_owned_by(file, extra);
         }
-        xattr::write(file, &extra.attributes)?;
+        xattr::write(file, &extra.to_attributes(is_given))?;
     }
     if let Some(mode) = mode {
-        unless_not_ours(rustix::fs::fchmod(file, Mode::from_raw_mode(mode)))?;
+        unless_not_ours(rustix::fs::fchmod(file, Mode::from_raw_mode(earned(mode, is_given, 0))))?;
     }
     if attributes.modified.is_some() {
         unless_not_ours(rustix::fs::futimens(file, &timestamps(attributes.modified, true)))?;
@@ -713,15 +956,19 @@ pub(super) fn is_unsupported(error: &io::Error) -> bool {
     matches!(Errno::from_io_error(error), Some(Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP))
 }
 
+/// What a file system says that cannot do something at all.
+pub(super) fn unsupported() -> io::Error {
+    Errno::OPNOTSUPP.into()
+}
+
+/// What is said where a second name would be on another file system.
+pub(super) fn cross_device() -> io::Error {
+    Errno::XDEV.into()
+}
+
 /// Whether something was to go from one file system to another in one step.
 pub(super) fn is_cross_device(error: &io::Error) -> bool {
     Errno::from_io_error(error) == Some(Errno::XDEV)
-}
-
-/// A relative path as this system writes it.
-pub(super) fn os_path(path: &RelPath) -> &Path {
-    use std::os::unix::ffi::OsStrExt;
-    Path::new(std::ffi::OsStr::from_bytes(path.as_bytes()))
 }
 
 /// What an error of the operating system means for the engine.

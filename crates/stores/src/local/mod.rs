@@ -11,6 +11,7 @@ mod stage;
 #[cfg(target_os = "linux")]
 #[path = "linux.rs"]
 mod sys;
+mod trash;
 mod travel;
 mod trial;
 
@@ -24,11 +25,11 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use reedhook_core::entry::{FileId, Meta};
+use reedhook_core::entry::{EntryKind, FileId, Meta, Privileges};
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, Expect, FaultKind, Flow, Listing, Place, Publish, Result, Sealed,
-    Space, Stage, Store, StoreError, is_still,
+    Attributes, Capabilities, Content, Disarmed, Expect, FaultKind, Flow, Listing, Place, Publish, Result,
+    Sealed, Space, Stage, Store, StoreError, StoreExt, is_still,
 };
 
 use stage::{LocalContent, LocalStage};
@@ -65,6 +66,8 @@ pub struct LocalStore {
     ways: Arc<Ways>,
     /// A file can be renamed over another.
     renames_over: bool,
+    /// Two files can change places.
+    exchanges: bool,
     /// Everything can be made durable at once; otherwise each file is when it is sealed, and each folder that has changed.
     syncs_whole: bool,
     changed: Mutex<HashMap<RelPath, Arc<Folder>>>,
@@ -114,6 +117,7 @@ impl LocalStore {
             away: Mutex::default(),
             next_part: AtomicU64::new(seed()),
             ways: Arc::default(),
+            exchanges: found.is_none_or(|found| found.exchange),
             renames_over: found.is_none_or(|found| found.rename_over),
             syncs_whole: found.is_none_or(|found| found.syncs) && !by_a_program,
             changed: Mutex::default(),
@@ -298,13 +302,13 @@ impl LocalStore {
         }
     }
 
-    fn put_in_place(&self, sealed: &Sealed, how: &Publish) -> Result<()> {
+    fn put_in_place(&self, sealed: &Sealed, how: &Publish) -> Result<Disarmed> {
         let path = &sealed.target;
         let (folder, name) = self.parent_to_change(path, "write")?;
         let temporary = sealed.temporary.file_name().unwrap_or_default();
         let failed = |error| fault("write", path, error);
         match &how.expect {
-            Expect::Absent => folder.rename_new(temporary, &folder, name.as_bytes()).map_err(|error| {
+            Expect::Absent => folder.rename_new(temporary, &folder, name.as_bytes()).map(|()| None).map_err(|error| {
                 let error = failed(error);
                 match error.kind {
                     FaultKind::Exists => StoreError { kind: FaultKind::Changed, ..error },
@@ -328,37 +332,79 @@ impl LocalStore {
         was: &Meta,
         how: &Publish,
         path: &RelPath,
-    ) -> Result<()> {
+    ) -> Result<Disarmed> {
         self.check(folder, name, was, "write", path)?;
-        let kept = match &how.keep_as {
-            // A second name for the old file, so that its path never holds nothing, and a kill takes nothing.
-            Some(keep_as) => {
-                let (kept_folder, kept_name) = self.parent(keep_as, "keep")?;
-                match folder.link(name.as_bytes(), &kept_folder, kept_name.as_bytes()) {
-                    Ok(()) => Some((kept_folder, kept_name)),
-                    // The path is on a file system of its own, mounted below the root.
-                    Err(error) if sys::is_cross_device(&error) => {
-                        let staging = self.staging(keep_as, &kept_folder)?;
-                        self.copy_to((folder, name), &staging, (&kept_folder, &kept_name), was, path)?;
-                        Some((kept_folder, kept_name))
-                    }
-                    Err(_) => {
-                        return self.replace_in_two_steps(
-                            folder,
-                            (temporary, name),
-                            was,
-                            (&kept_folder, &kept_name),
-                            path,
-                        );
-                    }
-                }
-            }
-            None => None,
+        let Some(keep_as) = &how.keep_as else {
+            return self.take_place(folder, (temporary, name), was, path).map(|()| None);
         };
+        let armed = folder.privileges(name.as_bytes(), was).map_err(|error| fault("keep", path, error))?;
+        let (kept_folder, kept_name) = self.parent(keep_as, "keep")?;
+        // A second name for the old file, so that its path never holds nothing, and a kill takes nothing. What has privileges and
+        // other names keeps them under those, so its kept copy is a file by itself.
+        let shares = armed.as_ref().is_some_and(|(_, names)| *names > 1);
+        let linked = match shares {
+            true => Err(sys::cross_device()),
+            false => folder.link(name.as_bytes(), &kept_folder, kept_name.as_bytes()),
+        };
+        match linked {
+            Ok(()) => {}
+            // The path is on a file system of its own, mounted below the root.
+            Err(error) if sys::is_cross_device(&error) => {
+                let staging = self.staging(keep_as, &kept_folder)?;
+                self.copy_to((folder, name), &staging, (&kept_folder, &kept_name), was, path)?;
+            }
+            Err(_) => {
+                let kept = (kept_folder.as_ref(), &kept_name);
+                self.replace_in_two_steps(folder, (temporary, name), was, kept, path)?;
+                return self.disarm(&kept_folder, &kept_name, was, armed);
+            }
+        }
+        match self.take_place(folder, (temporary, name), was, path) {
+            Ok(()) => self.disarm(&kept_folder, &kept_name, was, armed),
+            Err(error) => {
+                // It names what was not replaced after all: it goes only if that is seen to be in its place.
+                if let (Ok(Some(there)), Ok(Some(kept))) =
+                    (folder.stat(name.as_bytes()), kept_folder.stat(kept_name.as_bytes()))
+                    && is_still(was, &there)
+                    && (there.id == kept.id || is_still(was, &kept))
+                {
+                    let _ = kept_folder.unlink(kept_name.as_bytes());
+                }
+                Err(error)
+            }
+        }
+    }
+
+    /// Takes the privileges of a kept copy, if it has any. Who may not take them had no way to give them either.
+    fn disarm(
+        &self,
+        folder: &Folder,
+        name: &Name,
+        was: &Meta,
+        armed: Option<(Privileges, u64)>,
+    ) -> Result<Disarmed> {
+        match armed {
+            None => Ok(None),
+            // Its copy never had any.
+            Some((privileges, names)) if names > 1 => Ok(Some(Box::new(privileges))),
+            Some(_) => Ok(folder.disarm(name.as_bytes(), was).unwrap_or_default()),
+        }
+    }
+
+    /// Puts an unfinished file in the place of what stands there.
+    fn take_place(
+        &self,
+        folder: &Folder,
+        (temporary, name): (&[u8], &Name),
+        was: &Meta,
+        path: &RelPath,
+    ) -> Result<()> {
         let failed = |error| fault("write", path, error);
-        let ours = folder.stat(temporary).map_err(failed)?.and_then(|meta| meta.id);
-        let outcome = match folder.exchange(temporary, name.as_bytes()) {
-            Ok(()) => self.judge_exchange(folder, (temporary, name), (was, ours), path),
+        let ours = folder.stat(temporary).map_err(failed)?;
+        let exchanged =
+            if self.exchanges { folder.exchange(temporary, name.as_bytes()) } else { Err(sys::unsupported()) };
+        match exchanged {
+            Ok(()) => self.judge_exchange(folder, (temporary, name), (was, ours.as_ref()), path),
             // A file system that cannot exchange: the look before has to do.
             Err(error) if sys::is_unsupported(&error) => {
                 let over = if self.renames_over {
@@ -372,12 +418,7 @@ impl LocalStore {
                 over.map_err(failed)
             }
             Err(error) => Err(failed(error)),
-        };
-        if let (Err(_), Some((kept_folder, kept_name))) = (&outcome, kept) {
-            // It names what was not replaced after all.
-            let _ = kept_folder.unlink(kept_name.as_bytes());
         }
-        outcome
     }
 
     /// After an exchange: what was replaced now has the unfinished name. It goes when it is what was expected; anything else
@@ -386,14 +427,22 @@ impl LocalStore {
         &self,
         folder: &Folder,
         (temporary, name): (&[u8], &Name),
-        (was, ours): (&Meta, Option<FileId>),
+        (was, ours): (&Meta, Option<&Meta>),
         path: &RelPath,
     ) -> Result<()> {
         let failed = |error| fault("write", path, error);
-        if folder.stat(temporary).map_err(failed)?.is_some_and(|found| is_still(was, &found)) {
-            return folder.unlink(temporary).map_err(failed);
+        match folder.stat(temporary).map_err(failed)? {
+            Some(found) if is_still(was, &found) => return folder.unlink(temporary).map_err(failed),
+            Some(_) => {}
+            // A driver that knows no exchange, passed over the wish, and renamed: ours has the place, and nothing came out.
+            None => {
+                let there = folder.stat(name.as_bytes()).map_err(failed)?;
+                let in_place = there.zip(ours).is_some_and(|(there, ours)| is_still(ours, &there));
+                let changed = || StoreError::new(FaultKind::Changed, "write", path);
+                return if in_place { Ok(()) } else { Err(changed()) };
+            }
         }
-        if let Err(error) = give_back(folder, (temporary, name), ours) {
+        if let Err(error) = give_back(folder, (temporary, name), ours.and_then(|meta| meta.id)) {
             // It must not have the name of an unfinished file, which the next run would clear.
             let rescued = [name.as_bytes(), b".saved-meanwhile"].concat();
             folder.rename_new(temporary, folder, &rescued).map_err(failed)?;
@@ -418,8 +467,10 @@ impl LocalStore {
         let copied = if let Some(target) = &was.target {
             staging
                 .make_link(target, &part)
-                .and_then(|()| staging.set_all(&part, None, &Attributes { mode: None, ..attributes }))
-                .map(drop)
+                .and_then(|()| {
+                    let made = sys::Made::Link(target);
+                    staging.set_made(&part, &made, &Attributes { mode: None, ..attributes }).map(drop)
+                })
         } else {
             copy_file(&self.ways, folder, name, (staging, &part), &attributes)
         };
@@ -614,8 +665,8 @@ impl Store for LocalStore {
             file.seek(SeekFrom::Start(offset)).map_err(failed)?;
         }
         // Asked at once, so that only files are accepted, and handed out with the first question.
-        let meta = sys::stat_file(&file).map_err(failed)?;
-        Ok(Box::new(LocalContent::new(file, path.clone(), Some(meta))))
+        let meta = sys::stat_file(&file, self.root.is_full()).map_err(failed)?;
+        Ok(Box::new(LocalContent::new(file, path.clone(), Some(meta), self.root.is_full())))
     }
 
     fn open_fresh(&self, path: &RelPath) -> Result<Box<dyn Content>> {
@@ -629,7 +680,7 @@ impl Store for LocalStore {
     fn open_planned(&self, path: &RelPath) -> Result<Box<dyn Content>> {
         let (folder, name) = self.parent(path, "read")?;
         let file = open_file(&folder, &name, path)?;
-        Ok(Box::new(LocalContent::new(file, path.clone(), None)))
+        Ok(Box::new(LocalContent::new(file, path.clone(), None, self.root.is_full())))
     }
 
     fn stage(&self, path: &RelPath, mode: Option<u32>) -> Result<Box<dyn Stage>> {
@@ -651,8 +702,7 @@ impl Store for LocalStore {
     ) -> Result<Box<dyn Stage>> {
         let (folder, _) = self.parent_to_change(path, "write")?;
         let part = part_name(key);
-        let mode = if self.capabilities.modes { 0o600 } else { 0o666 };
-        let file = folder.open_part(&part, mode).map_err(|error| fault("write", path, error))?;
+        let file = folder.open_part(&part, self.capabilities.modes).map_err(|error| fault("write", path, error))?;
         Ok(Box::new(self.unfinished(folder, part, file, path, None)))
     }
 
@@ -664,17 +714,25 @@ impl Store for LocalStore {
         let part = self.part_name();
         let failed = |error| fault("make link", path, error);
         folder.make_link(target, &part).map_err(failed)?;
-        folder.set_all(&part, None, &Attributes { mode: None, ..attributes.clone() }).map_err(failed)?;
-        Ok(sealed(path, &part))
+        let attributes = Attributes { mode: None, ..attributes.clone() };
+        match folder.set_made(&part, &sys::Made::Link(target), &attributes).map_err(failed)? {
+            true => Ok(sealed(path, &part)),
+            false => Err(StoreError::new(FaultKind::Changed, "make link", path)),
+        }
     }
 
     fn stage_special(&self, path: &RelPath, from: &Meta, attributes: &Attributes) -> Result<Sealed> {
         let (folder, _) = self.parent_to_change(path, "make special file")?;
         let part = self.part_name();
         let failed = |error| fault("make special file", path, error);
+        let EntryKind::Special(special) = from.kind else {
+            return Err(StoreError::new(FaultKind::Unsupported, "make special file", path));
+        };
         folder.make_special(&part, from).map_err(failed)?;
-        folder.set_all(&part, None, attributes).map_err(failed)?;
-        Ok(sealed(path, &part))
+        match folder.set_made(&part, &sys::Made::Special(special), attributes).map_err(failed)? {
+            true => Ok(sealed(path, &part)),
+            false => Err(StoreError::new(FaultKind::Changed, "make special file", path)),
+        }
     }
 
     fn stage_second_name(&self, path: &RelPath, existing: &RelPath) -> Result<Sealed> {
@@ -704,7 +762,7 @@ impl Store for LocalStore {
         Ok(())
     }
 
-    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()> {
+    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<Disarmed> {
         let outcome = self.put_in_place(&sealed, how);
         if outcome.is_err() {
             self.clear(&sealed);
@@ -736,12 +794,48 @@ impl Store for LocalStore {
     }
 
     fn trash(&self, path: &RelPath, expected: &Meta) -> Result<()> {
-        let (folder, name) = self.parent(path, "move to the trash")?;
+        let (folder, name) = self.parent_to_change(path, "move to the trash")?;
         self.check(&folder, &name, expected, "move to the trash", path)?;
-        // The trash crate works with paths; the check above makes sure that no link leads elsewhere at this moment.
-        let full = self.place.join(sys::os_path(path));
-        trash::delete(&full).map_err(|error| {
-            StoreError::new(FaultKind::Io, "move to the trash", path).because(error.to_string())
+        let failed = |error| fault("move to the trash", path, error);
+        let trash = trash::Trash::open(&folder).map_err(|error| {
+            StoreError::new(FaultKind::Unsupported, "move to the trash", path)
+                .because(format!("no trash of this account can be used on that file system: {error}"))
+        })?;
+        let here = trash.take(&folder, &name).map_err(failed)?;
+        match trash.files.stat(&here).map_err(failed)? {
+            Some(found) if is_still(expected, &found) => Ok(()),
+            // Whoever saved there at this moment did not mean that to go. Should the name be in use again, it stays in the trash.
+            _ => {
+                let _ = trash.give_back(&here, &folder, &name);
+                Err(StoreError::new(FaultKind::Changed, "move to the trash", path))
+            }
+        }
+    }
+
+    fn keep(&self, path: &RelPath, to: &RelPath, expected: &Meta) -> Result<Disarmed> {
+        let (folder, name) = self.parent_to_change(path, "keep")?;
+        self.check(&folder, &name, expected, "keep", path)?;
+        let armed = folder.privileges(name.as_bytes(), expected).map_err(|error| fault("keep", path, error))?;
+        if armed.as_ref().is_some_and(|(_, names)| *names > 1) {
+            // Its other names keep their privileges.
+            let (kept_folder, kept_name) = self.parent(to, "keep")?;
+            let staging = self.staging(to, &kept_folder)?;
+            self.copy_to((&folder, &name), &staging, (&kept_folder, &kept_name), expected, path)?;
+            self.remove(path, expected)?;
+            return self.disarm(&kept_folder, &kept_name, expected, armed);
+        }
+        self.rename_this(path, to, expected)?;
+        let (kept_folder, kept_name) = self.parent(to, "keep")?;
+        self.disarm(&kept_folder, &kept_name, expected, armed)
+    }
+
+    fn rearm(&self, path: &RelPath, expected: &Meta, privileges: &Privileges) -> Result<bool> {
+        let (folder, name) = self.parent_to_change(path, "set time or mode of")?;
+        folder.rearm(name.as_bytes(), expected, privileges).map_err(|error| {
+            match fault("set time or mode of", path, error) {
+                error if error.kind == FaultKind::Lost => StoreError { kind: FaultKind::Changed, ..error },
+                error => error,
+            }
         })
     }
 
@@ -777,7 +871,7 @@ impl Store for LocalStore {
         Err(failed(error))
     }
 
-    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<Meta> {
         let (folder, name) = self.parent_to_change(path, "make folder")?;
         let failed = |error| fault("make folder", path, error);
         folder.make_folder(name.as_bytes(), attributes.mode).map_err(|error| match failed(error) {
@@ -790,10 +884,18 @@ impl Store for LocalStore {
         if path.is_reserved() && attributes.mode.is_none() {
             folder.share(name.as_bytes(), self.ours());
         }
-        Ok(())
+        let made = match folder.open_made(name.as_bytes()) {
+            Ok(made) => made,
+            // A mode that keeps even us out: there is nothing to recognise it by but its kind.
+            Err(error) if sys::fault_kind(&error) == FaultKind::Denied => {
+                return Ok(Meta::bare(EntryKind::Folder));
+            }
+            Err(error) => return Err(failed(error)),
+        };
+        made.stat_self().map_err(failed)
     }
 
-    fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()> {
+    fn set_attributes(&self, path: &RelPath, expected: &Meta, attributes: &Attributes) -> Result<()> {
         let failed = |error| fault("set time or mode of", path, error);
         if path.is_root() {
             return self.root.set_self(attributes).map_err(failed);

@@ -28,11 +28,13 @@ pub(super) struct LocalContent {
     pub(super) fresh: Option<Meta>,
     /// Up to where the file is known to have no hole.
     pub(super) data_until: u64,
+    /// Its owner is told too.
+    pub(super) full: bool,
 }
 
 impl LocalContent {
-    pub(super) fn new(file: File, path: RelPath, fresh: Option<Meta>) -> LocalContent {
-        LocalContent { file, path, fresh, data_until: 0 }
+    pub(super) fn new(file: File, path: RelPath, fresh: Option<Meta>, full: bool) -> LocalContent {
+        LocalContent { file, path, fresh, data_until: 0, full }
     }
 }
 
@@ -46,7 +48,7 @@ impl Content for LocalContent {
     fn meta(&mut self) -> Result<Meta> {
         match self.fresh.take() {
             Some(meta) => Ok(meta),
-            None => sys::stat_file(&self.file).map_err(|error| fault("read", &self.path, error)),
+            None => sys::stat_file(&self.file, self.full).map_err(|error| fault("read", &self.path, error)),
         }
     }
 

@@ -3,7 +3,7 @@
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 
 use reedhook_core::store::StoreExt;
-use reedhook_testing::{conformance, get, names, path, put};
+use reedhook_testing::{adjust, conformance, get, names, path, put};
 
 use super::*;
 use reedhook_core::entry::{EntryKind, Stamp};
@@ -40,10 +40,10 @@ fn a_link_on_the_way_is_never_followed() {
     let kind = |outcome: Result<()>| outcome.unwrap_err().kind;
     let through = path("way/file");
     assert_eq!(kind(store.stage(&through, None).map(drop)), FaultKind::LinkInPath);
-    assert_eq!(kind(store.make_folder(&through, &Attributes::default())), FaultKind::LinkInPath);
+    assert_eq!(kind(store.make_folder(&through, &Attributes::default()).map(drop)), FaultKind::LinkInPath);
     assert_eq!(kind(store.rename(&path("way"), &path("way/deeper"))), FaultKind::LinkInPath);
     let mode = Attributes { mode: Some(0o777), ..Attributes::default() };
-    assert_eq!(kind(store.set_attributes(&path("way"), None, &mode)), FaultKind::LinkInPath);
+    assert_eq!(kind(adjust(&store, &path("way"), &mode)), FaultKind::LinkInPath);
     assert_eq!(std::fs::read_dir(outside.path()).unwrap().count(), 0);
 }
 
@@ -102,7 +102,8 @@ fn modes_survive_any_umask_and_parts_are_private() {
     assert_eq!(part.metadata().unwrap().permissions().mode() & 0o777, 0o600);
     let sealed = stage.seal(&Attributes { mode: Some(0o4777), ..Attributes::default() }).unwrap();
     store.publish(sealed, &Publish { expect: Expect::Absent, keep_as: None }).unwrap();
-    assert_eq!(folder.path().join("x").metadata().unwrap().permissions().mode() & 0o7777, 0o4777);
+    let mode = folder.path().join("x").metadata().unwrap().permissions().mode();
+    assert_eq!(mode & 0o7777, 0o777, "no setuid without the owner");
     assert_eq!(names(&store, ""), ["x"]);
 }
 
@@ -123,8 +124,12 @@ fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
     std::fs::write(folder.path().join("from"), &content).unwrap();
     let part = folder.path().join(".reedhook-part-key");
     std::fs::write(&part, &content[..2_000_000]).unwrap();
+    std::fs::set_permissions(&part, std::fs::Permissions::from_mode(0o644)).unwrap();
     let mut source = store.open(&path("from"), 0).unwrap();
-    let mut stage = store.stage_resumable(&path("to"), "key", 4, &Attributes::default()).unwrap();
+    let begin = || store.stage_resumable(&path("to"), "key", 4, &Attributes::default());
+    assert_eq!(begin().map(drop).unwrap_err().kind, FaultKind::Exists, "others could read it: it is not ours");
+    std::fs::set_permissions(&part, std::fs::Permissions::from_mode(0o600)).unwrap();
+    let mut stage = begin().unwrap();
     assert_eq!(stage.adopt(source.as_mut(), &mut |_| Flow::Go).unwrap(), 2_000_000);
     assert_eq!(
         stage.fill(source.as_mut(), 1_000_000, &mut |_| Flow::Go).unwrap(),
@@ -179,7 +184,7 @@ fn deed(
     let attributes = Attributes { modified: Some(Stamp::new(2_000, 0)), ..Attributes::default() };
     let sealed = stage.seal(&attributes)?;
     start();
-    store.publish(sealed, &Publish { expect: Expect::This(expected.clone()), keep_as })
+    store.publish(sealed, &Publish { expect: Expect::This(expected.clone()), keep_as }).map(drop)
 }
 
 /// An editor saves (a new file, renamed over the old one) in the very moment in which a run replaces or removes the file. Whoever

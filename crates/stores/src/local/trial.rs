@@ -52,7 +52,7 @@ pub struct Found {
     /// A file can be renamed over another.
     pub(super) rename_over: bool,
     /// Two files can change places.
-    exchange: bool,
+    pub(super) exchange: bool,
     /// Everything can be made durable at once.
     pub(super) syncs: bool,
 }
@@ -81,6 +81,7 @@ impl Found {
             links: self.links,
             holes: self.holes,
             full: assumed.full && self.second_names && (self.owners || !sys::is_root()),
+            owners: assumed.owners && self.second_names && self.owners,
             folding: Folding { case: self.folds_case, forms: self.folds_forms },
             names: rule,
             max_name: self.max_name,
@@ -180,7 +181,8 @@ impl Trial {
     /// The time that something has after it was given one.
     fn given(&self, name: &[u8], time: Stamp) -> Option<Stamp> {
         let attributes = Attributes { modified: Some(time), ..Attributes::default() };
-        self.folder.set_all(name, None, &attributes).ok().filter(|set| *set)?;
+        let there = self.look(name)?;
+        self.folder.set_all(name, &there, &attributes).ok().filter(|set| *set)?;
         self.look(name)?.modified
     }
 
@@ -235,7 +237,8 @@ impl Trial {
     fn keeps_modes(&self, name: &[u8]) -> bool {
         [0o640, 0o705, 0o600].into_iter().all(|mode| {
             let attributes = Attributes { mode: Some(mode), ..Attributes::default() };
-            self.folder.set_all(name, None, &attributes).is_ok()
+            let there = self.look(name);
+            there.is_some_and(|there| self.folder.set_all(name, &there, &attributes).is_ok())
                 && self.look(name).and_then(|meta| meta.mode) == Some(mode)
         })
     }
@@ -345,7 +348,11 @@ impl Trial {
         renamed && self.look(b"one").is_none() && self.look(b"other").is_some()
     }
 
+    /// A driver may take the wish to exchange, pass over it and rename plainly: both names are looked at afterwards.
     fn exchanges(&self) -> bool {
-        self.make(b"third").is_ok() && self.folder.exchange(b"third", b"b").is_ok()
+        let sizes = || [b"third".as_slice(), b"fourth"].map(|name| self.look(name).map(|meta| meta.size));
+        let made = self.make(b"third").and_then(|mut file| file.write_all(b"3")).is_ok()
+            && self.make(b"fourth").and_then(|mut file| file.write_all(b"44")).is_ok();
+        made && self.folder.exchange(b"third", b"fourth").is_ok() && sizes() == [Some(2), Some(1)]
     }
 }

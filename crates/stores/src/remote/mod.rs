@@ -27,12 +27,12 @@ use std::io::{self, Read};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use reedhook_core::entry::{EntryKind, Meta};
+use reedhook_core::entry::{EntryKind, Meta, Privileges, SPECIAL_BITS};
 use reedhook_core::notes::{Note, Notes};
 use reedhook_core::path::{Name, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, Expect, FaultKind, Listing, Place, Publish, Result, Sealed, Space,
-    Stage, Store, StoreError, is_still,
+    Attributes, Capabilities, Content, Disarmed, Expect, FaultKind, Listing, Place, Publish, Result, Sealed,
+    Space, Stage, Store, StoreError, StoreExt, is_same, is_still,
 };
 
 use connect::{Account, Address, ConnectError, Trust};
@@ -334,6 +334,21 @@ impl Inner {
         Ok(())
     }
 
+    /// Whether an unfinished file may be one of ours.
+    fn may_be_ours(&self, meta: &Meta) -> bool {
+        !self.wire.closes_unfinished() || meta.mode.is_none_or(|mode| mode & 0o7177 == 0)
+    }
+
+    /// Takes setuid and setgid from a kept copy. They are not given back: nothing says here to whom they belonged.
+    fn disarm(&self, kept: &RelPath, was: &Meta) {
+        let special = was.mode.filter(|mode| was.kind == EntryKind::File && mode & SPECIAL_BITS != 0);
+        if let Some(mode) = special {
+            let bare = Attributes { mode: Some(mode & !SPECIAL_BITS), ..Attributes::default() };
+            // Where the login may not, it had no way to give them either.
+            let _ = self.ask(|wire| wire.set_attributes(kept, &bare));
+        }
+    }
+
     fn publish(&self, sealed: &Sealed, how: &Publish) -> Result<()> {
         let Sealed { target, temporary } = sealed;
         let changed = || StoreError::new(FaultKind::Changed, "write", target);
@@ -528,7 +543,8 @@ impl Store for Remote {
         let temporary = beside(path, key)?;
         self.inner.real_parent(path, "write")?;
         let left = match self.inner.ask(|wire| wire.stat(&temporary))? {
-            Some(meta) if meta.kind == EntryKind::File => Some(meta),
+            // Ours is closed to everybody else until it is whole; its name can be computed by anybody.
+            Some(meta) if meta.kind == EntryKind::File && self.inner.may_be_ours(&meta) => Some(meta),
             Some(_) => return Err(StoreError::new(FaultKind::Exists, "write", &temporary)),
             None => None,
         };
@@ -567,8 +583,22 @@ impl Store for Remote {
         Ok(())
     }
 
-    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<()> {
-        self.inner.publish(&sealed, how).inspect_err(|_| self.inner.clear(&sealed.temporary))
+    fn publish(&self, sealed: Sealed, how: &Publish) -> Result<Disarmed> {
+        self.inner.publish(&sealed, how).inspect_err(|_| self.inner.clear(&sealed.temporary))?;
+        if let (Some(keep_as), Expect::This(was)) = (&how.keep_as, &how.expect) {
+            self.inner.disarm(keep_as, was);
+        }
+        Ok(None)
+    }
+
+    fn keep(&self, path: &RelPath, to: &RelPath, expected: &Meta) -> Result<Disarmed> {
+        self.rename_this(path, to, expected)?;
+        self.inner.disarm(to, expected);
+        Ok(None)
+    }
+
+    fn rearm(&self, path: &RelPath, _expected: &Meta, _privileges: &Privileges) -> Result<bool> {
+        Err(StoreError::new(FaultKind::Unsupported, "set time or mode of", path))
     }
 
     fn discard(&self, sealed: Sealed) {
@@ -623,23 +653,24 @@ impl Store for Remote {
         }
     }
 
-    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+    fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<Meta> {
         let inner = &self.inner;
         inner.real_parent(path, "make folder")?;
         inner.make_folder(path, attributes.mode)?;
         inner.saw_folder(path.clone());
-        Ok(())
+        Ok(Meta::bare(EntryKind::Folder))
     }
 
-    fn set_attributes(&self, path: &RelPath, expected: Option<&Meta>, attributes: &Attributes) -> Result<()> {
+    fn set_attributes(&self, path: &RelPath, expected: &Meta, attributes: &Attributes) -> Result<()> {
         let inner = &self.inner;
         inner.real_parent(path, "adjust")?;
-        if expected.is_none() && !inner.wire.needs_notes() {
+        // A folder at a server has no identity to look at.
+        if expected.is_folder() && !inner.wire.needs_notes() {
             return inner.ask(|wire| wire.set_attributes(path, attributes));
         }
         let found = inner.look(path)?;
         let found = found.ok_or_else(|| StoreError::new(FaultKind::NotFound, "adjust", path))?;
-        if expected.is_some_and(|expected| !is_still(expected, &found)) {
+        if !is_same(expected, &found) {
             return Err(StoreError::new(FaultKind::Changed, "adjust", path));
         }
         inner.ask(|wire| wire.set_attributes(path, attributes))?;

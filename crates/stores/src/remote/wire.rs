@@ -128,6 +128,11 @@ pub trait Wire: Send + Sync {
         false
     }
 
+    /// Whether unfinished files are closed to everybody but the account, so that one that is not was put there by somebody else.
+    fn closes_unfinished(&self) -> bool {
+        false
+    }
+
     /// The step in which the server's names of versions change: within one, other content of the same size has the same name. `None` where
     /// each version has a name of its own.
     fn step(&self) -> Option<Duration> {
@@ -218,6 +223,7 @@ pub(super) fn usual(workers: usize) -> Capabilities {
         folding: Folding::NONE,
         max_name: 255,
         full: false,
+        owners: false,
         batch_sync: false,
         workers,
         holes: false,

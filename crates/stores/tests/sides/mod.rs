@@ -20,7 +20,7 @@ use reedhook_core::store::{Attributes, Store};
 use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
 use reedhook_core::walk::{Moves, Rot, ScanError, ScanProgress, Scope};
 use reedhook_testing::simulated::SimulatedStore;
-use reedhook_testing::{clear, make_way, put, rules};
+use reedhook_testing::{adjust, clear, make_way, put, rules};
 
 /// What a person does at one side.
 #[derive(Debug, Clone)]
@@ -243,8 +243,7 @@ impl Pair {
             Edit::Touch(path) => {
                 if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
                     let modified = Some(Stamp::new(now, 0));
-                    store
-                        .set_attributes(path, None, &Attributes { modified, ..Attributes::default() })
+                    adjust(store, path, &Attributes { modified, ..Attributes::default() })
                         .unwrap();
                 }
             }

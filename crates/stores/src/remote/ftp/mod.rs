@@ -16,7 +16,7 @@ use std::time::{Duration, Instant};
 
 use suppaftp::{FtpError, RustlsFtpStream, Status};
 
-use reedhook_core::entry::Meta;
+use reedhook_core::entry::{Meta, SPECIAL_BITS};
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{
     Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
@@ -246,7 +246,7 @@ impl Ftp {
         let expected = [Status::File, Status::RequestedFileActionOk, Status::CommandOk];
         if self.offers.sets_facts && attributes.mode.is_some() {
             let mode =
-                attributes.mode.map(|mode| format!("UNIX.mode={:04o};", mode & 0o7777)).unwrap_or_default();
+                attributes.mode.map(|mode| format!("UNIX.mode={:04o};", mode & 0o7777 & !SPECIAL_BITS)).unwrap_or_default();
             let time = time.map(|time| format!("Modify={time};")).unwrap_or_default();
             return ftp.custom_command(format!("MFF {mode}{time} {full}"), &expected).map(drop);
         }

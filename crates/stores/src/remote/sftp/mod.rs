@@ -231,8 +231,8 @@ impl Sftp {
     }
 
     fn begin(&self, path: &RelPath, flags: u32, mode: Option<u32>) -> Answer<SftpUpload> {
-        // The owner can write it until it has its own mode.
-        let attributes = Attributes { mode: mode.map(|mode| mode | 0o600), ..Attributes::default() };
+        // Its owner alone can read and write it until it is whole and gets its own mode.
+        let attributes = Attributes { mode: mode.map(|_| 0o600), ..Attributes::default() };
         let packet =
             Packet::new(packet::OPEN).bytes(&self.full(path)).u32(flags).attributes(&attributes, None);
         let (line, handle) = self.open(packet, "write", path)?;
@@ -352,6 +352,10 @@ impl Wire for Sftp {
     }
 
     fn follows_links(&self) -> bool {
+        true
+    }
+
+    fn closes_unfinished(&self) -> bool {
         true
     }
 

@@ -2,7 +2,7 @@
 //!
 //! Names are bytes here, as they are on the wire and in most servers' file systems; that is why the packets are made by hand.
 
-use reedhook_core::entry::{EntryKind, Meta, Special, Stamp};
+use reedhook_core::entry::{EntryKind, Meta, SPECIAL_BITS, Special, Stamp};
 use reedhook_core::store::Attributes;
 
 pub(super) const INIT: u8 = 1;
@@ -94,7 +94,8 @@ impl Packet {
             packet = packet.u64(size);
         }
         if let Some(mode) = attributes.mode {
-            packet = packet.u32(mode & 0o7777);
+            // Setuid and setgid are given to nobody at a server: it does not say to whom the file belongs.
+            packet = packet.u32(mode & 0o7777 & !SPECIAL_BITS);
         }
         if let Some(time) = time {
             packet = packet.u32(time).u32(time);
