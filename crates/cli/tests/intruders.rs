@@ -97,7 +97,9 @@ fn setuid_stays_behind_without_the_owner() {
     assert_eq!(common::number(&settled, "meta"), 0, "{settled}");
     // Without a job, both ways, and copied only.
     for (number, words) in
-        [["mirror", "left", "once"], ["copy", "left", "copied"], ["two-way", "left", "both"]].iter().enumerate()
+        [["mirror", "left", "once"], ["copy", "left", "copied"], ["two-way", "left", "both"]]
+            .iter()
+            .enumerate()
     {
         fs::create_dir_all(station.path(words[2])).unwrap();
         station.run(&["once", words[0], words[1], words[2], "--yes"]).expect(0);
@@ -147,8 +149,16 @@ fn a_mount_that_grants_nothing_gives_nothing_away() {
         }
         let to = station.path(if arrives { "all" } else { "none" });
         fs::create_dir(&to).unwrap();
-        let words =
-            ["once", "mirror", "granted", to.to_str().unwrap(), "--preserve", "full", "--exclude", "lost+found"];
+        let words = [
+            "once",
+            "mirror",
+            "granted",
+            to.to_str().unwrap(),
+            "--preserve",
+            "full",
+            "--exclude",
+            "lost+found",
+        ];
         station.run(&words).expect(0);
         assert_eq!(mode(&to.join("id")), if arrives { 0o6755 } else { 0o755 }, "{options}");
         assert_eq!(owner(&to.join("id")), OTHER);
@@ -165,7 +175,9 @@ fn a_mount_that_grants_nothing_gives_nothing_away() {
 /// Kept copies are to be looked at. An undo and a restore give back what was taken from them, with the owner.
 #[test]
 fn kept_copies_carry_no_privileges_and_get_them_back() {
-    if !as_root_only("setuid programs among kept copies") || !with_tools("capabilities", &["setcap", "getcap"]) {
+    if !as_root_only("setuid programs among kept copies")
+        || !with_tools("capabilities", &["setcap", "getcap"])
+    {
         return;
     }
     let station = Station::with_job("mirror", &["--preserve", "full"]);
@@ -218,8 +230,10 @@ fn attributes_go_to_what_was_made() {
         return;
     }
     for preserve in ["standard", "full"] {
-        let station =
-            Station::with_job("mirror", &["--preserve", preserve, "--bandwidth", "400k", "--exclude", "secret"]);
+        let station = Station::with_job(
+            "mirror",
+            &["--preserve", preserve, "--limit", "400 KB/s", "--exclude", "secret"],
+        );
         let (left, right) = (station.left(), station.right());
         fs::create_dir_all(left.join("new")).unwrap();
         chown(left.join("new"), Some(OTHER), Some(OTHER)).unwrap();
@@ -229,10 +243,15 @@ fn attributes_go_to_what_was_made() {
         let secret = right.join("secret");
         write(&secret, b"root's own", 1000);
         set_mode(&secret, 0o600);
-        let ran = meanwhile(&station, &["run", "counts", "--yes"], || right.join("new").exists(), |_| {
-            fs::rename(right.join("new"), right.join("away")).unwrap();
-            fs::rename(&secret, right.join("new")).unwrap();
-        });
+        let ran = meanwhile(
+            &station,
+            &["run", "counts", "--yes"],
+            || right.join("new").exists(),
+            |_| {
+                fs::rename(right.join("new"), right.join("away")).unwrap();
+                fs::rename(&secret, right.join("new")).unwrap();
+            },
+        );
         assert_eq!((mode(&right.join("new")), owner(&right.join("new"))), (0o600, 0), "{preserve} {ran:?}");
         assert_eq!(ran.code, 1, "it is told: {ran:?}");
     }
@@ -244,7 +263,7 @@ fn a_planted_unfinished_file_is_not_taken_up() {
     if !as_root_only("a planted unfinished file") {
         return;
     }
-    let station = Station::with_job("mirror", &["--bandwidth", "2M"]);
+    let station = Station::with_job("mirror", &["--limit", "2 MB/s"]);
     let (left, right) = (station.left(), station.right());
     set_mode(&right, 0o777);
     write(&left.join("large"), &vec![b'l'; 17 << 20], 1000);
@@ -260,7 +279,7 @@ fn a_planted_unfinished_file_is_not_taken_up() {
     chown(&planted, Some(OTHER), Some(OTHER)).unwrap();
     set_mode(&planted, 0o666);
     let held = fs::File::open(&planted).unwrap();
-    station.run(&["job", "edit", "counts", "--bandwidth", "off"]).expect(0);
+    station.run(&["job", "edit", "counts", "--limit", "off"]).expect(0);
     station.run_job(&[]).expect(0);
     let large = right.join("large");
     assert_eq!((owner(&large), mode(&large)), (0, 0o600));
@@ -295,14 +314,14 @@ fn private_folders_stay_private_among_kept_copies() {
     fs::remove_file(private.join("old")).unwrap();
     write(&private.join("diary"), b"mine, changed", 2000);
     write(&left.join("slow"), &vec![b's'; 300_000], 1000);
-    station.run(&["job", "edit", "counts", "--bandwidth", "100k"]).expect(0);
+    station.run(&["job", "edit", "counts", "--limit", "100 KB/s"]).expect(0);
     let kept = || right.join(".reedhook/kept").exists();
     meanwhile(&station, &["run", "counts", "--yes"], kept, |child| {
         modes("meanwhile");
         child.kill().unwrap();
     });
     modes("after a kill");
-    station.run(&["job", "edit", "counts", "--bandwidth", "off"]).expect(0);
+    station.run(&["job", "edit", "counts", "--limit", "off"]).expect(0);
     station.run_job(&["--yes"]).expect(0);
     modes("after a run");
     // An undo takes the whole folder away.
@@ -311,6 +330,32 @@ fn private_folders_stay_private_among_kept_copies() {
     station.run(&["restore", "counts", "private", "--into", "elsewhere", "--yes"]);
     let restored = station.path("elsewhere/private");
     assert!(!restored.exists() || mode(&restored) & 0o077 == 0, "{:o}", mode(&restored));
+}
+
+/// A folder is exchanged for a link to another of root's while its files go to the trash.
+#[test]
+fn the_trash_takes_only_what_was_looked_at() {
+    if !as_root_only("a folder that is exchanged") {
+        return;
+    }
+    let station = Station::with_job("mirror", &["--removed", "trash", "--max-removals", "off"]);
+    let (right, foreign) = (station.right(), station.path("foreign"));
+    for number in 0..3000 {
+        write(&right.join(format!("d/{number}")), b"1", 1000);
+        write(&foreign.join(format!("{number}")), b"1", 1000);
+    }
+    write(&station.left().join("stays"), b"1", 1);
+    let left = || fs::read_dir(right.join("d")).map_or(0, Iterator::count);
+    meanwhile(
+        &station,
+        &["run", "counts", "--yes", "--allow", "removals"],
+        || left() < 3000,
+        |_| {
+            fs::rename(right.join("d"), station.path("away")).unwrap();
+            symlink(&foreign, right.join("d")).unwrap();
+        },
+    );
+    assert_eq!(fs::read_dir(&foreign).unwrap().count(), 3000);
 }
 
 /// Exchanges two names over and over, as the other account; runs in a copy of this test program.

@@ -5,12 +5,13 @@
 
 use std::io::{Read, Write};
 use std::os::unix::process::CommandExt;
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, Stdio};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use reedhook_core::when::Finally;
 use reedhook_record::Outcome as RunOutcome;
+use reedhook_stores::child;
 use reedhook_stores::eject::{removable_mount, unmount};
 
 use crate::desk::Desk;
@@ -114,7 +115,7 @@ impl Order<'_> {
     /// Lets the shell carry it out, until it is over or the work is to stop; says why it failed.
     fn obeyed(&self, desk: &Desk, grace: Duration) -> Result<(), String> {
         let begun = Instant::now();
-        let started = Command::new("/bin/sh")
+        let started = child::command("/bin/sh")
             .arg("-c")
             .arg(self.command)
             .envs(self.told.iter().map(|(name, value)| (*name, value)))
@@ -213,7 +214,7 @@ pub fn finally(desk: &Desk, job: &Job, wish: Finally) {
 }
 
 fn of_the_machine(desk: &Desk, word: &str) {
-    let done = Command::new("systemctl").arg(word).stdin(Stdio::null()).output();
+    let done = child::command("systemctl").arg(word).stdin(Stdio::null()).output();
     let why = match done {
         Ok(output) if output.status.success() => return,
         Ok(output) => String::from_utf8_lossy(&output.stderr).trim().to_owned(),

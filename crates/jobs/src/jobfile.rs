@@ -23,6 +23,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use crate::failure::{Cause, Failure, Outcome, nearest, suggestion};
 use crate::home::{Home, write_file};
 use crate::notify::NotifyLine;
+use crate::reach::refuse_secret_in;
 
 /// The name under which runs without a job are remembered.
 pub const ONCE: &str = "once";
@@ -554,6 +555,7 @@ impl Job {
         if to.is_empty() {
             return Err(missing(right, &format!("{right} = \"@field-drive/counts\"")));
         }
+        from.iter().chain(&to).try_for_each(|place| refuse_secret_in(place))?;
         let filter = FilterSpec {
             exclude: keys.exclude.clone(),
             only: keys.only.clone(),

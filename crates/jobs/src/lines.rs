@@ -211,8 +211,7 @@ pub fn item(line: &mut Vec<u8>, item: &Item, to: Option<&str>) {
         taken_mode: taken.map(|taken| taken.mode),
         taken_owner: taken.map(|taken| taken.owner),
         taken_group: taken.map(|taken| taken.group),
-        taken_capability: taken
-            .and_then(|taken| Some(BASE64_STANDARD.encode(taken.capability.as_deref()?))),
+        taken_capability: taken.and_then(|taken| Some(BASE64_STANDARD.encode(taken.capability.as_deref()?))),
         modified: item.now.modified.map(StampText),
         mode: item.now.mode,
         was_modified: item.was.modified.map(StampText),

@@ -6,18 +6,18 @@
 
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
-use std::process::Command;
 use std::sync::Arc;
 
 use reedhook_core::path::RelPath;
 use reedhook_core::store::StoreExt;
 use reedhook_record::KeptNotes;
+use reedhook_stores::child;
 use reedhook_stores::remote::connect::{
-    Account, Address, ConnectError, FindSecret, Secret, Trust, is_loopback,
+    Account, Address, ConnectError, FindHopSecret, FindSecret, Hop, Secret, Trust, is_loopback,
 };
 use reedhook_stores::remote::object::ObjectSetup;
 use reedhook_stores::remote::patience::Patience;
-use reedhook_stores::remote::sftp::SshSetup;
+use reedhook_stores::remote::sftp::{SshSetup, is_plain};
 use reedhook_stores::remote::{Options, Remote, SCHEMES};
 use serde::{Deserialize, Serialize};
 
@@ -133,7 +133,9 @@ impl Reach {
     }
 
     fn account(&self, desk: &Desk) -> Account {
-        Account { user: self.keys.user.clone(), secret: self.find_secret(desk) }
+        let desk_of_hops = desk.clone();
+        let hops: FindHopSecret = Arc::new(move |hop| secret_of_hop(&desk_of_hops, hop));
+        Account { user: self.keys.user.clone(), secret: self.find_secret(desk), hops }
     }
 
     /// Where the secret comes from, when that is not what `store secret` has kept.
@@ -351,8 +353,25 @@ fn parse(text: &str) -> Outcome<(Address, Option<String>)> {
     let decoded: Vec<u8> = percent_encoding::percent_decode_str(url.path()).collect();
     let path = if decoded.is_empty() { b"/".to_vec() } else { decoded };
     let user = percent_encoding::percent_decode_str(url.username()).decode_utf8_lossy().into_owned();
+    if scheme == "sftp" && !(is_plain(host) && (user.is_empty() || is_plain(&user))) {
+        return Err(bad("has a host or a user that a shell could take for more".to_owned())
+            .hint("Letters, digits, dots, dashes and underscores are understood everywhere."));
+    }
     let address = Address { scheme: scheme.to_owned(), host: host.to_owned(), port: url.port(), path };
     Ok((address, Some(user).filter(|user| !user.is_empty())))
+}
+
+/// Refuses a place that is an address with a secret in it: what is written down of a job or a run would have it.
+///
+/// # Errors
+/// When it has one.
+pub fn refuse_secret_in(place: &str) -> Outcome<()> {
+    if is_address(place) { parse(place).map(drop).or_else(unless_about_the_secret(place)) } else { Ok(()) }
+}
+
+fn unless_about_the_secret(place: &str) -> impl FnOnce(Failure) -> Outcome<()> {
+    let has_secret = without_secret(place) != place;
+    move |failure| if has_secret { Err(failure) } else { Ok(()) }
 }
 
 /// What was typed, for messages: a secret in it is not repeated.
@@ -366,6 +385,33 @@ fn without_secret(text: &str) -> String {
         Some((name, user)) => format!("{scheme}://{name}:…{}", &rest[user.len()..]),
         None => text.to_owned(),
     }
+}
+
+/// The secret of the account at a host on the way: that of a named store at that host, else what a person says. Never that of the
+/// store which is reached by it.
+fn secret_of_hop(desk: &Desk, hop: &Hop) -> Result<Option<Secret>, String> {
+    let is_it = |entry: &StoreEntry| {
+        let Ok((address, user)) = parse(&entry.location) else { return false };
+        let user = entry.reach.user.clone().or(user);
+        address.scheme == "sftp"
+            && (address.host.as_str(), address.port.unwrap_or(22)) == (hop.host.as_str(), hop.port)
+            && user.is_none_or(|user| user == hop.user)
+    };
+    if let Some((name, entry)) = desk.settings.stores.iter().find(|(_, entry)| is_it(entry)) {
+        let reach = Reach::of_entry(name, entry, "").map_err(|failure| failure.message)?;
+        return reach.find_secret(desk)();
+    }
+    let kept_as = format!("hop {}@{}:{}", hop.user, hop.host, hop.port);
+    if let Some(secret) = desk.secrets.found().get(&kept_as) {
+        return Ok(Some(secret.clone()));
+    }
+    let question = format!("Secret of {} at {}, on the way", hop.user, hop.host);
+    let typed = desk.asking(|| desk.secrets.ask(&question)).map_err(|failure| failure.message)?;
+    let typed = typed.filter(|secret| !secret.reveal().is_empty());
+    if let Some(secret) = &typed {
+        desk.secrets.found().insert(kept_as, secret.clone());
+    }
+    Ok(typed)
 }
 
 fn look_for_secret(
@@ -413,7 +459,7 @@ fn from_source(desk: &Desk, source: Option<&str>) -> Result<Option<Secret>, Stri
 
 /// The first line that a command prints.
 fn from_command(line: &str) -> Result<Secret, String> {
-    let output = Command::new("sh").arg("-c").arg(line).stderr(std::process::Stdio::inherit()).output();
+    let output = child::command("sh").arg("-c").arg(line).stderr(std::process::Stdio::inherit()).output();
     let output = output.map_err(|error| format!("its command cannot be run: {error}"))?;
     if !output.status.success() {
         return Err(format!("its command failed ({})", output.status));

@@ -225,13 +225,7 @@ impl Source {
 }
 
 /// What lies over what: the other side on top, then what runs have kept, the newest first; or only what one run has kept.
-fn layers(
-    desk: &Desk,
-    job: &Job,
-    holders: &[Holder],
-    named: Option<&Name>,
-    to: To,
-) -> Outcome<Vec<Found>> {
+fn layers(desk: &Desk, job: &Job, holders: &[Holder], named: Option<&Name>, to: To) -> Outcome<Vec<Found>> {
     let mut layers = Vec::new();
     let right = holders.first().filter(|_| named.is_none() && to == To::Source);
     layers.extend(right.map(|right| Found {

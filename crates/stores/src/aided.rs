@@ -16,8 +16,8 @@ use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges, Stamp, Version};
 use reedhook_core::notes::{Note, Notes};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, CopyError, Disarmed, Expect, Flow, Listing, NameRule, Place, Publish, Result,
-    Sealed, Space, Stage, Store, StoreError,
+    Attributes, Capabilities, Content, CopyError, Disarmed, Expect, Flow, Listing, NameRule, Place, Publish,
+    Result, Sealed, Space, Stage, Store, StoreError,
 };
 
 /// A store with help.

@@ -2,7 +2,9 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Stdio;
+
+use crate::child;
 
 use crate::drives::mounted_device;
 
@@ -35,8 +37,8 @@ pub fn unmount(mount: &Path) -> Result<(), String> {
     let device = mounted_device(mount).map(|(_, device)| device).unwrap_or_default();
     let mut why = "this account has no right to".to_owned();
     for command in [
-        Command::new("udisksctl").args(["unmount", "--no-user-interaction", "-b"]).arg(&device),
-        Command::new("umount").arg(mount),
+        child::command("udisksctl").args(["unmount", "--no-user-interaction", "-b"]).arg(&device),
+        child::command("umount").arg(mount),
     ] {
         match command.stdin(Stdio::null()).output() {
             Ok(output) if output.status.success() => return Ok(()),

@@ -8,8 +8,8 @@ use std::sync::Arc;
 use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, Disarmed, FaultKind, Listing, Place, Publish, Result, Sealed, Space, Stage,
-    Store, StoreError,
+    Attributes, Capabilities, Content, Disarmed, FaultKind, Listing, Place, Publish, Result, Sealed, Space,
+    Stage, Store, StoreError,
 };
 
 /// Stores as the folders of one root.

@@ -261,8 +261,7 @@ mod tests {
         put(kept.as_ref(), "run1/a/gone", b"1", 1);
         put(kept.as_ref(), "run1/a/deep/older", b"1", 1);
         put(kept.as_ref(), "run1/file/inside", b"hidden", 1);
-        let layer =
-            |store: &Arc<SimulatedStore>, root: &str| Layer::new(store.clone(), path(root));
+        let layer = |store: &Arc<SimulatedStore>, root: &str| Layer::new(store.clone(), path(root));
         let tree = Layered::new(vec![layer(&now, ""), layer(&kept, "run2"), layer(&kept, "run1")]).unwrap();
         assert_eq!(names(&tree, ""), ["a", "file"]);
         assert_eq!(names(&tree, "a"), ["both", "deep", "gone"]);

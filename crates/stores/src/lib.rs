@@ -19,6 +19,7 @@
 //! ```
 
 pub mod aided;
+pub mod child;
 pub mod drives;
 pub mod eject;
 pub mod gathered;

@@ -72,8 +72,7 @@ fn apply(store: &dyn Store, edit: &Edit) {
         Edit::Touch { path, time, mode } => {
             if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
                 let modified = Some(Stamp::new(*time, 7));
-                adjust(store, path, &Attributes { modified, mode: Some(*mode), extra: None })
-                    .unwrap();
+                adjust(store, path, &Attributes { modified, mode: Some(*mode), extra: None }).unwrap();
             }
         }
     }

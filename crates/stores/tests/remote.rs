@@ -49,6 +49,7 @@ fn account() -> Account {
     Account {
         user: Some(servers::USER.to_owned()),
         secret: Arc::new(|| Ok(Some(Secret::new(servers::PASSWORD)))),
+        hops: Arc::new(|_| Ok(None)),
     }
 }
 

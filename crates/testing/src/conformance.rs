@@ -187,10 +187,7 @@ fn sets_times_and_modes(store: &dyn Store) {
         let meta = store.stat(&path("t")).expect("stat").expect("present");
         assert!(meta.modified.expect("a time").same_within(Stamp::new(77_000, 0), precision));
     }
-    assert_eq!(
-        kind_of(adjust(store, &path("t/absent"), &attributes)),
-        Some(FaultKind::NotFound)
-    );
+    assert_eq!(kind_of(adjust(store, &path("t/absent"), &attributes)), Some(FaultKind::NotFound));
 }
 
 fn attributes_of_folder() -> Attributes {

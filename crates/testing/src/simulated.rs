@@ -12,9 +12,9 @@ use std::time::Duration;
 use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges, Stamp};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, CopyError, Disarmed, Expect, FaultKind, Flow, Folding, Limits, Listing,
-    NameRule, Place, Publish, Result, Sealed, Space, Stage, Store, StoreError, StoreExt, Unknown, is_same,
-    is_still,
+    Attributes, Capabilities, Content, CopyError, Disarmed, Expect, FaultKind, Flow, Folding, Limits,
+    Listing, NameRule, Place, Publish, Result, Sealed, Space, Stage, Store, StoreError, StoreExt, Unknown,
+    is_same, is_still,
 };
 
 /// An operation that can be told to fail.

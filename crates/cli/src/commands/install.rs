@@ -4,9 +4,10 @@
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 
 use reedhook_jobs::jobfile::{Job, load_job};
+use reedhook_stores::child;
 use reedhook_tend::install::{self, Program};
 
 use crate::args::Means;
@@ -214,7 +215,7 @@ fn erase(file: &Path) -> Outcome<()> {
 
 /// Lets systemd do something.
 fn system_does(system: bool, words: &[&str]) -> Outcome<()> {
-    let mut command = Command::new("systemctl");
+    let mut command = child::command("systemctl");
     if !system {
         command.arg("--user");
     }
@@ -238,7 +239,7 @@ fn no_crontab(why: impl std::fmt::Display) -> Failure {
 }
 
 fn read_crontab() -> Outcome<String> {
-    let output = Command::new("crontab").arg("-l").stdin(Stdio::null()).output().map_err(no_crontab)?;
+    let output = child::command("crontab").arg("-l").stdin(Stdio::null()).output().map_err(no_crontab)?;
     // Without any, it fails with a word about that.
     let none = String::from_utf8_lossy(&output.stderr).contains("no crontab");
     match output.status.success() || none {
@@ -248,7 +249,7 @@ fn read_crontab() -> Outcome<String> {
 }
 
 fn write_crontab(text: &str) -> Outcome<()> {
-    let mut child = Command::new("crontab").arg("-").stdin(Stdio::piped()).spawn().map_err(no_crontab)?;
+    let mut child = child::command("crontab").arg("-").stdin(Stdio::piped()).spawn().map_err(no_crontab)?;
     let written = child.stdin.take().map(|mut input| input.write_all(text.as_bytes()));
     written.transpose().map_err(no_crontab)?;
     match child.wait().map_err(no_crontab)?.success() {

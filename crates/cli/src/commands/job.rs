@@ -29,6 +29,7 @@ use reedhook_jobs::look::{nested, open_sources};
 use reedhook_jobs::places::{Ends, Located, make_destination, written_for_keeping};
 use reedhook_jobs::recognise::{self, SEEN};
 use reedhook_jobs::run::JobLock;
+use reedhook_stores::child;
 
 /// Carries out a `job` command, apart from `job filter`.
 pub fn job(context: &Context, command: JobCommand) -> Outcome {
@@ -479,7 +480,7 @@ fn edit_by_hand(context: &Context, name: &str) -> Outcome {
     write_file(&draft, &text)?;
     let mut words = editor.split_whitespace();
     let program = words.next().unwrap_or("vi");
-    let status = std::process::Command::new(program).args(words).arg(&draft).status().map_err(failed)?;
+    let status = child::command(program).args(words).arg(&draft).status().map_err(failed)?;
     let text = fs::read_to_string(&draft).map_err(failed)?;
     let valid = parse(&text, &draft).and_then(|keys| Job::new(name, keys));
     match valid {

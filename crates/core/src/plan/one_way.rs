@@ -122,6 +122,7 @@ pub fn decide(rules: &OneWayRules, left: Option<&Meta>, right: Option<&Meta>) ->
         },
     };
     match compare(left, right, &rules.by) {
+        Difference::None if rules.by.is_unearned(left, right) => Decision::Metadata,
         Difference::None => Decision::Same,
         Difference::Metadata => Decision::Metadata,
         Difference::Unsure => Decision::Unsure,

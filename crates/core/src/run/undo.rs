@@ -294,12 +294,7 @@ impl Undoing<'_> {
             && !self.store.rearm(&item.path, meta, privileges)?
         {
             let words = "its setuid or setgid bit was not given back: it belongs to another account now";
-            self.problem(Problem::new(
-                Code::Fault(FaultKind::Denied),
-                item.side,
-                item.path.clone(),
-                words,
-            ));
+            self.problem(Problem::new(Code::Fault(FaultKind::Denied), item.side, item.path.clone(), words));
         }
         Ok(())
     }
@@ -491,8 +486,11 @@ impl Undoing<'_> {
         let mut folders: Vec<(RelPath, Mark)> = removed.map(|item| (item.path.clone(), item.was)).collect();
         folders.extend(past.folders.iter().map(|(path, was)| (past.before_moves(path), *was)));
         folders.sort_by(|a, b| b.0.cmp(&a.0));
-        let remoded =
-            past.items.iter().filter(|item| item.done == Done::Metadata).map(|item| (&item.path, item.now.mode));
+        let remoded = past
+            .items
+            .iter()
+            .filter(|item| item.done == Done::Metadata)
+            .map(|item| (&item.path, item.now.mode));
         let remoded: HashMap<RelPath, Option<u32>> =
             remoded.map(|(path, mode)| (past.before_moves(path), mode)).collect();
         for (path, was) in folders {

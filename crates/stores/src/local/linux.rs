@@ -321,12 +321,7 @@ impl Folder {
         }
         rustix::fs::chmod(through_proc(&handle), Mode::from_raw_mode(privileges.mode))?;
         if let Some(value) = &privileges.capability {
-            rustix::fs::setxattr(
-                through_proc(&handle),
-                CAPABILITY,
-                value,
-                rustix::fs::XattrFlags::empty(),
-            )?;
+            rustix::fs::setxattr(through_proc(&handle), CAPABILITY, value, rustix::fs::XattrFlags::empty())?;
         }
         Ok(true)
     }

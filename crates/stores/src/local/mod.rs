@@ -308,17 +308,19 @@ impl LocalStore {
         let temporary = sealed.temporary.file_name().unwrap_or_default();
         let failed = |error| fault("write", path, error);
         match &how.expect {
-            Expect::Absent => folder.rename_new(temporary, &folder, name.as_bytes()).map(|()| None).map_err(|error| {
-                let error = failed(error);
-                match error.kind {
-                    FaultKind::Exists => StoreError { kind: FaultKind::Changed, ..error },
-                    // What was to get the name is there, so it is the name that cannot be.
-                    FaultKind::NotFound if matches!(folder.stat(temporary), Ok(Some(_))) => {
-                        StoreError { kind: FaultKind::NameRefused, ..error }
+            Expect::Absent => {
+                folder.rename_new(temporary, &folder, name.as_bytes()).map(|()| None).map_err(|error| {
+                    let error = failed(error);
+                    match error.kind {
+                        FaultKind::Exists => StoreError { kind: FaultKind::Changed, ..error },
+                        // What was to get the name is there, so it is the name that cannot be.
+                        FaultKind::NotFound if matches!(folder.stat(temporary), Ok(Some(_))) => {
+                            StoreError { kind: FaultKind::NameRefused, ..error }
+                        }
+                        _ => error,
                     }
-                    _ => error,
-                }
-            }),
+                })
+            }
             Expect::This(was) => self.replace(&folder, (temporary, &name), was, how, path),
         }
     }
@@ -401,8 +403,11 @@ impl LocalStore {
     ) -> Result<()> {
         let failed = |error| fault("write", path, error);
         let ours = folder.stat(temporary).map_err(failed)?;
-        let exchanged =
-            if self.exchanges { folder.exchange(temporary, name.as_bytes()) } else { Err(sys::unsupported()) };
+        let exchanged = if self.exchanges {
+            folder.exchange(temporary, name.as_bytes())
+        } else {
+            Err(sys::unsupported())
+        };
         match exchanged {
             Ok(()) => self.judge_exchange(folder, (temporary, name), (was, ours.as_ref()), path),
             // A file system that cannot exchange: the look before has to do.
@@ -465,12 +470,10 @@ impl LocalStore {
         let part = self.part_name();
         let attributes = Attributes { modified: was.modified, mode: was.mode, extra: was.extra.clone() };
         let copied = if let Some(target) = &was.target {
-            staging
-                .make_link(target, &part)
-                .and_then(|()| {
-                    let made = sys::Made::Link(target);
-                    staging.set_made(&part, &made, &Attributes { mode: None, ..attributes }).map(drop)
-                })
+            staging.make_link(target, &part).and_then(|()| {
+                let made = sys::Made::Link(target);
+                staging.set_made(&part, &made, &Attributes { mode: None, ..attributes }).map(drop)
+            })
         } else {
             copy_file(&self.ways, folder, name, (staging, &part), &attributes)
         };
@@ -702,7 +705,8 @@ impl Store for LocalStore {
     ) -> Result<Box<dyn Stage>> {
         let (folder, _) = self.parent_to_change(path, "write")?;
         let part = part_name(key);
-        let file = folder.open_part(&part, self.capabilities.modes).map_err(|error| fault("write", path, error))?;
+        let file =
+            folder.open_part(&part, self.capabilities.modes).map_err(|error| fault("write", path, error))?;
         Ok(Box::new(self.unfinished(folder, part, file, path, None)))
     }
 
@@ -815,7 +819,8 @@ impl Store for LocalStore {
     fn keep(&self, path: &RelPath, to: &RelPath, expected: &Meta) -> Result<Disarmed> {
         let (folder, name) = self.parent_to_change(path, "keep")?;
         self.check(&folder, &name, expected, "keep", path)?;
-        let armed = folder.privileges(name.as_bytes(), expected).map_err(|error| fault("keep", path, error))?;
+        let armed =
+            folder.privileges(name.as_bytes(), expected).map_err(|error| fault("keep", path, error))?;
         if armed.as_ref().is_some_and(|(_, names)| *names > 1) {
             // Its other names keep their privileges.
             let (kept_folder, kept_name) = self.parent(to, "keep")?;

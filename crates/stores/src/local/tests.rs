@@ -127,7 +127,11 @@ fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
     std::fs::set_permissions(&part, std::fs::Permissions::from_mode(0o644)).unwrap();
     let mut source = store.open(&path("from"), 0).unwrap();
     let begin = || store.stage_resumable(&path("to"), "key", 4, &Attributes::default());
-    assert_eq!(begin().map(drop).unwrap_err().kind, FaultKind::Exists, "others could read it: it is not ours");
+    assert_eq!(
+        begin().map(drop).unwrap_err().kind,
+        FaultKind::Exists,
+        "others could read it: it is not ours"
+    );
     std::fs::set_permissions(&part, std::fs::Permissions::from_mode(0o600)).unwrap();
     let mut stage = begin().unwrap();
     assert_eq!(stage.adopt(source.as_mut(), &mut |_| Flow::Go).unwrap(), 2_000_000);

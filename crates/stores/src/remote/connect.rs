@@ -45,12 +45,38 @@ pub struct Account {
     pub user: Option<String>,
     /// Where its secret comes from.
     pub secret: FindSecret,
+    /// Where the secrets of the hosts on the way come from: each has its own.
+    pub hops: FindHopSecret,
 }
+
+/// A host on the way to a server.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Hop {
+    /// The host, as the user's configuration names it.
+    pub host: String,
+    /// The port.
+    pub port: u16,
+    /// The user's name there.
+    pub user: String,
+}
+
+/// Finds the secret of the account at a host on the way.
+pub type FindHopSecret = Arc<dyn Fn(&Hop) -> Result<Option<Secret>, String> + Send + Sync>;
 
 impl Account {
     /// An account without a secret.
     pub fn anonymous() -> Account {
-        Account { user: None, secret: Arc::new(|| Ok(None)) }
+        Account { user: None, secret: Arc::new(|| Ok(None)), hops: Arc::new(|_| Ok(None)) }
+    }
+
+    /// Who we are at a host on the way.
+    pub fn of_hop(&self, hop: &Hop) -> Account {
+        let (hops, asked) = (self.hops.clone(), hop.clone());
+        Account {
+            user: Some(hop.user.clone()),
+            secret: Arc::new(move || hops(&asked)),
+            hops: self.hops.clone(),
+        }
     }
 
     /// The secret.

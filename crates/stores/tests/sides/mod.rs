@@ -243,8 +243,7 @@ impl Pair {
             Edit::Touch(path) => {
                 if matches!(store.stat(path), Ok(Some(meta)) if meta.kind == EntryKind::File) {
                     let modified = Some(Stamp::new(now, 0));
-                    adjust(store, path, &Attributes { modified, ..Attributes::default() })
-                        .unwrap();
+                    adjust(store, path, &Attributes { modified, ..Attributes::default() }).unwrap();
                 }
             }
         }

@@ -245,8 +245,10 @@ impl Ftp {
         let time = attributes.modified.and_then(facts::time_text);
         let expected = [Status::File, Status::RequestedFileActionOk, Status::CommandOk];
         if self.offers.sets_facts && attributes.mode.is_some() {
-            let mode =
-                attributes.mode.map(|mode| format!("UNIX.mode={:04o};", mode & 0o7777 & !SPECIAL_BITS)).unwrap_or_default();
+            let mode = attributes
+                .mode
+                .map(|mode| format!("UNIX.mode={:04o};", mode & 0o7777 & !SPECIAL_BITS))
+                .unwrap_or_default();
             let time = time.map(|time| format!("Modify={time};")).unwrap_or_default();
             return ftp.custom_command(format!("MFF {mode}{time} {full}"), &expected).map(drop);
         }

@@ -4,8 +4,9 @@
 //! not installed, a simpler reading has to do (in [`super::ssh`]).
 
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 
+use crate::child;
 use crate::remote::connect::ConnectError;
 
 /// What ssh would use for a host.
@@ -31,7 +32,7 @@ pub(super) fn ask(
     user: Option<&str>,
     folder: &Path,
 ) -> Result<Option<Said>, ConnectError> {
-    let mut command = Command::new("ssh");
+    let mut command = child::command("ssh");
     command.arg("-G").stdin(Stdio::null());
     let file = folder.join("config");
     // ssh looks into the account's folder, whatever HOME says.

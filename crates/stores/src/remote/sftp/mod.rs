@@ -16,18 +16,18 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use reedhook_core::entry::{EntryKind, Meta};
-use reedhook_core::path::RelPath;
+use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, Place, Space, StoreError};
 use tokio::runtime::Handle as Runtime;
 
 use self::line::{Broken, Line, Pending};
 use self::packet::{Packet, Reader, Reply, status};
-pub use self::ssh::SshSetup;
+pub use self::ssh::{SshSetup, is_plain};
 use self::transfer::{SftpDownload, SftpUpload};
 use super::connect::{Account, Address, CONNECT_WITHIN, ConnectError, workers_for};
 use super::gather::Gather;
 use super::runtime;
-use super::wire::{self, Answer, Download, Over, Trouble, Upload, Wire};
+use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// Channels of a connection. Servers allow ten as a rule.
 const CHANNELS: usize = 4;
@@ -47,6 +47,8 @@ pub struct Sftp {
     offers: Offers,
     round_trip: Duration,
     session: Mutex<Option<Arc<Session>>>,
+    /// In which order links are made, once that is found out; `None` within: in neither.
+    link_order: Mutex<Option<Option<LinkOrder>>>,
 }
 
 /// A logged-in connection with its channels.
@@ -103,6 +105,7 @@ impl Sftp {
         let mut sftp = Sftp {
             runtime,
             root: Vec::new(),
+            link_order: Mutex::default(),
             offers: Offers::of(&extensions),
             round_trip: Duration::ZERO,
             session: Mutex::new(Some(Arc::new(session))),
@@ -345,8 +348,8 @@ impl Wire for Sftp {
             folder_times: true,
             link_times: offers.link_times,
             modes: true,
-            // Servers disagree about the order of a link's two names; of those who offer this extension it is known.
-            links: offers.posix_rename,
+            // Which order a link's two names have is found out with the first link.
+            links: true,
             ..wire::usual(workers_for(self.round_trip))
         }
     }
@@ -433,9 +436,8 @@ impl Wire for Sftp {
     }
 
     fn make_link(&self, path: &RelPath, target: &[u8]) -> Answer<()> {
-        // OpenSSH has the target first, contrary to the draft.
-        let packet = Packet::new(packet::SYMLINK).bytes(target).bytes(&self.full(path));
-        let made = self.tell(packet, "make link", path);
+        let order = self.link_order(path)?;
+        let made = self.tell(order.packet(&self.full(path), target), "make link", path);
         made.map_err(|trouble| self.explained(trouble, FaultKind::Exists, path))
     }
 
@@ -526,7 +528,67 @@ impl Wire for Sftp {
     }
 }
 
+/// In which order a server takes the two names of a link. The draft has the link first; most servers have what it leads to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum LinkOrder {
+    TargetFirst,
+    LinkFirst,
+}
+
+impl LinkOrder {
+    fn packet(self, link: &[u8], target: &[u8]) -> Packet {
+        let (one, other) = if self == LinkOrder::TargetFirst { (target, link) } else { (link, target) };
+        Packet::new(packet::SYMLINK).bytes(one).bytes(other)
+    }
+}
+
 impl Sftp {
+    /// The order of a link's two names, found out once by making one in Reedhook's own folder: in the wrong order, the link would be made
+    /// wherever the target leads.
+    fn link_order(&self, path: &RelPath) -> Answer<LinkOrder> {
+        let mut known = self.link_order.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(order) = *known {
+            return order.ok_or_else(|| Trouble::lasting(FaultKind::Unsupported, "make link", path));
+        }
+        let own = RelPath::reserved();
+        match self.make_folder(&own, None) {
+            Err(trouble) if trouble.kind() != FaultKind::Exists => return Err(trouble),
+            _ => {}
+        }
+        let found = self.try_link_order(&own)?;
+        *known = Some(found);
+        found.ok_or_else(|| Trouble::lasting(FaultKind::Unsupported, "make link", path))
+    }
+
+    /// Makes a link of which both names are new ones in a folder of ours, and looks at which of them is there.
+    fn try_link_order(&self, own: &RelPath) -> Answer<Option<LinkOrder>> {
+        let name = |what: &str| -> Answer<RelPath> {
+            let name = Name::new(format!("link-{what}-{:016x}", fastrand::u64(..)).as_bytes());
+            Ok(own.join(&name.map_err(|_| StoreError::new(FaultKind::NameRefused, "make link", own))?))
+        };
+        let (link, target) = (name("a")?, name("b")?);
+        let (link_path, target_path) = (self.full(&link), self.full(&target));
+        match self.tell(LinkOrder::TargetFirst.packet(&link_path, &target_path), "make link", &link) {
+            Err(trouble) if trouble.again != Again::Never => return Err(trouble),
+            // Whatever it says: what is there counts.
+            _ => {}
+        }
+        let leads_to = |path: &RelPath, to: &[u8]| -> Answer<bool> {
+            let found = self.stat(path)?;
+            Ok(found.is_some_and(|meta| meta.target.as_deref() == Some(to)))
+        };
+        let order = match (leads_to(&link, &target_path)?, leads_to(&target, &link_path)?) {
+            (true, false) => Some(LinkOrder::TargetFirst),
+            (false, true) => Some(LinkOrder::LinkFirst),
+            _ => None,
+        };
+        for path in [&link, &target] {
+            // What is not there need not go.
+            let _ = self.tell(Packet::new(packet::REMOVE).bytes(&self.full(path)), "remove", path);
+        }
+        Ok(order)
+    }
+
     /// Copies a file without moving its bytes here and back.
     fn copy_on_server(&self, from: &RelPath, to: &RelPath) -> Answer<()> {
         if !self.offers.copy_data {

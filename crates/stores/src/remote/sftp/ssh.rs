@@ -12,7 +12,8 @@ use tokio::net::TcpStream;
 
 use super::config;
 use super::known::{KnownHosts, Verdict, is_same_type};
-use crate::remote::connect::{Account, CONNECT_WITHIN, ConnectError};
+use crate::child;
+use crate::remote::connect::{Account, CONNECT_WITHIN, ConnectError, Hop};
 
 /// Servers close the door after about six keys.
 const KEYS_TRIED: usize = 4;
@@ -133,8 +134,40 @@ pub(super) async fn connect(
     Ok(handle)
 }
 
+/// Whether a host or a user's name can be given to a shell and to other programs as it is: it may come from an address that somebody
+/// else wrote, and goes into the user's `ProxyCommand`.
+pub fn is_plain(name: &str) -> bool {
+    let is_odd = |character: char| {
+        character.is_control() || character.is_whitespace() || "'`\"$\\;&<>|(){}*?!#~".contains(character)
+    };
+    !name.is_empty() && !name.starts_with('-') && !name.contains(is_odd)
+}
+
+fn refuse_odd_names(host: &str, user: Option<&str>) -> Result<(), ConnectError> {
+    let odd = |what: &str, name: &str| {
+        Err(ConnectError::Setup(format!("{name:?} is no name of a {what}: a shell could take it for more")))
+    };
+    match user {
+        _ if !is_plain(host) => odd("host", host),
+        Some(user) if !is_plain(user) => odd("user", user),
+        _ => Ok(()),
+    }
+}
+
 /// Asks `~/.ssh/config`. What the address says comes first.
 fn find_target(
+    host: &str,
+    port: Option<u16>,
+    user: Option<&str>,
+    setup: &SshSetup,
+) -> Result<Target, ConnectError> {
+    refuse_odd_names(host, user)?;
+    let target = find_target_of(host, port, user, setup)?;
+    refuse_odd_names(&target.host, Some(&target.user))?;
+    Ok(target)
+}
+
+fn find_target_of(
     host: &str,
     port: Option<u16>,
     user: Option<&str>,
@@ -289,8 +322,11 @@ async fn by_jump(
         None => (None, last),
     };
     let (host, port) = host_and_port(rest);
+    // A host on the way is a server of its own: nothing that is the target's is offered to it.
+    let setup = &SshSetup { key: None, ..setup.clone() };
     let mut way = find_target(host, port, user, setup)?;
     way.jump = before.map(str::to_owned).or(way.jump.filter(|further| *further != last));
+    let account = &account.of_hop(&Hop { host: host.to_owned(), port: way.port, user: way.user.clone() });
     let mut handle = Box::pin(reach(&way, account, setup)).await?;
     log_in(&mut handle, &way, account, setup).await?;
     let opened = handle.channel_open_direct_tcpip(&target.host, u32::from(target.port), "localhost", 0).await;
@@ -322,7 +358,8 @@ fn host_and_port(text: &str) -> (&str, Option<u16>) {
 /// As ssh does it: the user's shell reads the command, with its quotes.
 async fn by_command(command: &str, target: &Target) -> Result<russh_config::Stream, String> {
     let command = with_tokens(command, target);
-    russh_config::Stream::proxy_command("sh", &["-c", &format!("exec {command}")])
+    let unset = child::SECRET_VARIABLES.join(" ");
+    russh_config::Stream::proxy_command("sh", &["-c", &format!("unset {unset}; exec {command}")])
         .await
         .map_err(|error| format!("{command}: {error}"))
 }

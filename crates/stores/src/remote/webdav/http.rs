@@ -128,7 +128,8 @@ impl Http {
         };
         let readable = url.scheme() == "http" && !url.host_str().is_some_and(is_loopback);
         let chosen = match (&self.account.user, offer("digest")) {
-            (Some(user), Some(digest)) => match digest_auth::parse(digest) {
+            // A digest hides the password from nobody who can try many of them.
+            (Some(user), Some(digest)) if !readable => match digest_auth::parse(digest) {
                 Ok(prompt) => Login::Digest(user.clone(), secret, Arc::new(Mutex::new(prompt))),
                 Err(error) => return Err(self.unusable(format!("its digest challenge is none: {error}"))),
             },
@@ -138,7 +139,7 @@ impl Http {
                         .to_owned(),
                 ));
             }
-            (Some(user), None) => Login::Basic(user.clone(), secret),
+            (Some(user), _) => Login::Basic(user.clone(), secret),
             (None, _) => Login::Bearer(secret),
         };
         *self.login.lock().unwrap_or_else(PoisonError::into_inner) = chosen;
