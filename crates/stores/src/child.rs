@@ -9,6 +9,8 @@ pub const SECRET_VARIABLES: [&str; 2] = ["REEDHOOK_SECRET", "REEDHOOK_PASSPHRASE
 /// A program to start, with this one's environment less the secrets in it.
 pub fn command(program: impl AsRef<OsStr>) -> Command {
     let mut command = Command::new(program);
-    SECRET_VARIABLES.iter().for_each(|name| drop(command.env_remove(name)));
+    for name in SECRET_VARIABLES {
+        command.env_remove(name);
+    }
     command
 }
