@@ -352,6 +352,9 @@ pub enum Command {
         /// Also write a table of the runs.
         #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
         csv: Option<PathBuf>,
+        /// Write names into the table as they are: without it, what a spreadsheet would take for a formula begins with an apostrophe.
+        #[arg(long, requires = "csv")]
+        csv_raw: bool,
     },
     /// Who is told what came of runs: try it, and keep the secrets that it takes.
     #[command(subcommand)]
@@ -447,7 +450,7 @@ pub enum Command {
 /// Guards to lift for one run.
 #[derive(Debug, Args, Clone, Default)]
 pub struct Allow {
-    /// Lift a guard, this once: removals, changes, empty or space.
+    /// Lift a guard, this once: removals, changes, empty or space. On a drive without modes, "commands" lets the job's commands run.
     #[arg(long, value_name = "GUARD", hide_possible_values = true)]
     pub allow: Vec<Guard>,
 }
@@ -463,6 +466,8 @@ pub enum Guard {
     Empty,
     /// Less free space than the run needs.
     Space,
+    /// Commands of a job that lies where others could have changed it.
+    Commands,
 }
 
 #[derive(Debug, Subcommand)]

@@ -4,6 +4,7 @@
 use std::io::IsTerminal;
 use std::sync::Arc;
 
+use reedhook_core::foreign::escaped_lines;
 use reedhook_jobs::desk::{Desk, Secrets};
 use reedhook_jobs::home::Home;
 use reedhook_jobs::places::Settings;
@@ -39,6 +40,12 @@ impl Context {
             Err(_) if tolerant => Settings::default(),
             settings => settings?,
         };
+        if home.config().is_dir() && home.is_modeless() && !home.state_file().exists() {
+            warn(format!(
+                "{} keeps no modes: whoever uses that drive can change the jobs there. Commands of jobs are carried out only with --allow commands.",
+                home.shorten(home.config())
+            ));
+        }
         let stop = crate::signals::stop_flag(hangup_stops)
             .map_err(|error| Failure::own_files("cannot listen for signals", error))?;
         let desk = Desk {
@@ -90,7 +97,7 @@ fn ask_for_secret(question: &str) -> Outcome<Option<Secret>> {
 pub fn warn(text: impl std::fmt::Display) {
     use std::io::Write;
     let label = crate::text::styled(crate::text::CARE, "Note:");
-    let _ = writeln!(anstream::stderr(), "{label} {text}");
+    let _ = writeln!(anstream::stderr(), "{label} {}", escaped_lines(&text.to_string()));
 }
 
 /// Says what failed: on standard error, and with `--json` on standard output too.

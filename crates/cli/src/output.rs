@@ -4,6 +4,7 @@
 //! output in a file must not find half of it, and an exit code that says that all went well. So every line goes through here, the
 //! first failure is remembered, and the program's end asks for it.
 
+use std::borrow::Cow;
 use std::fmt::Display;
 use std::io::{self, Write};
 use std::sync::Mutex;
@@ -12,7 +13,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde_json::Value;
 
-use reedhook_jobs::fresh::Fresh;
+use std::path::{Path, PathBuf};
+
+use reedhook_core::foreign::is_hidden;
+use reedhook_jobs::atomic_file::{AtomicFile, Mark, Replace, lies_within};
 use reedhook_jobs::lines::JSON_VERSION;
 
 use crate::context::Context;
@@ -25,7 +29,31 @@ static BEGUN: AtomicBool = AtomicBool::new(false);
 
 /// Prints text with a line end.
 pub fn text(text: impl Display) {
-    note(writeln!(anstream::stdout(), "{text}"));
+    note(writeln!(anstream::stdout(), "{}", shown(&text.to_string())));
+}
+
+/// Text with nothing in it that a terminal acts upon, but line ends and our own colours. What is from outside is escaped where it is
+/// taken in; this is for what was forgotten.
+fn shown(text: &str) -> String {
+    let mut shown = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(character) = rest.chars().next() {
+        let length = colour_length(rest).unwrap_or(character.len_utf8());
+        let (piece, after) = rest.split_at(length);
+        match length > character.len_utf8() || character == '\n' || !is_hidden(character) {
+            true => shown.push_str(piece),
+            false => shown.extend(character.escape_default()),
+        }
+        rest = after;
+    }
+    shown
+}
+
+/// The length of a sequence that sets a colour or a weight (ECMA-48, SGR) at the beginning of a text.
+fn colour_length(text: &str) -> Option<usize> {
+    let parameters = text.strip_prefix("\u{1b}[")?;
+    let end = parameters.find(|character: char| !(character.is_ascii_digit() || character == ';'))?;
+    parameters[end..].starts_with('m').then_some(2 + end + 1)
 }
 
 /// Prints what is ready as it is.
@@ -41,6 +69,7 @@ pub fn json(value: &Value) {
 
 /// Prints a line of JSON that is ready, with its end.
 pub fn json_line(line: &[u8]) {
+    let line = &*without_hidden(line);
     let mut out = io::stdout().lock();
     let written = match line {
         [b'{', keys @ ..] if !BEGUN.swap(true, Ordering::Relaxed) => {
@@ -51,10 +80,56 @@ pub fn json_line(line: &[u8]) {
     note(written);
 }
 
+/// JSON in which characters that a terminal acts upon are written as their numbers (RFC 8259, section 7). They can only be within text.
+fn without_hidden(line: &[u8]) -> Cow<'_, [u8]> {
+    // All of them but DEL are outside of ASCII.
+    if line.iter().all(|byte| byte.is_ascii() && *byte != 0x7f) {
+        return Cow::Borrowed(line);
+    }
+    let Ok(text) = std::str::from_utf8(line) else { return Cow::Borrowed(line) };
+    let mut written = String::with_capacity(text.len());
+    for character in text.chars() {
+        match is_hidden(character) && character != '\n' {
+            true => written.push_str(&format!("\\u{:04x}", u32::from(character))),
+            false => written.push(character),
+        }
+    }
+    Cow::Owned(written.into_bytes())
+}
+
+/// Begins a file that a person has asked for. One that is there and was not written by this program is replaced only after a yes, and
+/// none is made within the sides of a job: it would be taken for part of them.
+///
+/// # Errors
+/// When it cannot be made there, or nobody has said yes.
+pub fn begin(context: &Context, path: &Path, mark: Mark<'_>, sides: &[PathBuf]) -> Outcome<AtomicFile> {
+    if lies_within(path, sides) {
+        let message =
+            format!("{} lies in one of the sides: it would be taken for part of it", path.display());
+        return Err(Failure::usage(message).hint("Choose a file outside of both."));
+    }
+    match AtomicFile::begin(path, mark, Replace::Ours) {
+        Err(failure) if matches!(failure.cause, Cause::FileExists) && agrees(context, path)? => {
+            AtomicFile::begin(path, mark, Replace::Any)
+        }
+        begun => begun,
+    }
+}
+
+fn agrees(context: &Context, path: &Path) -> Outcome<bool> {
+    if context.global.yes || !context.can_ask() {
+        return Ok(context.global.yes);
+    }
+    let question = format!("{} is there already, and Reedhook did not write it. Replace it?", path.display());
+    crate::ask::yes(&question, false)
+}
+
 /// Puts a file in its place that a person has asked for, and says where it is.
-pub fn written(context: &Context, file: Fresh) -> Outcome<()> {
+pub fn written(context: &Context, file: AtomicFile) -> Outcome<()> {
     let path = file.finish()?;
-    context.say(format!("\nWritten: {}", path.display()));
+    if path != Path::new("-") {
+        context.say(format!("\nWritten: {}", path.display()));
+    }
     Ok(())
 }
 

@@ -37,6 +37,7 @@ pub mod compare;
 pub mod content;
 pub mod entry;
 pub mod filter;
+pub mod foreign;
 pub mod identity;
 pub mod job;
 pub mod limit;

@@ -9,6 +9,8 @@ use std::borrow::Borrow;
 use std::cmp::Ordering;
 use std::fmt;
 
+use crate::foreign::Foreign;
+
 /// The folder at the root of a side that belongs to Reedhook: identity, lock, kept copies.
 pub const RESERVED_NAME: &[u8] = b".reedhook";
 
@@ -231,16 +233,9 @@ fn check_part(part: &[u8]) -> Result<(), PathError> {
     }
 }
 
-/// Writes bytes for a person: what is not UTF-8 becomes U+FFFD, and control characters are escaped, so that a hostile
-/// name can neither break a line nor reach the terminal.
+/// Writes bytes for a person: what is not UTF-8 becomes U+FFFD, and what a terminal would act upon is escaped.
 fn write_printable(bytes: &[u8], f: &mut fmt::Formatter<'_>) -> fmt::Result {
-    use fmt::Write;
-    for c in String::from_utf8_lossy(bytes).chars() {
-        // Unicode's direction overrides can make a name read as another one.
-        let hidden = matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
-        if c.is_control() || hidden { write!(f, "{}", c.escape_default())? } else { f.write_char(c)? }
-    }
-    Ok(())
+    fmt::Display::fmt(&Foreign::new(&String::from_utf8_lossy(bytes)), f)
 }
 
 #[cfg(test)]

@@ -21,6 +21,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::entry::{Entry, Extra, Meta, Privileges, Stamp};
+use crate::foreign::escaped;
 pub use crate::names::{Folding, NameRule};
 use crate::path::{Name, RelPath};
 
@@ -281,6 +282,7 @@ impl StoreError {
                 | FaultKind::Refused
                 | FaultKind::BadAnswer,
             ) => {
+                let cause = escaped(&cause.to_string());
                 format!("cannot {}: {} ({cause})", self.action, self.kind.words())
             }
             _ => format!("cannot {}: {}", self.action, self.kind.words()),

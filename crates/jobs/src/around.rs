@@ -9,6 +9,7 @@ use std::process::{Child, Stdio};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use reedhook_core::foreign::Foreign;
 use reedhook_core::when::Finally;
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_stores::child;
@@ -114,6 +115,7 @@ struct Order<'a> {
 impl Order<'_> {
     /// Lets the shell carry it out, until it is over or the work is to stop; says why it failed.
     fn obeyed(&self, desk: &Desk, grace: Duration) -> Result<(), String> {
+        desk.may_command()?;
         let begun = Instant::now();
         let started = child::command("/bin/sh")
             .arg("-c")
@@ -146,7 +148,8 @@ impl Order<'_> {
                     let printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
                     let text = String::from_utf8_lossy(&printed);
                     let last = text.lines().rev().find(|line| !line.trim().is_empty());
-                    let last = last.map(|line| format!(": {}", line.trim())).unwrap_or_default();
+                    let last =
+                        last.map(|line| format!(": {}", Foreign::new(line.trim()))).unwrap_or_default();
                     return Err(format!("failed ({status}){last}"));
                 }
                 Ok(None) if desk.is_stopped() && begun.elapsed() >= grace => {

@@ -1,5 +1,6 @@
 //! Comparing: two places, or the sides of a job. Nothing is touched, and nothing is remembered.
 
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -46,6 +47,12 @@ pub struct Pairing {
 }
 
 impl Pairing {
+    /// The folders of this machine among both sides.
+    pub fn folders(&self) -> Vec<PathBuf> {
+        let places = self.lefts.iter().chain([&self.right_place]);
+        places.filter_map(Located::folder).map(Path::to_owned).collect()
+    }
+
     /// The sides of a saved job: one pairing for each destination.
     ///
     /// # Errors

@@ -13,6 +13,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use reedhook_core::entry::Stamp;
+use reedhook_core::foreign::escaped;
 use reedhook_core::plan::Plan;
 use reedhook_core::run;
 use reedhook_core::run::kept::ClockReading;
@@ -22,6 +23,7 @@ use reedhook_stores::remote::connect::Secret;
 use crate::failure::Outcome;
 use crate::home::Home;
 use crate::places::Settings;
+use crate::secrets::Opened;
 
 /// The world outside, as far as jobs depend on it.
 #[derive(Clone)]
@@ -95,18 +97,24 @@ pub type AskSecret = dyn Fn(&str) -> Outcome<Option<Secret>> + Send + Sync;
 /// Secrets that were found, for all connections of this process, and who is asked for those that are kept nowhere.
 pub struct Secrets {
     found: Mutex<HashMap<String, Secret>>,
+    opened: Mutex<Opened>,
     ask: Box<AskSecret>,
 }
 
 impl Secrets {
     /// Secrets that nobody has looked for yet.
     pub fn asking(ask: impl Fn(&str) -> Outcome<Option<Secret>> + Send + Sync + 'static) -> Secrets {
-        Secrets { found: Mutex::default(), ask: Box::new(ask) }
+        Secrets { found: Mutex::default(), opened: Mutex::default(), ask: Box::new(ask) }
     }
 
     /// Those found so far. Who looks for another one holds them, so that a person is asked once.
     pub(crate) fn found(&self) -> MutexGuard<'_, HashMap<String, Secret>> {
         self.found.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What is known of the sealed file of secrets.
+    pub(crate) fn opened(&self) -> MutexGuard<'_, Opened> {
+        self.opened.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     pub(crate) fn ask(&self, question: &str) -> Outcome<Option<Secret>> {
@@ -137,6 +145,8 @@ pub struct Desk {
     pub listener: Arc<dyn Listener>,
     /// How long people have been waited for.
     pub waited: Arc<Mutex<Duration>>,
+    /// Commands of jobs and settings are carried out also where others could have changed those.
+    pub commands_allowed: Arc<AtomicBool>,
 }
 
 impl Desk {
@@ -150,12 +160,28 @@ impl Desk {
             secrets: Arc::default(),
             listener: Arc::new(Nobody),
             waited: Arc::default(),
+            commands_allowed: Arc::default(),
         }
+    }
+
+    /// Fails where a command of a job or the settings must not be carried out: on a file system without modes, whoever can use the drive
+    /// can have written it.
+    ///
+    /// # Errors
+    /// A few words about why.
+    pub fn may_command(&self) -> Result<(), String> {
+        if self.commands_allowed.load(Ordering::Relaxed) || !self.home.is_modeless() {
+            return Ok(());
+        }
+        let config = self.home.shorten(self.home.config());
+        Err(format!(
+            "was not carried out: {config} keeps no modes, so whoever had that drive can have written it (run with --allow commands if it is yours)"
+        ))
     }
 
     /// Lets everybody hear something that is worth a word.
     pub fn note(&self, text: impl std::fmt::Display) {
-        self.tell(&Event::Note(&text.to_string()));
+        self.tell(&Event::Note(&escaped(&text.to_string())));
     }
 
     /// Lets everybody hear what happens.

@@ -3,6 +3,7 @@
 use std::fmt;
 use std::path::Path;
 
+use reedhook_core::foreign::escaped;
 use reedhook_core::memory::MemoryError;
 use reedhook_core::plan::guard::Refusal;
 use reedhook_core::store::FaultKind;
@@ -39,6 +40,10 @@ pub enum Cause {
     BadFile,
     /// Two keys of a job leave nothing between them.
     Contradiction,
+    /// Others can write to a file or folder of Reedhook's own.
+    OthersCanWrite,
+    /// A file that somebody named is there already, and is not ours.
+    FileExists,
     /// A line of a filter cannot be understood.
     Filter,
     /// No kept copy of it is there.
@@ -121,6 +126,8 @@ impl Cause {
         match self {
             Cause::Usage => "usage",
             Cause::OwnFiles => "own-files",
+            Cause::OthersCanWrite => "others-can-write",
+            Cause::FileExists => "file-exists",
             Cause::StateFile => "state-file",
             Cause::UnknownStore => "unknown-store",
             Cause::UnknownJob => "unknown-job",
@@ -279,7 +286,8 @@ impl Failure {
     pub fn text(&self) -> String {
         let stop = if self.message.ends_with(['.', '?', '!']) { "" } else { "." };
         let space = if self.hint.is_empty() { "" } else { " " };
-        format!("{}{stop}{space}{}", self.message, self.hint)
+        // What failed may have names, replies and output of others in it.
+        escaped(&format!("{}{stop}{space}{}", self.message, self.hint))
     }
 }
 

@@ -7,10 +7,12 @@ use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
+use reedhook_core::foreign::escaped;
 use reedhook_record::{Record, StateFile};
 
 use crate::desk::World;
 use crate::failure::{Failure, Outcome};
+use crate::ownership;
 
 /// The folders of this user's Reedhook.
 #[derive(Debug, Clone)]
@@ -98,6 +100,11 @@ impl Home {
         self.config.join("secrets.toml")
     }
 
+    /// The file of secrets where no file can be closed to others: sealed with a passphrase.
+    pub fn sealed_secrets_file(&self) -> PathBuf {
+        self.config.join("secrets.age")
+    }
+
     /// The hosts that a person has said to be right.
     pub fn known_hosts(&self) -> PathBuf {
         self.config.join("known_hosts")
@@ -136,18 +143,27 @@ impl Home {
         self.state.join("inventories.db")
     }
 
+    /// Fails unless a file of Reedhook's own can be written by its owner alone, who is this account or root: jobs and settings name
+    /// commands and folders.
+    ///
+    /// # Errors
+    /// What others can write to.
+    pub fn check_own(&self, path: &Path) -> Outcome<()> {
+        ownership::check(path, self.user.as_deref())
+    }
+
+    /// Whether the jobs and settings lie in a place that keeps no modes, such as a stick: whoever has it can change them.
+    pub fn is_modeless(&self) -> bool {
+        ownership::is_modeless(&self.config)
+    }
+
     /// Opens the record of past runs, making it when there is none.
     pub fn record(&self) -> Outcome<Box<dyn Record>> {
+        self.check_own(&self.state_file())?;
         make_folder(&self.state)?;
         let file = self.state_file();
         // SQLite gives what it makes beside the file the file's own mode.
-        match closed().append(true).create_new(true).open(&file) {
-            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => close(&file),
-            Ok(_) => {}
-            Err(error) => {
-                return Err(Failure::own_files(&format!("cannot make {}", file.display()), error));
-            }
-        }
+        make_closed(&file)?;
         let opened = StateFile::open(&file);
         Ok(Box::new(opened.map_err(|error| Failure::from(error).about_state_file(&file))?))
     }
@@ -161,14 +177,14 @@ impl Home {
         }
     }
 
-    /// A path as a person of this machine would write it.
+    /// A path as a person of this machine would write it, as it may be shown.
     pub fn shorten(&self, path: &Path) -> String {
         let below = self.user.as_ref().and_then(|user| path.strip_prefix(user).ok());
-        match below {
+        escaped(&match below {
             Some(below) if below.as_os_str().is_empty() => "~".to_owned(),
             Some(below) => format!("~/{}", below.display()),
             None => path.display().to_string(),
-        }
+        })
     }
 }
 
@@ -190,6 +206,20 @@ pub fn closed() -> OpenOptions {
     how
 }
 
+/// Opens the file of a lock, or makes it. What somebody has put there instead, a pipe or a link, is not waited for or followed.
+fn open_lock(path: &Path) -> std::io::Result<File> {
+    use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+    let flags = (rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::NONBLOCK).bits() as i32;
+    let mut how = closed();
+    let file = how.create(true).truncate(false).write(true).read(true).custom_flags(flags).open(path)?;
+    let found = file.metadata()?;
+    let owners = [rustix::process::geteuid().as_raw(), 0];
+    match found.is_file() && owners.contains(&found.uid()) {
+        true => Ok(file),
+        false => Err(std::io::Error::other("something that is no file of ours has its name")),
+    }
+}
+
 /// Takes a lock of Reedhook's own; `None` when another program has it. The kernel lets go of it when this one ends, however it ends.
 ///
 /// # Errors
@@ -199,7 +229,7 @@ pub fn take_lock(path: &Path) -> Outcome<Option<File>> {
         make_folder(parent)?;
     }
     let failed = |error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
-    let file = closed().create(true).truncate(false).write(true).open(path).map_err(failed)?;
+    let file = open_lock(path).map_err(failed)?;
     match file.try_lock() {
         Ok(()) => Ok(Some(file)),
         Err(fs::TryLockError::WouldBlock) => Ok(None),
@@ -207,40 +237,56 @@ pub fn take_lock(path: &Path) -> Outcome<Option<File>> {
     }
 }
 
-/// Closes a file to others that an older Reedhook has made. Where there are no modes, there is nothing to close.
+/// Closes a file to others that an older Reedhook has made. A link is left alone, and so is what is not ours. Where there are no modes,
+/// there is nothing to close.
 fn close(path: &Path) {
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::PermissionsExt;
-        let open = fs::metadata(path).is_ok_and(|meta| meta.permissions().mode() & 0o077 != 0);
-        if open {
-            let _ = fs::set_permissions(path, fs::Permissions::from_mode(0o600));
-        }
+    use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
+    let flags = (rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::NONBLOCK).bits() as i32;
+    let Ok(file) = OpenOptions::new().read(true).custom_flags(flags).open(path) else { return };
+    let us = rustix::process::geteuid().as_raw();
+    let is_open = |found: &fs::Metadata| found.is_file() && found.uid() == us && found.mode() & 0o077 != 0;
+    if file.metadata().is_ok_and(|found| is_open(&found)) {
+        let _ = file.set_permissions(fs::Permissions::from_mode(0o600));
     }
-    #[cfg(not(unix))]
-    let _ = path;
+}
+
+/// Makes a file of Reedhook's own where there is none, closed to others, and closes one that an older Reedhook has made.
+///
+/// # Errors
+/// When it cannot be made.
+pub fn make_closed(file: &Path) -> Outcome<()> {
+    match closed().append(true).create_new(true).open(file) {
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
+            close(file);
+            Ok(())
+        }
+        Ok(_) => Ok(()),
+        Err(error) => Err(Failure::own_files(&format!("cannot make {}", file.display()), error)),
+    }
 }
 
 /// Writes a whole file of Reedhook's own, or leaves the old one, also through a power cut: to a new one beside it, closed from its
 /// first byte on and made durable, which then takes the old one's place. A link is followed, so that the file may lie elsewhere.
 pub fn write_file(path: &Path, text: &str) -> Outcome<()> {
+    write_bytes(path, text.as_bytes())
+}
+
+/// As [`write_file`], for what is no text.
+pub fn write_bytes(path: &Path, bytes: &[u8]) -> Outcome<()> {
     let failed =
         |error: std::io::Error| Failure::own_files(&format!("cannot write {}", path.display()), error);
     if let Some(parent) = path.parent() {
         make_folder(parent)?;
     }
     let path = &fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
-    let mut name = path.file_name().unwrap_or_default().to_owned();
-    name.push(".new");
-    let temporary = path.with_file_name(name);
+    let temporary = path.with_file_name(format!(".{:016x}.new", fastrand::u64(..)));
     let write = || -> std::io::Result<()> {
         let mut file = closed().write(true).create_new(true).open(&temporary)?;
-        file.write_all(text.as_bytes())?;
+        file.write_all(bytes)?;
         file.sync_all()?;
         fs::rename(&temporary, path)
     };
-    // One that is there already is what a crash has left.
-    let _ = fs::remove_file(&temporary);
+    let write = || write().inspect_err(|_| drop(fs::remove_file(&temporary)));
     write().map_err(failed)?;
     // The new name is durable when its folder is; a folder that cannot be opened for that is none of ours to mend.
     if let Some(folder) = path.parent().and_then(|folder| fs::File::open(folder).ok()) {

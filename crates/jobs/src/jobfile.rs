@@ -668,6 +668,7 @@ pub fn known_job(home: &Home, name: &str, run: Option<&str>) -> Outcome<Job> {
 /// Reads a job by name; an unknown one is an error that names the nearest.
 pub fn load_job(home: &Home, name: &str) -> Outcome<Job> {
     let file = home.job_file(name);
+    home.check_own(&file)?;
     let text = match fs::read_to_string(&file) {
         Ok(text) => text,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {

@@ -34,12 +34,12 @@
 
 pub mod alignment;
 pub mod around;
+pub mod atomic_file;
 pub mod clear;
 pub mod compare;
 pub mod desk;
 pub mod due;
 pub mod failure;
-pub mod fresh;
 pub mod held;
 pub mod home;
 pub mod inventory;
@@ -49,6 +49,7 @@ pub mod logline;
 pub mod logs;
 pub mod look;
 pub mod notify;
+pub mod ownership;
 pub mod places;
 pub mod polite;
 pub mod reach;

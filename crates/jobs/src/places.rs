@@ -7,6 +7,7 @@ use std::num::NonZeroUsize;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 
+use reedhook_core::foreign::escaped;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{FaultKind, Place, Store};
 use reedhook_core::units::{Age, Size};
@@ -141,6 +142,7 @@ impl Settings {
     /// Reads the settings; none are there yet at first.
     pub fn load(home: &Home) -> Outcome<Settings> {
         let file = home.settings_file();
+        home.check_own(&file)?;
         match fs::read_to_string(&file) {
             Ok(text) => {
                 let settings: Settings =
@@ -298,16 +300,16 @@ impl Located {
     pub fn shown(&self, home: &Home) -> String {
         let named = self.written.starts_with('@');
         let behind = match &self.means {
-            Means::Absent(_) | Means::Inventory { .. } => return self.written.clone(),
-            Means::Server(reach) => reach.address.shown(),
+            Means::Absent(_) | Means::Inventory { .. } => return escaped(&self.written),
+            Means::Server(reach) => escaped(&reach.address.shown()),
             Means::Folder { path, .. } => home.shorten(path),
         };
-        if named { format!("{} ({behind})", self.written) } else { behind }
+        if named { format!("{} ({behind})", escaped(&self.written)) } else { behind }
     }
 
     /// For people, in short: a named store's name is enough.
     pub fn short(&self, home: &Home) -> String {
-        if self.written.starts_with('@') { self.written.clone() } else { self.shown(home) }
+        if self.written.starts_with('@') { escaped(&self.written) } else { self.shown(home) }
     }
 
     /// Where it is: with links resolved as far as it exists, and on its file system, where bind mounts are no disguise.
@@ -467,6 +469,11 @@ impl Ends {
             written.iter().map(|text| locate(home, settings, text)).collect::<Outcome<Vec<_>>>()
         };
         Ok(Ends { from: locate_all(&job.from)?, to: locate_all(&job.to)? })
+    }
+
+    /// The folders of this machine among the places.
+    pub fn folders(&self) -> Vec<PathBuf> {
+        self.from.iter().chain(&self.to).filter_map(Located::folder).map(Path::to_owned).collect()
     }
 
     /// The folder names that several sources land in; `None` for a single source.

@@ -426,7 +426,7 @@ fn look_for_secret(
     if let Some(value) = (desk.world.variable)(SECRET_VARIABLE).and_then(|value| value.into_string().ok()) {
         return Ok(Some(Secret::new(value)));
     }
-    if let Some(kept) = secrets::find(&desk.home, kept_as)? {
+    if let Some(kept) = secrets::find(desk, kept_as)? {
         return Ok(Some(kept));
     }
     let typed = desk.asking(|| desk.secrets.ask(question)).map_err(|failure| failure.message)?;
@@ -441,7 +441,7 @@ fn look_for_secret(
 pub fn secret_for(desk: &Desk, source: Option<&str>, kept_as: &str) -> Result<Option<Secret>, String> {
     match from_source(desk, source)? {
         Some(secret) => Ok(Some(secret)),
-        None => secrets::find(&desk.home, kept_as),
+        None => secrets::find(desk, kept_as),
     }
 }
 
@@ -452,7 +452,10 @@ fn from_source(desk: &Desk, source: Option<&str>) -> Result<Option<Secret>, Stri
             let value = value.ok_or_else(|| format!("the variable {} is not set", name.trim()))?;
             Ok(Some(Secret::new(value)))
         }
-        Some(("command", line)) => from_command(line).map(Some),
+        Some(("command", line)) => {
+            desk.may_command().map_err(|why| format!("its command {why}"))?;
+            from_command(line).map(Some)
+        }
         _ => Ok(None),
     }
 }

@@ -24,9 +24,9 @@ use reedhook_core::store::{FaultKind, Store};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 
+use crate::atomic_file::{Mark, open_plain};
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
-use crate::home::write_file;
 use crate::jobfile::Job;
 use crate::lines::{self, StampText, path_of};
 use crate::look::{Leg, Round};
@@ -241,16 +241,11 @@ impl Saved {
         Saved { head, keys: order.iter().map(|line| key(line)).collect(), order }
     }
 
-    /// Writes it down.
-    ///
-    /// # Errors
-    /// When the file cannot be written.
-    pub fn write(&self, file: &Path) -> Outcome<()> {
-        if file.metadata().is_ok_and(|found| !found.is_file()) {
-            return Err(
-                Failure::usage(format!("{} is no plain file", file.display())).hint("Choose another file.")
-            );
-        }
+    /// What such a file begins with.
+    pub const MARK: Mark<'static> = Mark::Begins("{\"format\":\"reedhook-plan\"");
+
+    /// It as text, as it is written down.
+    pub fn text(&self) -> String {
         let mut text = serde_json::to_string(&self.head).unwrap_or_default();
         text.pop();
         text.push_str(",\"deeds\":[");
@@ -261,8 +256,7 @@ impl Saved {
         text.push('\n');
         let hash = blake3::hash(text.as_bytes()).to_hex();
         let _ = writeln!(text, "{CHECK}{hash}\"}}");
-        write_file(file, &text)
-            .map_err(|failure| Failure { cause: Cause::Usage, ..failure }.hint("Choose another file."))
+        text
     }
 
     /// Reads a saved plan.
@@ -271,7 +265,8 @@ impl Saved {
     /// When it cannot be read, is damaged, or was written by a newer program.
     pub fn read(file: &Path) -> Outcome<Saved> {
         let shown = file.display();
-        let text = std::fs::read_to_string(file).map_err(|error| {
+        let read = open_plain(file).and_then(std::io::read_to_string);
+        let text = read.map_err(|error| {
             Failure::usage(format!("the plan {shown} cannot be read: {error}")).hint("Check the path.")
         })?;
         let damaged = || {

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use reedhook_core::filter::line_for;
+use reedhook_core::foreign::escaped;
 use reedhook_core::path::RelPath;
 use reedhook_core::problem::hint;
 use reedhook_jobs::desk::Desk;
@@ -102,7 +103,7 @@ pub fn troubles(
     for ((job, code), (times, run, group)) in found {
         let still = newest.get(&job) == Some(&run.id);
         let leave_out = if still { leave_out(desk, run, &group)? } else { None };
-        let path = String::from_utf8_lossy(&group.path).into_owned();
+        let path = escaped(&String::from_utf8_lossy(&group.path));
         troubles.push(Trouble {
             advice: hint(&code),
             run: run.number,

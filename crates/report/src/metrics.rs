@@ -10,9 +10,10 @@ use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::{Registry, Unit};
+use reedhook_core::foreign::escaped;
+use reedhook_jobs::atomic_file::{Mark, Replace, write_whole};
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::{Failure, Outcome};
-use reedhook_jobs::fresh::write_whole;
 use reedhook_record::{Outcome as RunOutcome, RunRow};
 
 use crate::figures::{JobPart, Period, Report, Standing};
@@ -81,11 +82,11 @@ pub fn text(desk: &Desk) -> Outcome<String> {
         figures.take(job);
     }
     for (job, outcome, runs, bytes) in record.totals()? {
-        figures.runs.get_or_create(&OfOutcome { job: job.clone(), outcome: outcome.as_str() }).inc_by(runs);
-        figures.written.get_or_create(&OfJob { job }).inc_by(bytes);
+        figures.runs.get_or_create(&OfOutcome { job: escaped(&job), outcome: outcome.as_str() }).inc_by(runs);
+        figures.written.get_or_create(&OfJob { job: escaped(&job) }).inc_by(bytes);
     }
     for place in crate::rooms::destinations(&rooms) {
-        let of = OfPlace { place: place.name() };
+        let of = OfPlace { place: escaped(&place.name()) };
         figures.free.get_or_create(&of).set(whole(place.free));
         figures.size.get_or_create(&of).set(whole(place.total));
     }
@@ -110,7 +111,7 @@ fn sorted(text: &str) -> String {
 /// # Errors
 /// When the record cannot be read or the file cannot be written.
 pub fn write(desk: &Desk, to: &Path) -> Outcome<()> {
-    write_whole(to, text(desk)?.as_bytes()).map(drop)
+    write_whole(to, text(desk)?.as_bytes(), Mark::FIGURES, Replace::Ours).map(drop)
 }
 
 fn whole(number: u64) -> i64 {
@@ -119,7 +120,7 @@ fn whole(number: u64) -> i64 {
 
 impl Figures {
     fn take(&self, part: &JobPart) {
-        let of = OfJob { job: part.name.clone() };
+        let of = OfJob { job: escaped(&part.name) };
         self.held.get_or_create(&of).set(whole(part.held));
         self.overdue.get_or_create(&of).set(i64::from(part.overdue.is_some()));
         self.running.get_or_create(&of).set(i64::from(part.running));
@@ -134,7 +135,7 @@ impl Figures {
     fn take_run(&self, name: &str, last: &RunRow) {
         let of = OfJob { job: name.to_owned() };
         for outcome in RunOutcome::ALL {
-            let labels = OfOutcome { job: name.to_owned(), outcome: outcome.as_str() };
+            let labels = OfOutcome { job: escaped(name), outcome: outcome.as_str() };
             self.outcome.get_or_create(&labels).set(i64::from(outcome == last.end.outcome));
         }
         let counts = &last.end.counts;

@@ -2,6 +2,7 @@
 
 use std::io::Write;
 
+use reedhook_core::foreign::cell;
 use reedhook_core::plan::Counts;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::Outcome;
@@ -9,7 +10,11 @@ use reedhook_jobs::failure::Outcome;
 use crate::figures::Period;
 use crate::text::written;
 
-/// Writes a row for each run of some jobs (all, when none is named) in a time.
+/// What such a table begins with.
+pub const MARK: &str = "job,number,run,began,";
+
+/// Writes a row for each run of some jobs (all, when none is named) in a time. Unless `raw`, what a spreadsheet would take for a formula
+/// begins with an apostrophe, and control characters are escaped.
 ///
 /// # Errors
 /// When the record cannot be read; what is within is why the table could not be written.
@@ -18,6 +23,7 @@ pub fn write(
     names: &[String],
     period: Period,
     to: impl Write,
+    raw: bool,
 ) -> Outcome<Result<(), csv::Error>> {
     let zone = &desk.world.zone;
     let mut sheet = csv::Writer::from_writer(to);
@@ -34,7 +40,11 @@ pub fn write(
         let about =
             [run.job.as_str(), &number, &run.run, &began, &seconds, outcome, &run.end.code, &run.end.message];
         let counts = run.end.counts.fields().map(|value| value.to_string());
-        written_so_far = sheet.write_record(about.into_iter().chain(counts.iter().map(String::as_str)));
+        let cells = about.into_iter().chain(counts.iter().map(String::as_str));
+        written_so_far = match raw {
+            true => sheet.write_record(cells),
+            false => sheet.write_record(cells.map(|text| cell(text.as_bytes()))),
+        };
     })?;
     Ok(written_so_far.and_then(|()| Ok(sheet.flush()?)))
 }

@@ -79,6 +79,9 @@ pub enum InventoryCommand {
         /// As a table for spreadsheets (RFC 4180).
         #[arg(long)]
         csv: bool,
+        /// Write names into the table as they are: without it, what a spreadsheet would take for a formula begins with an apostrophe.
+        #[arg(long, requires = "csv")]
+        csv_raw: bool,
     },
 }
 

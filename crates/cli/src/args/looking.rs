@@ -37,6 +37,9 @@ pub struct CompareArgs {
     /// Write what differs (with --counts, the folders) as a table for spreadsheets.
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub csv: Option<PathBuf>,
+    /// Write names into the table as they are: without it, what a spreadsheet would take for a formula begins with an apostrophe.
+    #[arg(long, requires = "csv")]
+    pub csv_raw: bool,
     /// Write one page that needs nothing else: a folding tree to search and sort, made to be handed over.
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub html: Option<PathBuf>,

@@ -6,6 +6,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
+use reedhook_jobs::atomic_file::{Mark, Replace, failed, write_whole};
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_stores::child;
 use reedhook_tend::install::{self, Program};
@@ -13,6 +14,7 @@ use reedhook_tend::install::{self, Program};
 use crate::args::Means;
 use crate::context::{Context, print_text};
 use crate::failure::{Cause, Failure, Outcome};
+use crate::output;
 
 /// How this program is called, by whoever begins it.
 fn program(context: &Context) -> Outcome<Program> {
@@ -201,9 +203,10 @@ fn shown(files: &[(&Path, &str)]) {
 
 fn write(files: &[(&Path, &str)]) -> Outcome<()> {
     for (file, text) in files {
-        let failed = |error| Failure::usage(format!("{} cannot be written: {error}", file.display()));
-        std::fs::create_dir_all(file.parent().unwrap_or(Path::new("/"))).map_err(failed)?;
-        std::fs::write(file, text).map_err(failed)?;
+        let parent = file.parent().unwrap_or(Path::new("/"));
+        std::fs::create_dir_all(parent).map_err(|error| failed(file, error))?;
+        // The names are our own, and a unit of that name is one that was installed before.
+        write_whole(file, text.as_bytes(), Mark::None, Replace::Any)?;
     }
     Ok(())
 }
@@ -270,11 +273,11 @@ pub fn shortcut(context: &Context, name: &str, to: Option<PathBuf>) -> Outcome {
         return Err(Failure::usage(format!("{} is no folder", folder.display())));
     }
     let file = folder.join(format!("reedhook-{name}.desktop"));
-    let failed = |error| Failure::usage(format!("{} cannot be written: {error}", file.display()));
-    std::fs::write(&file, install::launcher(&program(context)?, &job)).map_err(failed)?;
+    let mut out = output::begin(context, &file, Mark::LAUNCHER, &[])?;
+    let text = install::launcher(&program(context)?, &job);
+    out.write_all(text.as_bytes()).map_err(|error| failed(&file, error))?;
     // Desktops start only what may be run.
-    let runnable = std::os::unix::fs::PermissionsExt::from_mode(0o755);
-    std::fs::set_permissions(&file, runnable).map_err(failed)?;
+    out.finish_with(Some(0o755))?;
     context.say(format!(
         "Written to {}. A double click runs the job; the window stays until a key is pressed.",
         file.display()

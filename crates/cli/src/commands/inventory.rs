@@ -4,7 +4,9 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use reedhook_core::entry::{EntryKind, Special};
+use reedhook_core::foreign::cell;
 use reedhook_core::path::RelPath;
+use reedhook_jobs::atomic_file::open_plain;
 use reedhook_jobs::inventory::sightings::{self, Sighting};
 use reedhook_jobs::inventory::{self, Bounds, Branch, Query, Took, branches, copies, is_connected};
 use reedhook_jobs::places::{Located, typed_path};
@@ -35,7 +37,7 @@ pub fn inventory(context: &Context, command: InventoryCommand) -> Outcome {
         InventoryCommand::Show { name, path } => show(context, &name, path.as_deref()),
         InventoryCommand::Drop { name } => drop_it(context, &name),
         InventoryCommand::Import { file, name, label } => import(context, &file, &name, &label),
-        InventoryCommand::Export { name, csv } => export(context, &name, csv),
+        InventoryCommand::Export { name, csv, csv_raw } => export(context, &name, (csv, csv_raw)),
     }
 }
 
@@ -45,7 +47,11 @@ fn take(context: &Context, place: &str, name: Option<&str>) -> Outcome {
 }
 
 fn import(context: &Context, file: &Path, name: &str, label: &str) -> Outcome {
-    let text = std::fs::read(file).map_err(|error| {
+    let read = open_plain(file).and_then(|mut file| {
+        let mut text = Vec::new();
+        std::io::Read::read_to_end(&mut file, &mut text).map(|_| text)
+    });
+    let text = read.map_err(|error| {
         Failure::usage(format!("{} cannot be read: {error}", file.display())).hint("Check the path.")
     })?;
     let (took, strange) = inventory::import(&context.desk, &text, name, label)?;
@@ -517,7 +523,7 @@ fn drop_it(context: &Context, name: &str) -> Outcome {
     Ok(0)
 }
 
-fn export(context: &Context, name: &str, csv: bool) -> Outcome {
+fn export(context: &Context, name: &str, (csv, raw): (bool, bool)) -> Outcome {
     let all = inventory::open(&context.desk.home)?;
     let one = named(context, &all, name)?;
     if !csv && !context.global.json {
@@ -543,7 +549,10 @@ fn export(context: &Context, name: &str, csv: bool) -> Outcome {
             time.as_bytes(),
             hash.as_bytes(),
         ];
-        broken = put(&mut rows, cells);
+        broken = match raw {
+            true => put(&mut rows, cells),
+            false => put(&mut rows, cells.map(cell).each_ref().map(String::as_bytes)),
+        };
         // What is written goes out piece by piece: an inventory may be larger than memory.
         if rows.get_ref().len() > 1 << 16 {
             output::raw(rows.get_ref());

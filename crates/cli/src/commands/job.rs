@@ -3,8 +3,10 @@
 mod asking;
 
 use std::fs;
+use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
+use reedhook_core::foreign::escaped;
 use reedhook_core::job::{Kind, Removed};
 use reedhook_core::units::UnitError;
 use serde_json::{Value, json};
@@ -18,9 +20,11 @@ use super::status::next_words;
 use super::when::{next_of, shown as when_shown};
 use crate::failure::{Cause, Failure, Outcome, exit_of};
 use crate::json as lines;
+use crate::output;
 use crate::render;
 use crate::text::{Align, BOLD, Columns, styled};
 use reedhook_jobs::alignment;
+use reedhook_jobs::atomic_file::{Mark, failed, open_plain};
 use reedhook_jobs::due;
 use reedhook_jobs::held::Manner;
 use reedhook_jobs::home::{make_folder, write_file};
@@ -226,7 +230,15 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
     if !job.timing.when.is_empty() {
         let next = next_of(context, job, (context.desk.world.now)());
         let next = next.map(|due| format!(", next {}", when_shown(context, due.at))).unwrap_or_default();
-        context.say(format!("It runs by itself{next}; what follows it: reedhook when {}", job.name));
+        match job.timing.paused {
+            true => context.say(format!(
+                "It is paused: nothing begins by itself until `reedhook tend pause {} --off`.",
+                job.name
+            )),
+            false => {
+                context.say(format!("It runs by itself{next}; what follows it: reedhook when {}", job.name))
+            }
+        }
     }
     if let Some(words) = command_words(job) {
         context.warn(words);
@@ -240,7 +252,7 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
 fn command_words(job: &Job) -> Option<String> {
     let around = &job.around;
     let commands: Vec<String> =
-        around.before.iter().chain(&around.after).map(|command| format!("`{command}`")).collect();
+        around.before.iter().chain(&around.after).map(|command| format!("`{}`", escaped(command))).collect();
     (!commands.is_empty()).then(|| format!("each run also runs {}", commands.join(" and ")))
 }
 
@@ -548,13 +560,10 @@ fn export(context: &Context, name: &str, to: Option<PathBuf>) -> Outcome {
     let file = context.desk.home.job_file(name);
     let text = fs::read_to_string(&file).map_err(|error| Failure::own_files("cannot read the job", error))?;
     match to {
-        Some(target) if target.exists() && !context.global.yes => {
-            Err(Failure::usage(format!("{} exists already", target.display())).hint("--yes overwrites it."))
-        }
         Some(target) => {
-            fs::write(&target, text)
-                .map_err(|error| Failure::usage(format!("{}: {error}", target.display())))?;
-            context.say(format!("Written to {}.", target.display()));
+            let mut out = output::begin(context, &target, Mark::None, &[])?;
+            out.write_all(text.as_bytes()).map_err(|error| failed(&target, error))?;
+            output::written(context, out)?;
             Ok(0)
         }
         None => {
@@ -565,16 +574,48 @@ fn export(context: &Context, name: &str, to: Option<PathBuf>) -> Outcome {
 }
 
 fn import(context: &Context, file: &Path, name: Option<String>) -> Outcome {
-    let text =
-        fs::read_to_string(file).map_err(|error| Failure::usage(format!("{}: {error}", file.display())))?;
+    let text = open_plain(file)
+        .and_then(std::io::read_to_string)
+        .map_err(|error| Failure::usage(format!("{}: {error}", file.display())))?;
     let stem = file.file_stem().and_then(std::ffi::OsStr::to_str).unwrap_or_default();
     let name = name.unwrap_or_else(|| stem.to_owned());
     check_name(&name, "job")?;
     unused(context, &name)?;
     let job = Job::new(&name, parse(&text, file)?)?;
     let ends = Ends::of(&job, &context.desk.home, &context.desk.settings)?;
+    let text = if agreed_to(context, &job)? { text } else { paused(&text, file)? };
     write_file(&context.desk.home.job_file(&name), &text)?;
+    let job = load_job(&context.desk.home, &name)?;
     remember_places(context, &job, &ends, |_| true)?;
     announce(context, &job, &ends);
     Ok(0)
+}
+
+/// Whether a job that somebody else has written may begin by itself, and run its commands: they are shown first, and a yes is asked for.
+/// One that does neither needs none.
+fn agreed_to(context: &Context, job: &Job) -> Outcome<bool> {
+    let commands = command_words(job);
+    if commands.is_none() && job.timing.when.is_empty() {
+        return Ok(true);
+    }
+    if let Some(words) = commands {
+        context.warn(words);
+    }
+    if context.global.yes || !context.can_ask() {
+        return Ok(context.global.yes);
+    }
+    let when: Vec<String> = job.timing.when.iter().map(ToString::to_string).collect();
+    let question = match when.is_empty() {
+        true => "Let its runs do that?".to_owned(),
+        false => format!("Let it run by itself ({})?", escaped(&when.join(", "))),
+    };
+    ask::yes(&question, false)
+}
+
+/// The text of a job file in which nothing begins by itself.
+fn paused(text: &str, file: &Path) -> Outcome<String> {
+    let document = text.parse::<toml_edit::DocumentMut>();
+    let mut document = document.map_err(|error| Failure::usage(format!("{}: {error}", file.display())))?;
+    document["paused"] = toml_edit::value(true);
+    Ok(document.to_string())
 }

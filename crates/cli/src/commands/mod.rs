@@ -91,8 +91,9 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::History { job, since, limit, all, .. } => {
             history::list(context, job.as_deref(), &history::Wanted { since, limit, all })
         }
-        Command::Report { jobs, since, html, csv } => {
-            report::report(context, &jobs, &since, html.as_deref(), csv.as_deref())
+        Command::Report { jobs, since, html, csv, csv_raw } => {
+            let csv = csv.as_deref().map(|file| (file, csv_raw));
+            report::report(context, &jobs, &since, html.as_deref(), csv)
         }
         Command::Notify(command) => notify::notify(context, &command),
         Command::Metrics { to } => report::metrics(context, to.as_deref()),

@@ -1,6 +1,7 @@
 //! `preview`: what a run would do, with nothing touched.
 
 use std::collections::BTreeSet;
+use std::io::Write as _;
 use std::path::Path;
 
 use reedhook_core::entry::Side;
@@ -12,8 +13,10 @@ use crate::args::Guard;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED, exit_of};
 use crate::json as lines;
+use crate::output;
 use crate::render;
 use reedhook_jobs::alignment;
+use reedhook_jobs::atomic_file::failed;
 use reedhook_jobs::held;
 use reedhook_jobs::home::Home;
 use reedhook_jobs::jobfile::{Job, load_job};
@@ -29,7 +32,9 @@ pub fn preview(context: &Context, name: &str, all: bool, save: Option<&Path>) ->
     let prospect = look(&context.desk, &job)?;
     let code = show(context, prospect.round(), &[], all);
     let saved = Saved::of(&context.desk, prospect.round(), &|_, _| false);
-    saved.write(file)?;
+    let mut out = output::begin(context, file, Saved::MARK, &prospect.round().ends.folders())?;
+    out.write_all(saved.text().as_bytes()).map_err(|error| failed(file, error))?;
+    out.finish()?;
     let deeds = crate::text::count(saved.len() as u64, "deed", "deeds");
     context
         .say(format!("\nSaved: {} ({deeds}). Carry it out: reedhook run {name} --plan {0}", file.display()));
@@ -42,7 +47,7 @@ pub fn preview_job(context: &Context, job: &Job, allowed: &[Guard], all: bool) -
 }
 
 fn show(context: &Context, round: &Round, allowed: &[Guard], all: bool) -> u8 {
-    let refusal = round.refusal(&lifted(allowed), &context.desk.home);
+    let refusal = round.refusal(&lifted(context, allowed), &context.desk.home);
     if context.global.json {
         print_json(round, refusal.as_ref());
     } else {

@@ -1,11 +1,12 @@
 //! `report` and `metrics`: what is remembered, told to people, spreadsheets and programs.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use reedhook_core::units::Moment;
-use reedhook_jobs::fresh::{Fresh, failed};
+use reedhook_jobs::atomic_file::{Mark, failed};
 use reedhook_jobs::jobfile::{job_names, load_job};
+use reedhook_jobs::places::Ends;
 use reedhook_report::causes::Trouble;
 use reedhook_report::days::Day;
 use reedhook_report::figures::{JobPart, Period, Report, Standing, Sum};
@@ -25,7 +26,7 @@ pub fn report(
     jobs: &[String],
     since: &Moment,
     html: Option<&Path>,
-    csv: Option<&Path>,
+    csv: Option<(&Path, bool)>,
 ) -> Outcome {
     let ever = context.desk.home.record()?;
     for job in jobs {
@@ -54,20 +55,29 @@ pub fn report(
     } else {
         context.say(plain::text(&report).trim_end());
     }
-    if let Some(path) = csv {
-        let mut file = Fresh::open(path)?;
-        let outcome = sheet::write(&context.desk, jobs, period, &mut file)?;
+    if let Some((path, raw)) = csv {
+        let mut file = output::begin(context, path, Mark::Begins(sheet::MARK), &sides(context))?;
+        let outcome = sheet::write(&context.desk, jobs, period, &mut file, raw)?;
         outcome.map_err(|error| failed(path, error))?;
         output::written(context, file)?;
     }
     if let Some(path) = html {
-        let mut file = Fresh::open(path)?;
+        let mut file = output::begin(context, path, Mark::PAGE, &sides(context))?;
         let text = page::html(&report, (context.desk.world.now)(), env!("CARGO_PKG_VERSION"));
         let text = text.map_err(|error| failed(path, error))?;
         std::io::Write::write_all(&mut file, text.as_bytes()).map_err(|error| failed(path, error))?;
         output::written(context, file)?;
     }
     Ok(0)
+}
+
+/// The folders that are sides of any job.
+fn sides(context: &Context) -> Vec<PathBuf> {
+    let desk = &context.desk;
+    let jobs = job_names(&desk.home).into_iter().filter_map(|name| load_job(&desk.home, &name).ok());
+    jobs.filter_map(|job| Ends::of(&job, &desk.home, &desk.settings).ok())
+        .flat_map(|ends| ends.folders())
+        .collect()
 }
 
 /// From a moment up to now.

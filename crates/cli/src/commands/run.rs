@@ -108,7 +108,7 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
         Err(failure) => return not_begun(context, job, failure),
     };
     let mut consent = |round: &Round, need: Need| agree_to_reverse(context, round, need);
-    let lifted = lifted(&allow.allow);
+    let lifted = lifted(context, &allow.allow);
     let cleared = reversed.look(desk).and_then(|found| found.clear(desk, &lifted, &mut consent));
     carried_out(context, job, run, cleared)
 }
@@ -169,7 +169,7 @@ fn run_with(context: &Context, job: &Job, allow: &Allow, look: Look<'_>) -> Outc
             super::preview::tell_losses(context, round);
         }
     };
-    match whole::carry_out(desk, job, look, &lifted(&allow.allow), &mut consent, &cleared) {
+    match whole::carry_out(desk, job, look, &lifted(context, &allow.allow), &mut consent, &cleared) {
         Ok((round, result)) => {
             let wish = around::wish(job, result.outcome);
             let code = told(context, job, round.as_ref(), &result);
@@ -259,16 +259,17 @@ fn agree_to_removals(context: &Context, round: &Round, need: Need) -> Outcome<()
 }
 
 /// The guards that a person lifts with `--allow`.
-pub fn lifted(allowed: &[Guard]) -> Vec<Lift> {
-    allowed
-        .iter()
-        .map(|guard| match guard {
-            Guard::Removals => Lift::Removals,
-            Guard::Changes => Lift::Changes,
-            Guard::Empty => Lift::Empty,
-            Guard::Space => Lift::Space,
-        })
-        .collect()
+pub fn lifted(context: &Context, allowed: &[Guard]) -> Vec<Lift> {
+    let commands = allowed.contains(&Guard::Commands);
+    context.desk.commands_allowed.store(commands, std::sync::atomic::Ordering::Relaxed);
+    let lift = |guard: &Guard| match guard {
+        Guard::Removals => Some(Lift::Removals),
+        Guard::Changes => Some(Lift::Changes),
+        Guard::Empty => Some(Lift::Empty),
+        Guard::Space => Some(Lift::Space),
+        Guard::Commands => None,
+    };
+    allowed.iter().filter_map(lift).collect()
 }
 
 /// Tells how a run ended, to a person or a program, and gives the exit code.

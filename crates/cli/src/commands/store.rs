@@ -192,8 +192,12 @@ pub fn keep_secret(context: &Context, kept_as: &str, of: &str) -> Outcome {
     if typed.is_empty() {
         return Err(Failure::usage("the secret is empty; nothing was kept"));
     }
-    let place = match secrets::keep(&context.desk.home, kept_as, &Secret::new(typed))? {
+    let place = match secrets::keep(&context.desk, kept_as, &Secret::new(typed))? {
         Kept::Keyring => "in the system's keyring".to_owned(),
+        Kept::Sealed => format!(
+            "in {}, sealed with the passphrase",
+            context.desk.home.shorten(&context.desk.home.sealed_secrets_file())
+        ),
         Kept::File => {
             format!(
                 "in {}, which only you can read",
@@ -207,7 +211,7 @@ pub fn keep_secret(context: &Context, kept_as: &str, of: &str) -> Outcome {
 
 /// Forgets a secret.
 pub fn forget_secret(context: &Context, kept_as: &str, of: &str) -> Outcome {
-    let was_there = secrets::forget(&context.desk.home, kept_as)?;
+    let was_there = secrets::forget(&context.desk, kept_as)?;
     context.say(match was_there {
         true => format!("The secret of {of} is forgotten."),
         false => format!("No secret of {of} was kept."),

@@ -1,11 +1,12 @@
 //! `when`: the lines by which jobs run by themselves.
 
-use std::path::Path;
+use std::io::Write as _;
 
 use jiff::Timestamp;
 use jiff::civil::{Date, DateTime};
 use reedhook_core::units::Age;
 use reedhook_core::when::{Missed, OnBattery, Rule, Trigger, When};
+use reedhook_jobs::atomic_file::{Mark, failed};
 use reedhook_jobs::due::{self, Due};
 use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_tend::calendar;
@@ -17,6 +18,7 @@ use crate::args::WhenArgs;
 use crate::context::{Context, print_text};
 use crate::failure::{Failure, Outcome, exit_of};
 use crate::json as lines;
+use crate::output;
 use crate::render;
 use crate::text::{Align, BOLD, Columns, DIM, count, styled};
 
@@ -341,22 +343,11 @@ fn write_calendar(context: &Context, asked: &WhenArgs) -> Outcome {
     let text = calendar::written(&entries, from, &context.desk.world.zone, &identity);
     match &asked.to {
         Some(file) => {
-            write_out(file, &text)?;
-            context.say(format!("Written to {}.", file.display()));
+            let mut out = output::begin(context, file, Mark::CALENDAR, &[])?;
+            out.write_all(text.as_bytes()).map_err(|error| failed(file, error))?;
+            output::written(context, out)?;
         }
         None => print_text(text.trim_end()),
     }
     Ok(code)
-}
-
-/// Writes a file that a person asked for, whole or not at all.
-fn write_out(file: &Path, text: &str) -> Outcome<()> {
-    let failed = |error: std::io::Error| Failure::usage(format!("{}: {error}", file.display()));
-    let mut name = file.file_name().unwrap_or_default().to_owned();
-    name.push(".new");
-    let beside = file.with_file_name(name);
-    std::fs::write(&beside, text).and_then(|()| std::fs::rename(&beside, file)).map_err(|error| {
-        let _ = std::fs::remove_file(&beside);
-        failed(error)
-    })
 }

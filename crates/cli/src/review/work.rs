@@ -18,6 +18,7 @@ use reedhook_core::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use reedhook_core::run::{Done, Event as Deed};
 use reedhook_core::store::Store;
 use reedhook_core::walk::comparing::{Compared, Differing, Face};
+use reedhook_jobs::atomic_file::{Replace, write_whole};
 use reedhook_jobs::clear::Prospect;
 use reedhook_jobs::compare::{How, Pairing};
 use reedhook_jobs::desk::{Desk, Event, Listener};
@@ -195,7 +196,10 @@ fn work(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, task: Task) -> O
             News::Text(left, text)
         }
         Task::Save(file, chosen) => {
-            let written = saved(desk, opened, &chosen).and_then(|saved| saved.write(&file).map(|()| saved));
+            let written = saved(desk, opened, &chosen).and_then(|saved| {
+                let text = saved.text();
+                write_whole(&file, text.as_bytes(), Saved::MARK, Replace::Ours).map(|_| saved)
+            });
             News::Saved(file, written.map(|saved| saved.len()))
         }
         Task::Run(chosen) => News::Ran(Box::new(run(desk, subject, opened, &chosen)?)),

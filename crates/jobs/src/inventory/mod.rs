@@ -26,7 +26,7 @@ use reedhook_stores::drives;
 use crate::desk::{Desk, Event};
 use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::held::Manner;
-use crate::home::{Home, make_folder};
+use crate::home::{Home, make_closed, make_folder};
 use crate::jobfile::check_name;
 use crate::places::{Located, Means, locate, open_source};
 use crate::recognise;
@@ -43,6 +43,8 @@ pub use tree::InventoryTree;
 pub fn open(home: &Home) -> Outcome<Inventories> {
     make_folder(home.state())?;
     let file = home.inventories_file();
+    // It names what is in everybody's folders.
+    make_closed(&file)?;
     Inventories::open(&file).map_err(|error| failed(home, error))
 }
 

@@ -400,22 +400,52 @@ impl Folder {
         if one && (ours || !keeps_modes) { Ok(file) } else { Err(Errno::EXIST.into()) }
     }
 
-    /// Opens a lock file, making it when there is none. Reading is enough to lock one that another account has made.
+    /// Opens a lock file, making it when there is none. Who can open it can lock it, so it is open to those who may write here only. What
+    /// is no file, or belongs to somebody who has no say here, is no lock.
     pub(super) fn open_lock(&self, name: &[u8], shared: Sharing) -> io::Result<File> {
-        let flags = OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let flags = OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
         let open =
             |more: OFlags| rustix::fs::openat(&self.fd, name, flags | more, Mode::from_raw_mode(0o600));
         match open(OFlags::RDWR | OFlags::CREATE | OFlags::EXCL) {
             Ok(made) => {
                 let made = File::from(made);
                 // What cannot be shared serves this account all the same.
-                let _ = rustix::fs::fchmod(&made, Mode::from_raw_mode(shared.file_mode()));
+                let _ = rustix::fs::fchmod(&made, Mode::from_raw_mode(shared.lock_mode()));
                 shared.give_group(&made);
                 Ok(made)
             }
-            Err(Errno::EXIST) => Ok(open(OFlags::RDWR).or_else(|_| open(OFlags::RDONLY))?.into()),
+            Err(Errno::EXIST) => {
+                let file = File::from(open(OFlags::RDWR).or_else(|_| open(OFlags::RDONLY))?);
+                let found = rustix::fs::fstat(&file)?;
+                let owners = [user(), 0, self.owner()?];
+                let regular = FileType::from_raw_mode(found.st_mode) == FileType::RegularFile;
+                if !regular || !(owners.contains(&found.st_uid) || shared.mode & 0o022 != 0) {
+                    return Err(Errno::PERM.into());
+                }
+                if found.st_uid == user() && found.st_mode & 0o777 & !shared.lock_mode() != 0 {
+                    let _ = rustix::fs::fchmod(&file, Mode::from_raw_mode(shared.lock_mode()));
+                }
+                Ok(file)
+            }
             Err(error) => Err(error.into()),
         }
+    }
+
+    /// The lock of a run that may be working in this folder; `None` where there is none that counts.
+    pub(super) fn lock_of_a_run(folder: &Path) -> Option<File> {
+        let root = Folder::open_root(folder, false).ok()?;
+        let own = root.open_below(&RelPath::reserved()).ok()?;
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
+        let file = File::from(rustix::fs::openat(&own.fd, b"lock".as_slice(), flags, Mode::empty()).ok()?);
+        let found = rustix::fs::fstat(&file).ok()?;
+        let regular = FileType::from_raw_mode(found.st_mode) == FileType::RegularFile;
+        let counts = [user(), 0, root.owner().ok()?].contains(&found.st_uid);
+        (regular && counts).then_some(file)
+    }
+
+    /// The number of the owner of an entry; `None` where nothing has the name.
+    pub(super) fn owner_of(&self, name: &[u8]) -> Option<u32> {
+        rustix::fs::statat(&self.fd, name, AtFlags::SYMLINK_NOFOLLOW).ok().map(|found| found.st_uid)
     }
 
     /// Whether owners and extended attributes are looked at too.
@@ -429,7 +459,6 @@ impl Folder {
     }
 
     /// The owner's number.
-    #[allow(dead_code)]
     pub(super) fn owner(&self) -> io::Result<u32> {
         Ok(rustix::fs::fstat(&self.fd)?.st_uid)
     }
@@ -620,6 +649,12 @@ impl Sharing {
         self.mode & 0o666 | 0o600
     }
 
+    /// The mode of a lock: whoever may write into the folder can open it, and nobody else.
+    fn lock_mode(self) -> u32 {
+        let writers = self.mode & 0o222;
+        0o600 | writers | writers << 1
+    }
+
     /// Gives a file the folder's group, where this account may.
     pub(super) fn give_group(self, file: &File) {
         let _ = rustix::fs::fchown(file, None, self.group);
@@ -683,6 +718,14 @@ fn owners(extra: &Extra) -> (Option<Uid>, Option<Gid>) {
 /// The number of the account that we act as.
 pub(super) fn user() -> u32 {
     rustix::process::geteuid().as_raw()
+}
+
+/// What an account is called, for messages; its number where the table of accounts does not know it.
+pub(super) fn account_name(number: u32) -> String {
+    let table = std::fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let is_it = |line: &&str| line.split(':').nth(2) == Some(number.to_string().as_str());
+    let name = table.lines().find(is_it).and_then(|line| line.split(':').next());
+    name.map_or_else(|| format!("account number {number}"), |name| format!("the account {name}"))
 }
 
 /// Whether a folder belongs to this account.

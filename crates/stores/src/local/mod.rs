@@ -26,6 +26,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use reedhook_core::entry::{EntryKind, FileId, Meta, Privileges};
+use reedhook_core::foreign::escaped;
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath, part_name};
 use reedhook_core::store::{
     Attributes, Capabilities, Content, Disarmed, Expect, FaultKind, Flow, Listing, Place, Publish, Result,
@@ -35,6 +36,11 @@ use reedhook_core::store::{
 use stage::{LocalContent, LocalStage};
 use sys::Folder;
 use travel::{TravelError, Ways};
+
+/// Whether the file system that a folder is on keeps the modes of files, going by its type. What cannot be told counts as kept.
+pub fn keeps_modes(folder: &Path) -> bool {
+    LocalStore::open(folder).map_or(true, |store| store.capabilities.modes)
+}
 
 /// Open folders that are kept for the next call.
 const OPEN_FOLDERS: usize = 128;
@@ -280,6 +286,36 @@ impl LocalStore {
             keeps_modes,
             synced,
         }
+    }
+
+    /// Root works for the owner of a folder and for itself: what another account has made there under Reedhook's name, and could take
+    /// away or look into, is not used.
+    fn refuse_strangers_folder(&self) -> Result<()> {
+        let failed = |error| fault("lock", &RelPath::root(), error);
+        let Some(owner) = self.root.owner_of(RESERVED_NAME) else { return Ok(()) };
+        let trusted = [0, self.root.owner().map_err(failed)?];
+        match !sys::is_root() || trusted.contains(&owner) || !self.capabilities.modes {
+            true => Ok(()),
+            false => {
+                Err(self.belongs_to(owner, "which root does not use: remove it, or run as that account"))
+            }
+        }
+    }
+
+    /// Who has closed Reedhook's own folder to others, where that is why it cannot be opened.
+    fn named_owner(&self, error: StoreError) -> StoreError {
+        match self.root.owner_of(RESERVED_NAME) {
+            Some(owner) if error.kind == FaultKind::Denied => {
+                self.belongs_to(owner, "who has closed it to others: ask for it to be opened")
+            }
+            _ => error,
+        }
+    }
+
+    fn belongs_to(&self, owner: u32, what: &str) -> StoreError {
+        let whose = sys::account_name(owner);
+        let words = format!("the folder .reedhook in it belongs to {whose}, {what}");
+        StoreError::new(FaultKind::Refused, "lock", &RelPath::root()).because(words)
     }
 
     fn part_name(&self) -> Vec<u8> {
@@ -631,7 +667,7 @@ fn fault(action: &'static str, path: &RelPath, error: io::Error) -> StoreError {
 
 impl Store for LocalStore {
     fn name(&self) -> String {
-        self.path.display().to_string()
+        escaped(&self.path.display().to_string())
     }
 
     fn capabilities(&self) -> &Capabilities {
@@ -938,7 +974,8 @@ impl Store for LocalStore {
             Err(error) if error.kind != FaultKind::Exists => return Err(error),
             _ => {}
         }
-        let folder = self.folder(&own, "lock")?;
+        self.refuse_strangers_folder()?;
+        let folder = self.folder(&own, "lock").map_err(|error| self.named_owner(error))?;
         let file = folder.open_lock(b"lock", self.ours()).map_err(|error| fault("lock", &own, error))?;
         // The kernel lets go of the lock when the process ends, however it ends: a stale lock cannot exist.
         try_for_a_moment(|| file.try_lock()).map_err(|error| match error {
@@ -955,8 +992,7 @@ impl Store for LocalStore {
 
 /// Whether a run is working in the tree of this folder.
 fn is_being_written(root: &Path) -> bool {
-    let lock = root.join(String::from_utf8_lossy(RESERVED_NAME).as_ref()).join("lock");
-    let Ok(lock) = File::open(lock) else { return false };
+    let Some(lock) = Folder::lock_of_a_run(root) else { return false };
     matches!(try_for_a_moment(|| lock.try_lock_shared()), Err(TryLockError::WouldBlock))
 }
 

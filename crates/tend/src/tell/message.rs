@@ -1,6 +1,7 @@
 //! What is told: one message, in the form that each way takes.
 
 use jiff::Timestamp;
+use reedhook_core::foreign::{escaped, escaped_lines};
 use reedhook_jobs::around::{self, Told};
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::due::Overdue;
@@ -61,7 +62,7 @@ impl Message {
         body.push_str(&format!("Run {}, begun {}.\n", result.number, moment_in(began, &desk.world.zone)));
         for group in &result.problems {
             let items = count(group.count, "item", "items");
-            let path = String::from_utf8_lossy(&group.path);
+            let path = escaped(&String::from_utf8_lossy(&group.path));
             body.push_str(&format!("\n{}: {items}, such as {path}: {}\n", group.code, group.message));
             body.push_str(&format!("  {}\n", reedhook_core::problem::hint(&group.code)));
         }
@@ -197,7 +198,7 @@ impl Message {
     /// All of it as text, with how many messages were held back before it.
     pub(super) fn text(&self, left_out: u64) -> String {
         let heading = if self.job.is_empty() { String::new() } else { format!("{}\n\n", self.subject) };
-        format!("{heading}{}{}", self.body, left_out_words(left_out))
+        escaped_lines(&format!("{heading}{}{}", self.body, left_out_words(left_out)))
     }
 
     /// The same as an object for programs. `text` is what a chat room shows.

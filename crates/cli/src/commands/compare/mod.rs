@@ -4,6 +4,7 @@ mod page;
 mod sheet;
 mod text;
 
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use reedhook_core::compare::{Basis, State};
@@ -68,8 +69,10 @@ fn compare_all(context: &Context, asked: &CompareArgs) -> Outcome {
         How { basis, tolerance: asked.tolerance.map(|Tolerance(length)| length), tallies: asked.counts };
     let pairings = pairings(context, asked)?;
     // A file that cannot be written is better known before an hour of reading.
-    let mut sheet = asked.csv.as_deref().map(|file| Sheet::open(file, asked.counts)).transpose()?;
-    let page = asked.html.as_deref().map(Page::open).transpose()?;
+    let sides: Vec<PathBuf> = pairings.iter().flat_map(Pairing::folders).collect();
+    let sheet = asked.csv.as_deref().map(|file| Sheet::open(context, asked, file, &sides));
+    let mut sheet = sheet.transpose()?;
+    let page = asked.html.as_deref().map(|file| Page::open(context, file, &sides)).transpose()?;
     let mut findings = Vec::new();
     let mut worst = 0;
     for pairing in &pairings {

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use reedhook_core::entry::EntryKind;
 use reedhook_core::walk::comparing::{Differing, Face};
-use reedhook_jobs::fresh::{Fresh, failed};
+use reedhook_jobs::atomic_file::{AtomicFile, Mark, failed};
 use reedhook_jobs::jobfile::ONCE;
 use serde_json::{Value, json};
 
@@ -22,13 +22,13 @@ const BEFORE: &str = include_str!("page-before.html");
 const AFTER: &str = include_str!("page-after.html");
 
 pub(super) struct Page {
-    file: Fresh,
+    file: AtomicFile,
     path: PathBuf,
 }
 
 impl Page {
-    pub(super) fn open(path: &Path) -> Outcome<Page> {
-        Ok(Page { file: Fresh::open(path)?, path: path.to_owned() })
+    pub(super) fn open(context: &Context, path: &Path, sides: &[PathBuf]) -> Outcome<Page> {
+        Ok(Page { file: output::begin(context, path, Mark::PAGE, sides)?, path: path.to_owned() })
     }
 
     pub(super) fn finish(mut self, context: &Context, findings: &[Finding<'_>]) -> Outcome<()> {

@@ -2,19 +2,23 @@
 
 use std::path::{Path, PathBuf};
 
+use reedhook_core::foreign::cell;
 use reedhook_core::path::RelPath;
 use reedhook_core::walk::comparing::{Differing, Face, FolderTally, Tally};
-use reedhook_jobs::fresh::{Fresh, failed};
+use reedhook_jobs::atomic_file::{AtomicFile, Mark, failed};
 use reedhook_jobs::lines::StampText;
 
 use super::{Finding, kind_word};
+use crate::args::CompareArgs;
 use crate::context::Context;
 use crate::failure::Outcome;
 use crate::output;
 
 /// A table that is being written.
 pub(super) struct Sheet {
-    rows: csv::Writer<Fresh>,
+    rows: csv::Writer<AtomicFile>,
+    /// Cells are written as they are, whatever a spreadsheet makes of them.
+    raw: bool,
     path: PathBuf,
     counts: bool,
 }
@@ -44,11 +48,18 @@ const FOLDERS: [&str; 9] = [
 ];
 
 impl Sheet {
-    pub(super) fn open(path: &Path, counts: bool) -> Outcome<Sheet> {
-        let rows =
-            csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Fresh::open(path)?);
-        let mut sheet = Sheet { rows, path: path.to_owned(), counts };
+    pub(super) fn open(
+        context: &Context,
+        asked: &CompareArgs,
+        path: &Path,
+        sides: &[PathBuf],
+    ) -> Outcome<Sheet> {
+        let (counts, raw) = (asked.counts, asked.csv_raw);
         let heading: &[&str] = if counts { &FOLDERS } else { &ENTRIES };
+        let mark = heading[..4].join(",");
+        let file = output::begin(context, path, Mark::Begins(&mark), sides)?;
+        let rows = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(file);
+        let mut sheet = Sheet { rows, path: path.to_owned(), counts, raw };
         sheet.row(heading)?;
         Ok(sheet)
     }
@@ -62,7 +73,11 @@ impl Sheet {
     }
 
     fn row<T: AsRef<[u8]>>(&mut self, cells: impl IntoIterator<Item = T>) -> Outcome<()> {
-        self.rows.write_record(cells).map_err(|error| failed(&self.path, error))
+        let written = match self.raw {
+            true => self.rows.write_record(cells),
+            false => self.rows.write_record(cells.into_iter().map(|bytes| cell(bytes.as_ref()))),
+        };
+        written.map_err(|error| failed(&self.path, error))
     }
 
     pub(super) fn finish(self, context: &Context) -> Outcome<()> {
