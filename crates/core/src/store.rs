@@ -177,6 +177,8 @@ pub enum FaultKind {
     Lost,
     /// The store cannot do this at all.
     Unsupported,
+    /// Somebody wants the work to stop.
+    Stopped,
 }
 
 impl FaultKind {
@@ -203,6 +205,7 @@ impl FaultKind {
             FaultKind::BadAnswer => "bad-answer",
             FaultKind::Lost => "store-lost",
             FaultKind::Unsupported => "unsupported",
+            FaultKind::Stopped => "interrupted",
         }
     }
 
@@ -229,6 +232,7 @@ impl FaultKind {
             FaultKind::BadAnswer => "the store gave an answer that cannot be right",
             FaultKind::Lost => "the store is gone",
             FaultKind::Unsupported => "not possible in this store",
+            FaultKind::Stopped => "it was stopped",
         }
     }
 }

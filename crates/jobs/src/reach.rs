@@ -18,6 +18,7 @@ use reedhook_stores::remote::connect::{
 use reedhook_stores::remote::object::ObjectSetup;
 use reedhook_stores::remote::patience::Patience;
 use reedhook_stores::remote::sftp::{SshSetup, is_plain};
+use reedhook_stores::remote::stop::Stop;
 use reedhook_stores::remote::{Options, Remote, SCHEMES};
 use serde::{Deserialize, Serialize};
 
@@ -309,7 +310,8 @@ impl Reach {
 fn patience(desk: &Desk) -> Patience {
     let usual = Patience::default();
     let attempts = desk.world.text("REEDHOOK_ATTEMPTS").and_then(|text| text.parse().ok());
-    Patience { attempts: attempts.unwrap_or(usual.attempts), ..usual }
+    let stop = Stop::told_by(desk.stop.clone());
+    Patience { attempts: attempts.unwrap_or(usual.attempts), stop, ..usual }
 }
 
 /// The account that this runs as: who has set the variables right, else who the system says it is.

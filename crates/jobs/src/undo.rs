@@ -1,5 +1,7 @@
 //! Undoing a run: what it changed, by its log, is put back as it was before it.
 
+use std::sync::atomic::AtomicBool;
+
 use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
@@ -69,7 +71,10 @@ impl Undoing {
     pub fn changed_nothing(&self) -> bool {
         let kept_something = |(side, past): (&Holder, &Past)| {
             let run = past.run.as_ref();
-            run.is_some_and(|run| kept_files(side.store.as_ref(), run).is_ok_and(|kept| !kept.is_empty()))
+            run.is_some_and(|run| {
+                kept_files(side.store.as_ref(), run, &AtomicBool::new(false))
+                    .is_ok_and(|kept| !kept.is_empty())
+            })
         };
         let did_something = |past: &Past| !past.items.is_empty() || !past.folders.is_empty();
         !self.pasts.iter().any(did_something) && !self.sides.iter().zip(&self.pasts).any(kept_something)

@@ -206,6 +206,7 @@ fn at_standin(kind: Kind, standin: &Standin, notes: Arc<dyn Notes>) -> Remote {
         longest: Duration::from_millis(200),
         // Long enough for a machine that is busy with other tests: who is alive here writes several times within it.
         watch: Duration::from_secs(6),
+        ..Patience::default()
     };
     let options = Options { ssh, objects, patience, ..Options::default() };
     Remote::open(address, account(), &options, notes).expect("a connection")

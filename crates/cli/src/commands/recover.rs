@@ -107,7 +107,8 @@ fn list_runs(context: &Context, name: &str) -> Outcome {
             .partition(|kept| kept.job.as_deref().map_or(!kept.run.owned, |owner| owner == job.name));
         others += theirs.len();
         for InOrder { run, .. } in ours {
-            let amount = amount(store.as_ref(), &run.run).map_err(|error| unreadable(&error))?;
+            let amount =
+                amount(store.as_ref(), &run.run, &context.desk.stop).map_err(|error| unreadable(&error))?;
             // What was brought back leaves its folders behind until they are pruned.
             if amount.files == 0 {
                 continue;
@@ -159,7 +160,7 @@ fn list_files(context: &Context, name: &str, which: &str) -> Outcome {
     let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right]);
     let mut empty = true;
     for Holder { side, place, store, .. } in holders {
-        let files = match kept_files(store.as_ref(), &run) {
+        let files = match kept_files(store.as_ref(), &run, &context.desk.stop) {
             Ok(files) => files,
             Err(error) if error.kind == FaultKind::NotFound => Vec::new(),
             Err(error) => return Err(unreadable(&error)),

@@ -3,6 +3,7 @@
 //! A run's name begins with its local start time, `YYYYMMDD-HHMMSS`; how long its copies have been kept is read from that.
 
 use std::collections::HashSet;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use jiff::civil::DateTime;
@@ -71,8 +72,8 @@ pub fn kept_runs(store: &dyn Store, zone: &TimeZone) -> Result<Vec<KeptRun>> {
 ///
 /// # Errors
 /// When the store fails.
-pub fn amount(store: &dyn Store, run: &Name) -> Result<Amount> {
-    let files = kept_files(store, run)?;
+pub fn amount(store: &dyn Store, run: &Name, stop: &AtomicBool) -> Result<Amount> {
+    let files = kept_files(store, run, stop)?;
     Ok(Amount { files: files.len() as u64, bytes: files.iter().map(|file| file.size).sum() })
 }
 
@@ -80,11 +81,12 @@ pub fn amount(store: &dyn Store, run: &Name) -> Result<Amount> {
 ///
 /// # Errors
 /// When the store fails.
-pub fn kept_files(store: &dyn Store, run: &Name) -> Result<Vec<KeptFile>> {
+pub fn kept_files(store: &dyn Store, run: &Name, stop: &AtomicBool) -> Result<Vec<KeptFile>> {
     let root = kept_folder(run);
     let mut files = Vec::new();
     let mut folders = vec![root.clone()];
     while let Some(folder) = folders.pop() {
+        go_on(stop)?;
         for entry in store.list(&folder)?.entries {
             let path = folder.join(&entry.name);
             if entry.meta.is_folder() {
@@ -175,9 +177,9 @@ impl ClockReading {
 ///
 /// # Errors
 /// When the store fails; what was erased until then is gone.
-pub fn erase(store: &dyn Store, run: &Name) -> Result<Amount> {
+pub fn erase(store: &dyn Store, run: &Name, stop: &AtomicBool) -> Result<Amount> {
     let mut erased = Amount::default();
-    erase_folder(store, &kept_folder(run), &mut erased)?;
+    erase_folder(store, &kept_folder(run), &mut erased, stop)?;
     let owner = owners().join(run);
     if let Some(found) = store.stat(&owner)? {
         store.remove(&owner, &found)?;
@@ -185,19 +187,37 @@ pub fn erase(store: &dyn Store, run: &Name) -> Result<Amount> {
     Ok(erased)
 }
 
-fn erase_folder(store: &dyn Store, folder: &RelPath, erased: &mut Amount) -> Result<()> {
-    for entry in store.list(folder)?.entries {
-        let path = folder.join(&entry.name);
-        if entry.meta.is_folder() {
-            open_to_us(store, &path, &entry.meta)?;
-            erase_folder(store, &path, erased)?;
-        } else {
-            store.remove(&path, &entry.meta)?;
-            erased.files += 1;
-            erased.bytes += entry.meta.size;
+/// What is in a folder goes before it does. Folders are remembered in a list of our own: whoever can write here can make any number of
+/// levels.
+fn erase_folder(store: &dyn Store, folder: &RelPath, erased: &mut Amount, stop: &AtomicBool) -> Result<()> {
+    let mut emptied = Vec::new();
+    let mut full = vec![folder.clone()];
+    while let Some(folder) = full.pop() {
+        go_on(stop)?;
+        for entry in store.list(&folder)?.entries {
+            let path = folder.join(&entry.name);
+            if entry.meta.is_folder() {
+                open_to_us(store, &path, &entry.meta)?;
+                full.push(path);
+            } else {
+                store.remove(&path, &entry.meta)?;
+                erased.files += 1;
+                erased.bytes += entry.meta.size;
+            }
         }
+        emptied.push(folder);
     }
-    store.remove_folder(folder)
+    emptied.iter().rev().try_for_each(|folder| {
+        go_on(stop)?;
+        store.remove_folder(folder)
+    })
+}
+
+fn go_on(stop: &AtomicBool) -> Result<()> {
+    match stop.load(Ordering::Relaxed) {
+        true => Err(StoreError::new(FaultKind::Stopped, "go through", &kept_root())),
+        false => Ok(()),
+    }
 }
 
 /// Kept folders have the modes of those that they stand for; a closed one is opened to be worked in.

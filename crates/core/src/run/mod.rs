@@ -142,6 +142,8 @@ pub fn execute(plan: &Plan, input: &RunInput<'_>) -> RunReport {
     let ended = match engine.run() {
         Ok(()) => Ended::Done,
         Err(Halt::Stopped) => Ended::Interrupted,
+        // Whoever waits for a server when the work is to stop gives it up, as if it had gone.
+        Err(Halt::Lost(..)) if input.stop.load(Ordering::Relaxed) => Ended::Interrupted,
         Err(Halt::Lost(side, error)) => Ended::Lost(real_side(plan, side), error),
     };
     let state = engine.state.into_inner().unwrap_or_else(PoisonError::into_inner);

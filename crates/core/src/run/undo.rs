@@ -10,6 +10,7 @@
 //! files that were replaced or removed come back, then times and modes from the bottom up.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::atomic::AtomicBool;
 
 use super::kept::{kept_files, make_folder, open_to_us, write_owner};
 use super::{Done, Gone, Item, Mark, kept_folder};
@@ -417,7 +418,7 @@ impl Undoing<'_> {
     /// What the run kept and its log does not tell of: it was cut short.
     fn bring_back_the_rest(&mut self, past: &Past) -> Result<()> {
         let Some(run) = &past.run else { return Ok(()) };
-        let kept = match kept_files(self.store, run) {
+        let kept = match kept_files(self.store, run, &AtomicBool::new(false)) {
             Ok(kept) => kept,
             Err(error) if error.kind == FaultKind::NotFound => return Ok(()),
             Err(error) => return Err(error),

@@ -27,6 +27,7 @@ pub(super) fn visit_all<T: Send, F: Default + Send>(
         workers.into_iter().map(|worker| worker.join().unwrap_or_default()).collect::<Vec<_>>()
     });
     match queue.into_failure() {
+        Some(_) if progress.stop.load(Ordering::Relaxed) => Err(ScanError::Stopped),
         Some(failure) => Err(failure),
         // What was being compared when the word came has come to no answer.
         None if progress.stop.load(Ordering::Relaxed) => Err(ScanError::Stopped),

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use reedhook_core::path::Name;
 use reedhook_core::run::kept::{self, Amount, KeptRun};
-use reedhook_core::store::{Store, StoreError};
+use reedhook_core::store::{FaultKind, Store, StoreError};
 
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
@@ -41,11 +41,13 @@ pub fn prune(
     let current = current.and_then(|name| Name::new(name.as_bytes()).ok());
     let now = desk.trusted_now()?;
     let mut gone = Vec::new();
-    let mut bytes_of = |run: &KeptRun| Ok(kept::amount(right, &run.run)?.bytes);
+    let mut bytes_of = |run: &KeptRun| Ok(kept::amount(right, &run.run, &desk.stop)?.bytes);
     let expired = kept::expired(&runs, now, keep_for, room, current.as_ref(), &mut bytes_of);
     for run in expired.map_err(failed)? {
-        match kept::erase(right, &run.run) {
+        match kept::erase(right, &run.run, &desk.stop) {
             Ok(amount) => gone.push(amount),
+            // A run that is being stopped leaves the rest to the next one.
+            Err(error) if error.kind == FaultKind::Stopped => break,
             Err(error) => desk.note(failed(error).message),
         }
     }

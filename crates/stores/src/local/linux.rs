@@ -60,8 +60,8 @@ impl Folder {
             Ok(fd) => Ok(Folder { fd, full: self.full, in_pairs: self.in_pairs, plain: OnceLock::new() }),
             // Kernels before 5.6, and sandboxes that do not know the call.
             Err(Errno::NOSYS | Errno::PERM) => self.open_step_by_step(path),
-            // Paths over 4096 bytes.
-            Err(Errno::NAMETOOLONG) => self.open_step_by_step(path),
+            // Paths over 4096 bytes; a single name is no longer than 255.
+            Err(Errno::NAMETOOLONG) if bytes.len() > 4000 => self.open_in_stretches(path),
             Err(error) => Err(error.into()),
         }
     }
@@ -73,6 +73,23 @@ impl Folder {
             folder = rustix::fs::openat(&folder, part, flags, Mode::empty())?;
         }
         Ok(Folder { fd: folder, full: self.full, in_pairs: self.in_pairs, plain: OnceLock::new() })
+    }
+
+    /// Opens a folder whose path is longer than the kernel takes at once, in stretches.
+    fn open_in_stretches(&self, path: &RelPath) -> io::Result<Folder> {
+        const STRETCH: usize = 3800;
+        let mut rest = path.as_bytes();
+        let mut folder: Option<Folder> = None;
+        while !rest.is_empty() {
+            let cut = match rest.get(..STRETCH).filter(|_| rest.len() > STRETCH) {
+                Some(beginning) => beginning.iter().rposition(|byte| *byte == b'/').unwrap_or(rest.len()),
+                None => rest.len(),
+            };
+            let stretch = RelPath::new(&rest[..cut]).map_err(io::Error::other)?;
+            folder = Some(folder.as_ref().unwrap_or(self).open_below(&stretch)?);
+            rest = rest.get(cut + 1..).unwrap_or_default();
+        }
+        folder.map_or_else(|| self.open_step_by_step(path), Ok)
     }
 
     pub(super) fn list(&self, path: &RelPath) -> Result<Listing> {

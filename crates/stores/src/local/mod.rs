@@ -45,6 +45,9 @@ pub fn keeps_modes(folder: &Path) -> bool {
 /// Open folders that are kept for the next call.
 const OPEN_FOLDERS: usize = 128;
 
+/// From so many levels on, folders are opened from the nearest one that is open.
+const DEEP: usize = 64;
+
 /// How long an open folder is taken to be where it was: whoever moves it away must not find our writing in it for long.
 const TRUSTED_FOR: Duration = Duration::from_millis(10);
 
@@ -149,6 +152,25 @@ impl LocalStore {
         trial::try_out(&folder).map_err(|error| fault("try out", &own, error))
     }
 
+    /// Opens a folder anew. The kernel goes from the root to it each time; where that is a long way, it begins at the nearest folder that is
+    /// open, so that a deep tree costs no more for each of its folders than a shallow one.
+    fn open_anew(&self, path: &RelPath) -> io::Result<Folder> {
+        if path.parts().count() < DEEP {
+            return self.root.open_below(path);
+        }
+        let mut above = path.clone();
+        while let Some((parent, _)) = above.split().filter(|(parent, _)| !parent.is_root()) {
+            let near = self.cache().get(&parent).map(|opened| opened.folder.clone());
+            if let (Some(near), Some(below)) = (near, path.below(&parent))
+                && near.is_in_place()
+            {
+                return near.open_below(&below);
+            }
+            above = parent;
+        }
+        self.root.open_below(path)
+    }
+
     /// The open folder for a path, from the cache or opened now.
     fn folder(&self, path: &RelPath, action: &'static str) -> Result<Arc<Folder>> {
         if path.is_root() {
@@ -158,7 +180,7 @@ impl LocalStore {
             return Ok(opened.folder.clone());
         }
         let failed = |error| fault(action, path, error);
-        let folder = Arc::new(self.root.open_below(path).map_err(failed)?);
+        let folder = Arc::new(self.open_anew(path).map_err(failed)?);
         if let Some(id) = folder.stat_self().map_err(failed)?.id
             && id.device != self.device
         {
@@ -680,8 +702,12 @@ impl Store for LocalStore {
 
     fn list(&self, folder: &RelPath) -> Result<Listing> {
         // Not from the cache: reading a folder moves the position of the open file that it is read through.
-        let open = self.root.open_below(folder).map_err(|error| fault("list", folder, error))?;
-        open.list(folder)
+        let open = self.open_anew(folder).map_err(|error| fault("list", folder, error))?;
+        let listing = open.list(folder)?;
+        if folder.parts().count() >= DEEP - 1 {
+            self.keep_open(folder, &Arc::new(open));
+        }
+        Ok(listing)
     }
 
     fn stat(&self, path: &RelPath) -> Result<Option<Meta>> {

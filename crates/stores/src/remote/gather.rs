@@ -1,6 +1,7 @@
 //! Putting a listing together from what a server says, without believing what no honest server says.
 
-use std::collections::HashSet;
+use std::collections::HashMap;
+use std::time::{Duration, Instant};
 
 use reedhook_core::entry::{Entry, EntryKind, Meta};
 use reedhook_core::path::{Name, RelPath};
@@ -9,18 +10,30 @@ use reedhook_core::store::{FaultKind, Listing, StoreError, Unknown};
 use super::wire::{Answer, Trouble};
 
 /// No folder has so many entries; a listing that goes on is a trap.
-const MOST_ENTRIES: usize = 5_000_000;
+const MOST_ENTRIES: usize = 1_000_000;
+
+/// A server that is asked for so long has to have named an entry a second.
+const SLOW_AFTER: Duration = Duration::from_secs(60);
 
 /// A listing that is being read.
 pub(super) struct Gather<'a> {
     folder: &'a RelPath,
-    listing: Listing,
-    known: HashSet<Name>,
+    entries: Vec<Option<Entry>>,
+    unknown: Vec<Unknown>,
+    /// Where the entry of a name is among the entries; `None` where there is none of it any more.
+    known: HashMap<Name, Option<usize>>,
+    begun: Instant,
 }
 
 impl<'a> Gather<'a> {
     pub(super) fn new(folder: &'a RelPath) -> Gather<'a> {
-        Gather { folder, listing: Listing::default(), known: HashSet::new() }
+        Gather {
+            folder,
+            entries: Vec::new(),
+            unknown: Vec::new(),
+            known: HashMap::new(),
+            begun: Instant::now(),
+        }
     }
 
     /// Takes an entry; `None` as metadata when the server does not say enough of it. A name that cannot be one in this folder, or
@@ -31,24 +44,27 @@ impl<'a> Gather<'a> {
             Ok(name) => name,
             Err(why) => return self.refuse(None, format!("it names an entry {shown:?}: {why}")),
         };
-        if !self.known.insert(name.clone()) {
+        if self.known.contains_key(&name) {
             self.forget(&name);
             return self.refuse(Some(name), format!("it names {shown:?} twice"));
         }
+        self.known.insert(name.clone(), meta.is_some().then_some(self.entries.len()));
         match meta {
-            Some(meta) => self.listing.entries.push(Entry { name, meta }),
+            Some(meta) => self.entries.push(Some(Entry { name, meta })),
             None => self.refuse(Some(name), format!("it does not say enough of {shown:?}")),
         }
     }
 
     /// Takes back what was taken of this name: which of two is meant nobody can tell.
     fn forget(&mut self, name: &Name) {
-        self.listing.entries.retain(|entry| entry.name != *name);
+        if let Some(at) = self.known.insert(name.clone(), None).flatten() {
+            self.entries[at] = None;
+        }
     }
 
     /// Whether something has this name already.
     pub(super) fn has(&self, name: &str) -> bool {
-        Name::new(name.as_bytes()).is_ok_and(|name| self.known.contains(&name))
+        Name::new(name.as_bytes()).is_ok_and(|name| self.known.contains_key(&name))
     }
 
     /// Notes that two things have this name, which is right at this store and nowhere else. The rest of the folder is known.
@@ -56,13 +72,13 @@ impl<'a> Gather<'a> {
         let Ok(name) = Name::new(name.as_bytes()) else { return };
         self.forget(&name);
         let error = StoreError::new(FaultKind::NameRefused, "list", &self.folder.join(&name)).because(why);
-        self.listing.unknown.push(Unknown { name: Some(name), error });
+        self.unknown.push(Unknown { name: Some(name), error });
     }
 
     /// Notes that something in the listing cannot be right.
     pub(super) fn refuse(&mut self, name: Option<Name>, why: String) {
         let error = StoreError::new(FaultKind::BadAnswer, "list", self.folder).because(why);
-        self.listing.unknown.push(Unknown { name, error });
+        self.unknown.push(Unknown { name, error });
     }
 
     /// Notes that something here has a name that no file can have. It is a problem by itself; the rest of the folder is known.
@@ -72,24 +88,29 @@ impl<'a> Gather<'a> {
         let Ok(name) = Name::new(standing_for_it.as_bytes()) else { return };
         let error = StoreError::new(FaultKind::NameRefused, "list", &self.folder.join(&name));
         let error = error.because(format!("there is something with {shown}, which no file can have"));
-        self.listing.unknown.push(Unknown { name: Some(name), error });
+        self.unknown.push(Unknown { name: Some(name), error });
     }
 
     /// Fails when it has become longer than any folder is.
     pub(super) fn go_on(&self) -> Answer<()> {
-        if self.listing.entries.len() + self.listing.unknown.len() <= MOST_ENTRIES {
+        let named = self.entries.len() + self.unknown.len();
+        let words = if named > MOST_ENTRIES {
+            format!("it has no end: more than {MOST_ENTRIES} entries")
+        } else if self.begun.elapsed() > SLOW_AFTER && (named as u64) < self.begun.elapsed().as_secs() {
+            "it has no end: it comes too slowly".to_owned()
+        } else {
             return Ok(());
-        }
-        Err(Trouble::lasting(FaultKind::BadAnswer, "list", self.folder).because("it has no end"))
+        };
+        Err(Trouble::lasting(FaultKind::BadAnswer, "list", self.folder).because(words))
     }
 
     /// Whether nothing has been said yet.
     pub(super) fn is_empty(&self) -> bool {
-        self.listing.entries.is_empty() && self.listing.unknown.is_empty()
+        self.entries.is_empty() && self.unknown.is_empty()
     }
 
     pub(super) fn done(self) -> Listing {
-        self.listing
+        Listing { entries: self.entries.into_iter().flatten().collect(), unknown: self.unknown }
     }
 }
 

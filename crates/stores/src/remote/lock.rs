@@ -157,7 +157,7 @@ fn living_holder(inner: &Inner) -> Result<Option<Note>> {
                 None => watched(inner, &text),
             };
         }
-        std::thread::sleep(Duration::from_millis(1500));
+        inner.patience.stop.sleep(Duration::from_millis(1500));
     }
     Ok(None)
 }
@@ -166,7 +166,9 @@ fn living_holder(inner: &Inner) -> Result<Option<Note>> {
 fn watched(inner: &Inner, text: &str) -> Result<Option<Note>> {
     const LOOKS: u32 = 15;
     for _ in 0..LOOKS {
-        std::thread::sleep(inner.patience.watch / LOOKS);
+        if !inner.patience.stop.sleep(inner.patience.watch / LOOKS) {
+            return Err(StoreError::new(FaultKind::Stopped, "lock", &RelPath::root()));
+        }
         let now = read_note(inner)?;
         if now != text {
             // It was given back, or somebody is alive.

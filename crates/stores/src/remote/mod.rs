@@ -18,6 +18,7 @@ mod room;
 mod runtime;
 pub mod sftp;
 mod stage;
+pub mod stop;
 mod tls;
 pub mod webdav;
 mod wire;
@@ -43,6 +44,7 @@ use patience::Patience;
 use room::Room;
 use sftp::{Sftp, SshSetup};
 use stage::RemoteStage;
+use stop::Pace;
 use webdav::WebDav;
 use wire::{Again, Answer, Download, Over, Trouble, Wire};
 
@@ -64,6 +66,9 @@ pub struct Options {
 
 /// The schemes of the addresses that lead to a store.
 pub const SCHEMES: [&str; 6] = ["sftp", "davs", "dav", "ftps", "ftp", "s3"];
+
+/// No tree of people's is so deep. Servers show folders within themselves, by links that they follow, without end.
+const DEEPEST: usize = 256;
 
 /// A store behind a network.
 pub struct Remote {
@@ -130,12 +135,12 @@ impl Remote {
         loop {
             let begun = Instant::now();
             match Remote::dial(address.clone(), account.clone(), options) {
-                Ok(wire) => return Ok(Remote::new(wire, notes, options.patience)),
+                Ok(wire) => return Ok(Remote::new(wire, notes, options.patience.clone())),
                 // A server that is just starting, or refuses many at once, is given another chance; one that does not answer at
                 // all has had its time.
                 Err(error) if error.may_pass() && tries < 2 && begun.elapsed() < Duration::from_secs(5) => {
                     tries += 1;
-                    std::thread::sleep(options.patience.first * tries);
+                    options.patience.stop.sleep(options.patience.first * tries);
                 }
                 Err(error) => return Err(error),
             }
@@ -143,11 +148,12 @@ impl Remote {
     }
 
     fn dial(address: Address, account: Account, options: &Options) -> Result<Box<dyn Wire>, ConnectError> {
+        let stop = &options.patience.stop;
         Ok(match address.scheme.as_str() {
-            "sftp" => Box::new(Sftp::connect(address, account, options.ssh.clone())?),
-            "davs" | "dav" => Box::new(WebDav::connect(address, account, &options.trust)?),
-            "ftps" | "ftp" => Box::new(Ftp::connect(address, account, &options.trust)?),
-            "s3" => Box::new(Objects::connect(address, account, &options.trust, &options.objects)?),
+            "sftp" => Box::new(Sftp::connect(address, account, options.ssh.clone(), stop)?),
+            "davs" | "dav" => Box::new(WebDav::connect(address, account, &options.trust, stop)?),
+            "ftps" | "ftp" => Box::new(Ftp::connect(address, account, &options.trust, stop)?),
+            "s3" => Box::new(Objects::connect(address, account, &options.trust, &options.objects, stop)?),
             other => return Err(ConnectError::Setup(format!("\"{other}:\" leads to no kind of store"))),
         })
     }
@@ -412,16 +418,24 @@ struct RemoteContent {
     path: RelPath,
     at: u64,
     download: Option<Box<dyn Download>>,
+    pace: Pace,
 }
 
 impl Read for RemoteContent {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let begun = Instant::now();
         let read = match self.download.as_mut().map(|download| download.read(buffer)) {
             Some(Err(error)) if is_interrupted(&error) => self.read_anew(buffer).map_err(io::Error::other),
             None => self.read_anew(buffer).map_err(io::Error::other),
             Some(outcome) => outcome,
         };
-        read.inspect(|length| self.at += *length as u64)
+        let length = read?;
+        self.at += length as u64;
+        if length > 0 && !self.pace.came(length as u64, begun.elapsed()) {
+            let slow = StoreError::new(FaultKind::Interrupted, "read", &self.path);
+            return Err(io::Error::other(slow.because("it sends next to nothing")));
+        }
+        Ok(length)
     }
 }
 
@@ -483,6 +497,11 @@ impl Store for Remote {
 
     fn list(&self, folder: &RelPath) -> Result<Listing> {
         let inner = &self.inner;
+        if folder.parts().count() > DEEPEST {
+            let words =
+                format!("it lies more than {DEEPEST} folders deep: a folder may contain itself there");
+            return Err(StoreError::new(FaultKind::BadAnswer, "list", folder).because(words));
+        }
         inner.real_folder(folder, "list")?;
         let mut listing = inner.ask(|wire| wire.list(folder))?;
         if inner.wire.follows_links() {
@@ -728,6 +747,6 @@ impl Remote {
 
     fn open_at(&self, path: &RelPath, offset: u64) -> Box<dyn Content> {
         let (inner, path) = (self.inner.clone(), path.clone());
-        Box::new(RemoteContent { inner, path, at: offset, download: None })
+        Box::new(RemoteContent { inner, path, at: offset, download: None, pace: Pace::default() })
     }
 }

@@ -4,10 +4,11 @@ use std::time::Duration;
 
 use reedhook_core::store::{FaultKind, Result};
 
+use super::stop::Stop;
 use super::wire::{Again, Answer, Trouble};
 
 /// How long a store is given to recover.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct Patience {
     /// How often a request is made in all; at least once.
     pub attempts: u32,
@@ -18,6 +19,8 @@ pub struct Patience {
     /// How long the lock of another machine is watched, when it may be a dead one's: longer than a minute, within which a living run
     /// writes it anew.
     pub watch: Duration,
+    /// Who may end the waiting.
+    pub stop: Stop,
 }
 
 impl Default for Patience {
@@ -28,6 +31,7 @@ impl Default for Patience {
             first: Duration::from_millis(200),
             longest: Duration::from_secs(10),
             watch: Duration::from_secs(75),
+            stop: Stop::default(),
         }
     }
 }
@@ -49,7 +53,9 @@ impl Patience {
             let Some(pause) = self.pause(&trouble, attempt) else {
                 return Err(given_up(trouble));
             };
-            std::thread::sleep(pause);
+            if !self.stop.sleep(pause) {
+                return Err(given_up(trouble));
+            }
         }
     }
 

@@ -7,6 +7,7 @@ use reqwest::Url;
 use reqwest::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, LOCATION};
 
 use super::connect::{ConnectError, Secret, Trust, is_loopback};
+use super::stop::Stop;
 use super::{runtime, tls};
 
 /// Why a message did not arrive. No address is in the words: it may hold a secret.
@@ -89,7 +90,7 @@ pub fn post_json(
         value.set_sensitive(true);
         request = request.header(AUTHORIZATION, value);
     }
-    let runtime = runtime::handle().map_err(|error| setup(error.to_string()))?;
+    let runtime = runtime::handle(&Stop::default()).map_err(|error| setup(error.to_string()))?;
     let slow = || PostError::Slow { host: host.clone(), within };
     let answer = runtime::wait(&runtime, within, request.send()).ok_or_else(slow)?.map_err(|error| {
         if error.is_timeout() {

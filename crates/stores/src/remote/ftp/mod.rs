@@ -23,10 +23,11 @@ use reedhook_core::store::{
 };
 
 use self::facts::{Line, listed_line, machine_line, text_of};
-use self::pool::{Dialer, OPENED, Pool, Taken, refusal};
+use self::pool::{Dialer, OPENED, Pool, Sockets, Taken, refusal};
 use self::transfer::{FtpDownload, FtpUpload};
 use super::connect::{Account, Address, ConnectError, Trust, is_loopback, workers_for};
 use super::gather::{Gather, folder_meta};
+use super::stop::{Pace, Stop};
 use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// Servers that live together with many users do not like more from one.
@@ -45,6 +46,7 @@ pub struct Ftp {
     server: String,
     /// Cleared when an upload could not be gone on with after all.
     restarts: Arc<AtomicBool>,
+    stop: Stop,
 }
 
 /// What the server says it can do.
@@ -79,7 +81,12 @@ impl Ftp {
     ///
     /// # Errors
     /// See [`ConnectError`].
-    pub fn connect(address: Address, account: Account, trust: &Trust) -> Result<Ftp, ConnectError> {
+    pub fn connect(
+        address: Address,
+        account: Account,
+        trust: &Trust,
+        stop: &Stop,
+    ) -> Result<Ftp, ConnectError> {
         let secure = address.scheme == "ftps";
         if !secure && account.user.is_some() && !is_loopback(&address.host) {
             // Anonymous reading is what plain FTP is still used for; a password would be everybody's.
@@ -89,7 +96,8 @@ impl Ftp {
             });
         }
         let tls = if secure { Some(pool::security(trust, false)?) } else { None };
-        let mut dialer = Dialer { address, account, tls, extended: true };
+        let sockets = Sockets::ended_by(stop);
+        let mut dialer = Dialer { address, account, tls, extended: true, sockets };
         let mut ftp = match dialer.dial() {
             // A server that has only the newest TLS.
             Err(pool::Undialed::NoTls(_)) => {
@@ -114,6 +122,7 @@ impl Ftp {
             secure,
             server,
             restarts: Arc::new(AtomicBool::new(offers.restarts)),
+            stop: stop.clone(),
         };
         found.pool.allow(found.workers());
         Ok(found)
@@ -206,7 +215,8 @@ impl Ftp {
                 ftp.custom_data_command("LIST -a", &OPENED)?
             };
             let mut bytes = Vec::new();
-            let read = (&mut stream).take(LARGEST_LISTING + 1).read_to_end(&mut bytes);
+            let mut paced = Paced { inner: &mut stream, pace: Pace::default(), stop: self.stop.clone() };
+            let read = (&mut paced).take(LARGEST_LISTING + 1).read_to_end(&mut bytes);
             stream.finish()?;
             read.map_err(FtpError::ConnectionError)?;
             Ok(bytes)
@@ -285,6 +295,27 @@ fn find_root(ftp: &mut RustlsFtpStream, address: &Address) -> Result<Vec<u8>, Co
     }
     let root = facts::bytes_of(&ftp.pwd().map_err(|_| missing())?);
     Ok(root.strip_suffix(b"/").unwrap_or(&root).to_vec())
+}
+
+/// What comes over a data connection, as long as it comes fast enough.
+struct Paced<'a, R> {
+    inner: &'a mut R,
+    pace: Pace,
+    stop: Stop,
+}
+
+impl<R: Read> Read for Paced<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let begun = Instant::now();
+        let length = self.inner.read(buffer)?;
+        if self.stop.is_overdue() {
+            return Err(std::io::Error::other("it was stopped"));
+        }
+        match length == 0 || self.pace.came(length as u64, begun.elapsed()) {
+            true => Ok(length),
+            false => Err(std::io::Error::other("it sends next to nothing")),
+        }
+    }
 }
 
 /// What an error means, as far as its number tells (RFC 959, section 4.2).
@@ -508,6 +539,7 @@ impl Ftp {
             secure: self.secure,
             server: String::new(),
             restarts: self.restarts.clone(),
+            stop: self.stop.clone(),
         }
     }
 }

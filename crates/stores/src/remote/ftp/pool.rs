@@ -1,7 +1,8 @@
 //! Connections to an FTP server. Each does one thing at a time, so several are kept; a server that allows fewer than we would like
 //! is served by those it allows.
 
-use std::net::{TcpStream, ToSocketAddrs};
+use std::collections::HashMap;
+use std::net::{Shutdown, SocketAddr, TcpStream, ToSocketAddrs};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -11,6 +12,7 @@ use suppaftp::{Encoding, FtpError, Mode, RustlsConnector, RustlsFtpStream, Statu
 
 use super::facts;
 use crate::remote::connect::{ANSWER_WITHIN, Account, Address, CONNECT_WITHIN, ConnectError, Trust};
+use crate::remote::stop::{LOOK, Stop};
 use crate::remote::tls::{self, Security, Witness};
 
 /// Names travel as bytes.
@@ -30,6 +32,9 @@ impl Encoding for Bytes {
 /// A server that is there greets at once; this is for one at the other end of the world that looks our name up first.
 const GREETS_WITHIN: Duration = Duration::from_secs(10);
 
+/// Content that is underway does not stand still for so long; if it does, it is gone on with over another connection.
+const DATA_WITHIN: Duration = Duration::from_secs(12);
+
 /// How to connect, once it is known what the server can do.
 pub(super) struct Dialer {
     pub(super) address: Address,
@@ -38,6 +43,48 @@ pub(super) struct Dialer {
     pub(super) tls: Option<Security>,
     /// Whether data connections are asked for in the extended way (RFC 2428), which works with IPv6 too.
     pub(super) extended: bool,
+    /// The sockets that are in use.
+    pub(super) sockets: Arc<Sockets>,
+}
+
+/// Sockets of control connections that are in use, to be closed when the work was stopped a while ago and somebody still waits for them.
+/// Who is done with one says so: what is held here too is not closed by dropping it.
+#[derive(Default)]
+pub(super) struct Sockets(Mutex<HashMap<SocketAddr, TcpStream>>);
+
+impl Sockets {
+    /// No sockets yet; a thread looks after them as long as they are used.
+    pub(super) fn ended_by(stop: &Stop) -> Arc<Sockets> {
+        let sockets = Arc::new(Sockets::default());
+        let (watched, stop) = (Arc::downgrade(&sockets), stop.clone());
+        std::thread::spawn(move || {
+            while let Some(sockets) = watched.upgrade() {
+                if stop.is_overdue() {
+                    let open = std::mem::take(&mut *sockets.all());
+                    open.values().for_each(|socket| drop(socket.shutdown(Shutdown::Both)));
+                }
+                drop(sockets);
+                std::thread::sleep(LOOK * 2);
+            }
+        });
+        sockets
+    }
+
+    fn all(&self) -> MutexGuard<'_, HashMap<SocketAddr, TcpStream>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn watch(&self, stream: &TcpStream) -> Option<SocketAddr> {
+        let address = stream.local_addr().ok()?;
+        self.all().insert(address, stream.try_clone().ok()?);
+        Some(address)
+    }
+
+    fn forget(&self, address: Option<SocketAddr>) {
+        if let Some(address) = address {
+            self.all().remove(&address);
+        }
+    }
 }
 
 /// Why there is no connection.
@@ -83,7 +130,7 @@ impl Dialer {
         let mut last = "the name leads nowhere".to_owned();
         let mut stream = None;
         for address in found {
-            match connect_tcp(&address) {
+            match connect_tcp(&address, ANSWER_WITHIN) {
                 Ok(connected) => {
                     stream = Some(connected);
                     break;
@@ -92,6 +139,12 @@ impl Dialer {
             }
         }
         let stream = stream.ok_or_else(|| self.unreachable(&last))?;
+        let watched = self.sockets.watch(&stream);
+        self.greeted(stream).inspect_err(|_| self.sockets.forget(watched))
+    }
+
+    /// Logs in over a connection that was just made.
+    fn greeted(&self, stream: TcpStream) -> Result<RustlsFtpStream, Undialed> {
         // Of a server that waits for TLS to begin at once nothing is ever heard.
         let _ = stream.set_read_timeout(Some(GREETS_WITHIN));
         let waiting = stream.try_clone();
@@ -99,8 +152,9 @@ impl Dialer {
         if let Ok(waiting) = waiting {
             let _ = waiting.set_read_timeout(Some(ANSWER_WITHIN));
         }
-        let mut ftp =
-            ftp.passive_stream_builder(|address| connect_tcp(&address).map_err(FtpError::ConnectionError));
+        let mut ftp = ftp.passive_stream_builder(|address| {
+            connect_tcp(&address, DATA_WITHIN).map_err(FtpError::ConnectionError)
+        });
         ftp.set_encoding(Bytes);
         ftp.set_mode(if self.extended { Mode::ExtendedPassive } else { Mode::Passive });
         // Data goes where the control connection goes, whatever address the server names.
@@ -159,10 +213,10 @@ impl Dialer {
     }
 }
 
-fn connect_tcp(address: &std::net::SocketAddr) -> std::io::Result<TcpStream> {
+fn connect_tcp(address: &SocketAddr, within: Duration) -> std::io::Result<TcpStream> {
     let stream = TcpStream::connect_timeout(address, CONNECT_WITHIN)?;
-    stream.set_read_timeout(Some(ANSWER_WITHIN))?;
-    stream.set_write_timeout(Some(ANSWER_WITHIN))?;
+    stream.set_read_timeout(Some(within))?;
+    stream.set_write_timeout(Some(within))?;
     stream.set_nodelay(true)?;
     Ok(stream)
 }
@@ -252,7 +306,8 @@ impl Taken {
 
 impl Drop for Taken {
     fn drop(&mut self) {
-        if self.ftp.take().is_some() {
+        if let Some(ftp) = self.ftp.take() {
+            self.pool.dialer.sockets.forget(ftp.get_ref().local_addr().ok());
             self.pool.state().open -= 1;
             self.pool.freed.notify_one();
         }

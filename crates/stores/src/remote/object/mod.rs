@@ -27,7 +27,6 @@ use object_store::{
     Attribute, Attributes as Tags, GetOptions, GetRange, ObjectMeta, ObjectStore, ObjectStoreExt, PutMode,
     PutOptions, PutPayload, RetryConfig, UpdateVersion,
 };
-use tokio::runtime::Handle;
 
 use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath};
@@ -41,7 +40,8 @@ use self::service::{Answered, Connector};
 use self::transfer::{ObjectDownload, ObjectUpload};
 use super::connect::{ANSWER_WITHIN, Account, Address, ConnectError, Trust, workers_for};
 use super::gather::{Gather, folder_meta};
-use super::runtime;
+use super::runtime::{self, Runtime};
+use super::stop::Stop;
 use super::tls;
 use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
 
@@ -74,7 +74,7 @@ pub struct Objects {
 }
 
 struct Shared {
-    runtime: Handle,
+    runtime: Runtime,
     client: AmazonS3,
     /// Unfinished files: complete, but not published.
     pending: Mutex<HashMap<RelPath, Pending>>,
@@ -111,8 +111,9 @@ impl Objects {
         account: Account,
         trust: &Trust,
         setup: &ObjectSetup,
+        stop: &Stop,
     ) -> Result<Objects, ConnectError> {
-        let runtime = runtime::handle()
+        let runtime = runtime::handle(stop)
             .map_err(|error| ConnectError::Setup(format!("no threads for the network: {error}")))?;
         let path = String::from_utf8(address.path.clone())
             .map_err(|_| ConnectError::Setup(format!("{} is not UTF-8", address.shown())))?;

@@ -118,7 +118,7 @@ impl ObjectUpload {
         let data = Bytes::from(std::mem::take(&mut self.buffer));
         let index = sent.parts.len() + self.underway.len();
         let (shared, length) = (self.objects.shared.clone(), data.len() as u64);
-        let task = self.objects.shared.runtime.spawn(async move {
+        let task = self.objects.shared.runtime.handle.spawn(async move {
             shared.client.put_part(&sent.key, &sent.id, index, PutPayload::from(data)).await
         });
         self.underway.push_back((length, task));

@@ -4,12 +4,14 @@ use std::collections::HashMap;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::mpsc as local;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Instant;
 
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::sync::mpsc;
 
 use super::packet::{self, INIT, Packet, Reply};
 use crate::remote::connect::ANSWER_WITHIN;
+use crate::remote::stop::{LOOK, Stop};
 
 /// No honest answer is larger: data comes in pieces that we asked for, and listings in packets of at most 256 KiB.
 const LARGEST: usize = 1 << 20;
@@ -31,6 +33,7 @@ pub(super) struct Line {
     sender: mpsc::Sender<Vec<u8>>,
     waiting: Arc<Mutex<Waiting>>,
     next: AtomicU32,
+    stop: Stop,
 }
 
 fn lock(waiting: &Mutex<Waiting>) -> MutexGuard<'_, Waiting> {
@@ -46,7 +49,7 @@ fn give_up(waiting: &Mutex<Waiting>, why: &str) {
 
 impl Line {
     /// Greets the server over a fresh channel; returns the extensions that it offers.
-    pub(super) async fn open<S>(stream: S) -> Result<(Line, Vec<(String, String)>), Broken>
+    pub(super) async fn open<S>(stream: S, stop: Stop) -> Result<(Line, Vec<(String, String)>), Broken>
     where
         S: AsyncRead + AsyncWrite + Send + Unpin + 'static,
     {
@@ -61,7 +64,7 @@ impl Line {
         let (sender, receiver) = mpsc::channel(64);
         tokio::spawn(send_all(writer, receiver, waiting.clone()));
         tokio::spawn(receive_all(reader, waiting.clone()));
-        Ok((Line { sender, waiting, next: AtomicU32::new(1) }, extensions))
+        Ok((Line { sender, waiting, next: AtomicU32::new(1), stop }, extensions))
     }
 
     /// Sends a request; its answer can be waited for later.
@@ -77,7 +80,7 @@ impl Line {
         }
         let sent = self.sender.blocking_send(packet.numbered(number));
         sent.map_err(|_| Broken("the connection is closed".to_owned()))?;
-        Ok(Pending { told, waiting: self.waiting.clone() })
+        Ok(Pending { told, waiting: self.waiting.clone(), stop: self.stop.clone() })
     }
 
     /// Whether it still works, as far as is known.
@@ -95,20 +98,26 @@ impl Line {
 pub(super) struct Pending {
     told: local::Receiver<Reply>,
     waiting: Arc<Mutex<Waiting>>,
+    stop: Stop,
 }
 
 impl Pending {
     /// Waits for the answer. A server that says nothing for too long is taken for gone.
     pub(super) fn wait(self) -> Result<Reply, Broken> {
-        match self.told.recv_timeout(ANSWER_WITHIN) {
-            Ok(reply) => Ok(reply),
-            Err(local::RecvTimeoutError::Timeout) => {
-                give_up(&self.waiting, "no answer");
-                Err(Broken("no answer".to_owned()))
-            }
-            Err(local::RecvTimeoutError::Disconnected) => {
-                let why = lock(&self.waiting).broken.clone();
-                Err(Broken(why.unwrap_or_else(|| "the connection was closed".to_owned())))
+        let until = Instant::now() + ANSWER_WITHIN;
+        loop {
+            let rest = until.saturating_duration_since(Instant::now());
+            match self.told.recv_timeout(rest.min(LOOK)) {
+                Ok(reply) => return Ok(reply),
+                Err(local::RecvTimeoutError::Timeout) if rest > LOOK && !self.stop.is_overdue() => {}
+                Err(local::RecvTimeoutError::Timeout) => {
+                    give_up(&self.waiting, "no answer");
+                    return Err(Broken("no answer".to_owned()));
+                }
+                Err(local::RecvTimeoutError::Disconnected) => {
+                    let why = lock(&self.waiting).broken.clone();
+                    return Err(Broken(why.unwrap_or_else(|| "the connection was closed".to_owned())));
+                }
             }
         }
     }

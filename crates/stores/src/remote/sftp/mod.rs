@@ -18,7 +18,6 @@ use std::time::{Duration, Instant};
 use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, Place, Space, StoreError};
-use tokio::runtime::Handle as Runtime;
 
 use self::line::{Broken, Line, Pending};
 use self::packet::{Packet, Reader, Reply, status};
@@ -26,7 +25,8 @@ pub use self::ssh::{SshSetup, is_plain};
 use self::transfer::{SftpDownload, SftpUpload};
 use super::connect::{Account, Address, CONNECT_WITHIN, ConnectError, workers_for};
 use super::gather::Gather;
-use super::runtime;
+use super::runtime::{self, Runtime};
+use super::stop::Stop;
 use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// Channels of a connection. Servers allow ten as a rule.
@@ -93,8 +93,13 @@ impl Sftp {
     ///
     /// # Errors
     /// See [`ConnectError`].
-    pub fn connect(address: Address, account: Account, setup: SshSetup) -> Result<Sftp, ConnectError> {
-        let runtime = runtime::handle()
+    pub fn connect(
+        address: Address,
+        account: Account,
+        setup: SshSetup,
+        stop: &Stop,
+    ) -> Result<Sftp, ConnectError> {
+        let runtime = runtime::handle(stop)
             .map_err(|error| ConnectError::Setup(format!("no threads for the network: {error}")))?;
         let session = Session::open(&runtime, &address, &account, &setup)?;
         let (line, extensions) = session.new_line(&runtime).map_err(|why| unusable(&address, why.0))?;
@@ -270,7 +275,7 @@ impl Session {
             let told = |error: russh::Error| Broken(error.to_string());
             let channel = self.handle.channel_open_session().await.map_err(told)?;
             channel.request_subsystem(true, "sftp").await.map_err(told)?;
-            Line::open(channel.into_stream()).await
+            Line::open(channel.into_stream(), runtime.stop.clone()).await
         };
         runtime::wait(runtime, CONNECT_WITHIN, opening).unwrap_or_else(|| Err(Broken("no answer".to_owned())))
     }

@@ -5,23 +5,24 @@
 //! would travel along.
 
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use reqwest::header::{AUTHORIZATION, HeaderMap, HeaderName, RETRY_AFTER, WWW_AUTHENTICATE};
 use reqwest::{Client, Method, Response, StatusCode, Url};
-use tokio::runtime::Handle;
 
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{FaultKind, StoreError};
 
 use crate::remote::connect::{ANSWER_WITHIN, Account, ConnectError, Secret, Trust, is_loopback};
+use crate::remote::runtime::{self, Runtime};
+use crate::remote::stop::Pace;
+use crate::remote::tls;
 use crate::remote::tls::innermost;
 use crate::remote::wire::{Again, Answer, Trouble};
-use crate::remote::{runtime, tls};
 
 /// The part of an address that decides who is talked to, and how requests are made there.
 pub(super) struct Http {
-    runtime: Handle,
+    runtime: Runtime,
     client: Client,
     account: Account,
     shown: String,
@@ -61,7 +62,7 @@ impl Ask<'_> {
 
 impl Http {
     pub(super) fn new(
-        runtime: Handle,
+        runtime: Runtime,
         account: Account,
         trust: &Trust,
         shown: String,
@@ -71,7 +72,7 @@ impl Http {
         Ok(Http { runtime, client, account, shown, login: Mutex::new(Login::None) })
     }
 
-    pub(super) fn runtime(&self) -> &Handle {
+    pub(super) fn runtime(&self) -> &Runtime {
         &self.runtime
     }
 
@@ -292,13 +293,17 @@ impl Http {
         action: &'static str,
         path: &RelPath,
     ) -> Answer<Vec<u8>> {
-        let mut body = Vec::new();
+        let (mut body, mut pace) = (Vec::new(), Pace::default());
         loop {
+            let begun = Instant::now();
             let piece = runtime::wait(&self.runtime, ANSWER_WITHIN, response.chunk());
             let piece = piece.ok_or_else(|| Trouble::broke(action, path, "no answer"))?;
             let Some(piece) = piece.map_err(|error| self.trouble(&error, action, path))? else {
                 return Ok(body);
             };
+            if !pace.came(piece.len() as u64, begun.elapsed()) {
+                return Err(Trouble::broke(action, path, "it sends next to nothing"));
+            }
             if body.len() + piece.len() > limit {
                 return Err(
                     Trouble::lasting(FaultKind::BadAnswer, action, path).because("its answer has no end")

@@ -24,6 +24,7 @@ use self::transfer::{DavDownload, DavUpload};
 use super::connect::{Account, Address, ConnectError, Trust, workers_for};
 use super::gather::Gather;
 use super::runtime;
+use super::stop::Stop;
 use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
 
 /// No listing is larger.
@@ -90,8 +91,13 @@ impl WebDav {
     ///
     /// # Errors
     /// See [`ConnectError`].
-    pub fn connect(address: Address, account: Account, trust: &Trust) -> Result<WebDav, ConnectError> {
-        let runtime = runtime::handle()
+    pub fn connect(
+        address: Address,
+        account: Account,
+        trust: &Trust,
+        stop: &Stop,
+    ) -> Result<WebDav, ConnectError> {
+        let runtime = runtime::handle(stop)
             .map_err(|error| ConnectError::Setup(format!("no threads for the network: {error}")))?;
         let scheme = if address.scheme == "davs" { "https" } else { "http" };
         let port = address.port.map(|port| format!(":{port}")).unwrap_or_default();

@@ -134,7 +134,7 @@ impl DavUpload {
         }
         let http = &self.shared.http;
         let request = http.prepare(&ask).body(reqwest::Body::wrap_stream(stream));
-        Running { sender, answer: http.runtime().spawn(request.send()), ends, began: self.at }
+        Running { sender, answer: http.runtime().handle.spawn(request.send()), ends, began: self.at }
     }
 
     /// Whether the server has put a part behind the others. One that does not know parts has put it in the place of all.
