@@ -60,3 +60,7 @@ extern crate self as reedhook_core;
 #[cfg(test)]
 #[path = "../../testing/src/builders.rs"]
 mod testing;
+
+#[cfg(test)]
+#[path = "../../testing/src/fuzz.rs"]
+mod fuzz;

@@ -827,4 +827,18 @@ mod tests {
             assert!(check_name(bad, "job").is_err(), "{bad}");
         }
     }
+
+    #[test]
+    fn fuzzed_job_files() {
+        let seeds: [&[u8]; 2] = [
+            b"kind = \"mirror\"\nfrom = \"~/counts\"\nto = [\"@field-drive/counts\"]\nexclude = [\"*.tmp\", \"!a/**/b[!x]\"]\nwhen = [\"daily 19:30\", \"cron 5 18 * * 1-5\", \"every 2h 08:00-17:00\"]\nlimit = [\"2 MB/s 08:00-18:00\"]\nkeep_for = \"30 days\"\nmax_removals = \"25%\"\nretry = \"3 \xc3\x97 10m\"\n",
+            b"kind = \"two-way\"\nleft = \"a\"\nright = \"sftp://u@h:22/x\"\nconflict = \"newest\"\nconflict_for = [\"*.csv both\"]\nmin_size = \"1 KiB\"\nnewer_than = \"3d\"\n",
+        ];
+        reedhook_testing::fuzz("job files", &seeds, |bytes| {
+            let text = String::from_utf8_lossy(bytes);
+            if let Ok(keys) = parse(&text, Path::new("job.toml")) {
+                drop(Job::new("fuzzed", keys));
+            }
+        });
+    }
 }

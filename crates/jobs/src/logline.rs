@@ -280,4 +280,18 @@ mod tests {
         assert_eq!(read_back(|line| lines::planned(line, 3, 70)), LogLine::Planned { files: 3, bytes: 70 });
         assert_eq!(LogLine::of(&serde_json::json!({"event": "later"})), LogLine::Other);
     }
+
+    #[test]
+    fn fuzzed_lines() {
+        let seeds: [&[u8]; 3] = [
+            br#"{"event":"item","do":"move","side":"left","path":"a","path_base64":"/w==","size":7,"was":"b","modified":"2031-05-04T18:15:00Z","mode":420,"taken_mode":2541,"taken_owner":1,"taken_group":2,"taken_capability":"AQ=="}"#,
+            br#"{"event":"finished","outcome":"done","added":1,"seconds":1e308,"code":"x","message":"m"}"#,
+            br#"{"event":"began","number":-1,"started":"2031-05-04T18:15:00.5Z","sort":"undo","keys":"kind = 1"}"#,
+        ];
+        reedhook_testing::fuzz("lines of logs", &seeds, |bytes| {
+            if let Ok(value) = serde_json::from_slice(bytes) {
+                drop(LogLine::of(&value));
+            }
+        });
+    }
 }

@@ -269,6 +269,11 @@ impl Saved {
         let text = read.map_err(|error| {
             Failure::usage(format!("the plan {shown} cannot be read: {error}")).hint("Check the path.")
         })?;
+        Saved::of_text(&text, file)
+    }
+
+    fn of_text(text: &str, file: &Path) -> Outcome<Saved> {
+        let shown = file.display();
         let damaged = || {
             Failure {
                 cause: Cause::PlanDamaged,
@@ -276,7 +281,7 @@ impl Saved {
             }
             .hint("Save it anew: reedhook preview JOB --save FILE.")
         };
-        refuse_newer(&text, file)?;
+        refuse_newer(text, file)?;
         let (before, after) = text.rsplit_once(CHECK).ok_or_else(damaged)?;
         if after != format!("{}\"}}\n", blake3::hash(before.as_bytes()).to_hex()) {
             return Err(damaged());
@@ -444,4 +449,18 @@ fn report(round: &mut Round, line: &str, found: bool) -> bool {
     let side = leg.plan.changes;
     leg.plan.problems.push(Problem::new(Code::Fault(FaultKind::Changed), side, path, message));
     true
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn fuzzed_plans() {
+        let begins = "{\"format\":\"reedhook-plan\",\"version\":1,\"job\":\"counts\",\"made\":\"2031-05-04T18:15:00Z\",\"rules\":{},\"stores\":[],\"deeds\":[\n{\"do\":\"add\",\"path\":\"a\"}\n";
+        let whole = format!("{begins}{CHECK}{}\"}}\n", blake3::hash(begins.as_bytes()).to_hex());
+        reedhook_testing::fuzz("saved plans", &[whole.as_bytes()], |bytes| {
+            drop(Saved::of_text(&String::from_utf8_lossy(bytes), Path::new("plan")));
+        });
+    }
 }

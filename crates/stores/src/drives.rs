@@ -564,4 +564,41 @@ mod tests {
             }
         }
     }
+
+    /// Whatever a device says of itself, and whatever the table of mounts holds.
+    #[test]
+    fn fuzzed_superblocks_and_tables() {
+        let image = |parts: &[(usize, &[u8])]| {
+            let mut image = vec![0; 0x10200];
+            parts.iter().for_each(|(at, bytes)| image[*at..at + bytes.len()].copy_from_slice(bytes));
+            image
+        };
+        let wide = |length: u16| length.to_be_bytes();
+        let seeds = [
+            image(&[(1080, &[0x53, 0xef]), (1144, b"FENFIELD-1")]),
+            image(&[(0, b"XFSB"), (108, b"FENFIELD-2")]),
+            image(&[(0x10040, b"_BHRfS_M"), (0x1012b, b"FENFIELD-3")]),
+            image(&[(3, b"EXFAT   "), (510, &[0x55, 0xaa]), (108, &[9]), (109, &[3])]),
+            image(&[(3, b"NTFS    "), (11, &[0, 2, 8]), (48, &[4])]),
+            image(&[(82, b"FAT32   "), (71, b"FENFIELD  4"), (510, &[0x55, 0xaa])]),
+            image(&[
+                (1024, b"H+"),
+                (1024 + 40, &[0, 0, 16, 0]),
+                (1024 + 272 + 16, &[0, 0, 0, 1, 0, 0, 0, 9]),
+                (4096 + 32, &wide(4096)),
+            ]),
+        ];
+        let seeds: Vec<&[u8]> = seeds.iter().map(Vec::as_slice).collect();
+        reedhook_testing::fuzz("superblocks", &seeds, |bytes| {
+            let read = |start: u64, length: usize| {
+                let start = usize::try_from(start).ok()?;
+                Some(bytes.get(start..start.checked_add(length)?)?.to_vec())
+            };
+            drop(names_in(&read));
+        });
+        let table = b"42 27 7:0 / /media/FEN\\040FIELD rw,relatime shared:7 - ext4 /dev/loop0 rw";
+        reedhook_testing::fuzz("tables of mounts", &[table], |line| {
+            drop((parse_mount(line), parse_line(line)))
+        });
+    }
 }

@@ -199,4 +199,14 @@ mod tests {
         close(&state);
         assert!(ask(&state, &Request::Status).unwrap().is_none());
     }
+
+    #[test]
+    fn fuzzed_requests() {
+        let seeds: [&[u8]; 3] = [
+            br#"{"do":"run","job":"counts"}"#,
+            br#"{"do":"answer","job":"c","yes":true}"#,
+            br#"{"do":"status"}"#,
+        ];
+        reedhook_testing::fuzz("requests", &seeds, |bytes| drop(serde_json::from_slice::<Request>(bytes)));
+    }
 }

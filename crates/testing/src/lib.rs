@@ -13,9 +13,11 @@
 
 mod builders;
 mod conformance;
+mod fuzz;
 pub mod simulated;
 mod trees;
 
 pub use builders::{EXACT, arrived, file, folder, link, moded, path, rules};
 pub use conformance::conformance;
+pub use fuzz::fuzz;
 pub use trees::{adjust, clear, get, make_way, names, put};

@@ -219,4 +219,25 @@ mod tests {
             assert_eq!(Checkpoint::from_text(text), None, "{text}");
         }
     }
+
+    #[test]
+    fn fuzzed_checkpoints_and_stored_text() {
+        let seeds: [&[u8]; 4] = [
+            b"16777216 af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262\n",
+            b"1935684900.123456789",
+            b"ext4\t0b1c-2d\tsub/folder\t8",
+            b"counts/north/../heron.csv",
+        ];
+        crate::fuzz::fuzz("checkpoints and stored text", &seeds, |bytes| {
+            let text = String::from_utf8_lossy(bytes);
+            let _ = Checkpoint::from_text(&text);
+            drop(crate::identity::Ground::from_text(&text));
+            if let Some(stamp) = crate::entry::Stamp::from_text(&text) {
+                let _ = stamp.later_by(std::time::Duration::MAX).as_nanos();
+            }
+            if let Ok(path) = RelPath::new(bytes) {
+                assert!(path.parts().all(|part| !matches!(part, b"" | b"." | b"..")));
+            }
+        });
+    }
 }

@@ -328,4 +328,17 @@ mod tests {
         assert_eq!(told(ls), expected);
         assert_eq!(told(""), [] as [String; 0]);
     }
+
+    #[test]
+    fn fuzzed_listings() {
+        let seeds: [&[u8]; 4] = [
+            b"f|12|1935684900.5|a/b\0d|0|1935684900|a\0",
+            b"path,kind,size,modified\r\na,file,12,2031-05-04T18:15:00Z\r\n",
+            b"./a:\ntotal 4\n-rw-r--r-- 1 warden station 12 2031-05-04 18:15:00.000000000 +0200 b\n",
+            b"{\"event\":\"entry\",\"path\":\"a\",\"kind\":\"file\",\"size\":1}\n",
+        ];
+        reedhook_testing::fuzz("listings of drives", &seeds, |text| {
+            drop(Listed::read(text, &jiff::tz::TimeZone::UTC))
+        });
+    }
 }

@@ -272,4 +272,16 @@ mod tests {
         let ours = Note::ours(Timestamp::now());
         assert_eq!(Note::read(&ours.to_text()), Some(ours));
     }
+
+    #[test]
+    fn fuzzed_notes() {
+        let seeds: [&[u8]; 2] =
+            [b"machine-1 4711 1935684900 station 1935684000\n", b"m 1 -9223372036854775808 h 1"];
+        reedhook_testing::fuzz("notes of locks", &seeds, |bytes| {
+            if let Some(note) = Note::read(&String::from_utf8_lossy(bytes)) {
+                let _ = note.is_alive(i64::MAX);
+                let _ = note.is_alive(1_935_684_950);
+            }
+        });
+    }
 }

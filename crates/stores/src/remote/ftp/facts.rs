@@ -219,4 +219,17 @@ mod tests {
         assert!(folder.meta.expect("a folder").is_folder());
         assert!(listed_line(b"total 12").is_none());
     }
+
+    #[test]
+    fn fuzzed_lists() {
+        let seeds: [&[u8]; 4] = [
+            b"Type=file;Size=12;Modify=20260401120530.123;UNIX.mode=0640; heron.csv",
+            b"-rw-r--r--   1 warden  station     1234 Apr  1 12:05 heron counts.csv",
+            b"04-01-26  12:05PM       <DIR>          counts",
+            b"lrwxrwxrwx 1 0 0 4 Jan 1 2031 link -> heron.csv",
+        ];
+        reedhook_testing::fuzz("FTP lists", &seeds, |line| {
+            drop((machine_line(line, true), listed_line(line)))
+        });
+    }
 }

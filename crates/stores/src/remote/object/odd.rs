@@ -81,4 +81,13 @@ mod tests {
         assert_eq!(original("heron.csv"), None);
         assert_eq!(readable("no list at all <Key>"), "no list at all <Key>");
     }
+
+    #[test]
+    fn fuzzed_listings() {
+        let seeds: [&[u8]; 1] =
+            [b"<ListBucketResult><Contents><Key>a%00b&#x7;</Key></Contents></ListBucketResult>"];
+        reedhook_testing::fuzz("object listings", &seeds, |listing| {
+            drop(readable(&String::from_utf8_lossy(listing)));
+        });
+    }
 }

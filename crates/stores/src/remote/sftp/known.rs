@@ -269,4 +269,16 @@ mod tests {
         assert!(std::fs::read_to_string(file.path()).unwrap().contains("|1|"));
         compare();
     }
+
+    #[test]
+    fn fuzzed_files_of_known_hosts() {
+        let seeds: [&[u8]; 3] = [
+            b"archive,192.0.2.7 ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJdD7y3aLq454yWBdwLWbieU1ebz9/cu7/QEXn9OIeZJ",
+            b"@revoked *.example,!gate.example ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJdD7y3aLq454yWBdwLWbieU1ebz9/cu7/QEXn9OIeZJ",
+            b"|1|F1E1KeoE/eEWhi10WpGv4OdiO6Y=|3988QV0VE8wmZL7suNrYQLITLCg= ssh-rsa AAAA",
+        ];
+        reedhook_testing::fuzz("known hosts", &seeds, |line| {
+            drop(read_line("archive", &String::from_utf8_lossy(line)));
+        });
+    }
 }

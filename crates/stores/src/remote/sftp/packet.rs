@@ -300,4 +300,22 @@ mod tests {
             assert_eq!(bytes[17..], told.to_be_bytes() as [u8; 4], "{seconds}");
         }
     }
+
+    #[test]
+    fn fuzzed_packets() {
+        let mut names = vec![NAME, 0, 0, 0, 7, 0, 0, 0, 2];
+        for text in [b"heron.jpg".as_slice(), b"long", &[0, 0, 0, 15], b"rail.jpg", b""] {
+            names.extend_from_slice(&(text.len() as u32).to_be_bytes());
+            names.extend_from_slice(text);
+        }
+        let status =
+            [&[STATUS, 0, 0, 0, 3, 0, 0, 0, 4, 0, 0, 0, 4][..], b"full", &[0, 0, 0, 2], b"en"].concat();
+        let version = [&[VERSION, 0, 0, 0, 3, 0, 0, 0, 4][..], b"name", &[0, 0, 0, 1], b"1"].concat();
+        reedhook_testing::fuzz("SFTP packets", &[&names, &status, &version], |packet| {
+            if let Some((_, Reply::Names(names))) = reply(packet) {
+                names.iter().for_each(|named| drop(named.found.meta()));
+            }
+            drop(extensions(packet));
+        });
+    }
 }

@@ -535,4 +535,16 @@ mod tests {
         let command = with_tokens("relay --to '%h port %p' %r 100%% %x", &target);
         assert_eq!(command, "relay --to 'archive port 2200' warden 100% %x");
     }
+
+    #[test]
+    fn fuzzed_configuration() {
+        let seeds: [&[u8]; 1] = [b"Host archive\n  HostName 10.0.0.7\n  ProxyCommand relay %h:%p %r %%\n  ProxyJump a@b:1,c\nMatch all\n"];
+        reedhook_testing::fuzz("ssh configuration", &seeds, |bytes| {
+            let text = String::from_utf8_lossy(bytes);
+            drop(russh_config::parse(&readable(&text), "archive"));
+            let _ = (host_and_port(&text), is_plain(&text));
+            let command = crate::remote::sftp::config::fuzzed(&text);
+            assert!(command.is_none_or(|host| host == host.trim_end_matches('\n')));
+        });
+    }
 }

@@ -205,4 +205,15 @@ mod tests {
         assert!(read(bomb.as_bytes()).is_err());
         assert!(read(b"<html>Welcome</html>").is_err());
     }
+
+    #[test]
+    fn fuzzed_answers() {
+        let seeds: [&[u8]; 2] = [
+            br#"<?xml version="1.0"?><x:multistatus xmlns:x="DAV:"><x:response><x:href>/files/a%20b&amp;c.csv</x:href>
+                <x:propstat><x:prop><x:getcontentlength>12</x:getcontentlength><x:getetag>"1-&#x41;"</x:getetag></x:prop>
+                <x:status>HTTP/1.1 200 OK</x:status></x:propstat></x:response></x:multistatus>"#,
+            br#"<d:multistatus xmlns:d="DAV:"><d:response><d:href><![CDATA[/s/]]></d:href></d:response></d:multistatus>"#,
+        ];
+        reedhook_testing::fuzz("multistatus", &seeds, |body| drop(read(body)));
+    }
 }
