@@ -344,7 +344,8 @@ fn the_tables_say_what_the_lines_say() {
     two_trees(&station, &mut Seeded(7));
     station.write("odd, \"name\"\nhere", "x", 1_900_000_000);
     let file = |name: &str| -> PathBuf { station.path(name) };
-    let ran = station.run(&["compare", "left", "right", "--json", "--csv", "entries.csv"]).expect(1);
+    let ran =
+        station.run(&["compare", "left", "right", "--json", "--csv", "entries.csv", "--csv-raw"]).expect(1);
     let table = rows(&file("entries.csv"));
     assert_eq!(table[0][..3], ["path", "state", "kind"].map(str::to_owned));
     let told: Vec<(String, String)> = table[1..].iter().map(|row| (row[0].clone(), row[1].clone())).collect();
@@ -354,8 +355,9 @@ fn the_tables_say_what_the_lines_say() {
     let size = |row: &Vec<String>| row[3].parse::<u64>().ok();
     assert!(table[1..].iter().all(|row| size(row) == lines[&row[0]]["left"]["size"].as_u64()));
 
-    let counted =
-        station.run(&["compare", "left", "right", "--json", "--counts", "--csv", "folders.csv"]).expect(1);
+    let counted = station
+        .run(&["compare", "left", "right", "--json", "--counts", "--csv", "folders.csv", "--csv-raw"])
+        .expect(1);
     let folders: Vec<Value> = counted.json().into_iter().filter(|line| line["event"] == "folder").collect();
     let table = rows(&file("folders.csv"));
     assert_eq!(table.len() - 1, folders.len());

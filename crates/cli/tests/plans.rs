@@ -174,8 +174,10 @@ fn a_plan_for_something_else_or_a_damaged_one_is_refused_and_nothing_is_touched(
     station.write("b.csv", "grebe", OLD);
     station.run(&["preview", "counts", "--save", "x.plan"]).expect(0);
     let plan = fs::read(station.path("x.plan")).unwrap();
-    let nowhere = station.run(&["preview", "counts", "--save", "/dev/null"]).expect(2);
-    assert!(nowhere.err.contains("is no plain file"), "{}", nowhere.err);
+    fs::create_dir(station.path("folder.plan")).unwrap();
+    let nowhere = station.run(&["preview", "counts", "--save", "folder.plan"]).expect(2);
+    assert!(nowhere.err.contains("it is a folder"), "{}", nowhere.err);
+    station.run(&["preview", "counts", "--save", "/dev/null"]).expect(0);
     let before = tree(&station.right());
     let refused = |bytes: &[u8], code: i32, said: &str| {
         fs::write(station.path("bad.plan"), bytes).unwrap();

@@ -127,6 +127,7 @@ fn what_is_left_is_used_only_when_it_proves_equal() {
     for spoilt in [vec![0_u8; 5 << 20], content[1..].to_vec(), vec![9; 30 << 20], Vec::new()] {
         let _ = fs::remove_file(station.right().join("night.mp4"));
         fs::write(&names[0], &spoilt).unwrap();
+        common::set_mode(&names[0], 0o600);
         station.run_job(&[]).expect(0);
         assert_eq!(fs::read(station.right().join("night.mp4")).unwrap(), content);
         assert_eq!(tree(&station.right()).len(), 1, "no leftovers");

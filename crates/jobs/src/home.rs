@@ -177,14 +177,19 @@ impl Home {
         }
     }
 
-    /// A path as a person of this machine would write it, as it may be shown.
-    pub fn shorten(&self, path: &Path) -> String {
+    /// A path as a person of this machine would write it, to be kept.
+    pub fn written(&self, path: &Path) -> String {
         let below = self.user.as_ref().and_then(|user| path.strip_prefix(user).ok());
-        escaped(&match below {
+        match below {
             Some(below) if below.as_os_str().is_empty() => "~".to_owned(),
             Some(below) => format!("~/{}", below.display()),
             None => path.display().to_string(),
-        })
+        }
+    }
+
+    /// The same, as it may be shown.
+    pub fn shorten(&self, path: &Path) -> String {
+        escaped(&self.written(path))
     }
 }
 

@@ -428,7 +428,7 @@ pub fn written_for_keeping(home: &Home, settings: &Settings, typed: &str) -> Out
     let Some(path) = located.folder().filter(|_| !typed.starts_with('@')) else {
         return Ok(typed.trim_end_matches('/').to_owned());
     };
-    let text = home.shorten(path);
+    let text = home.written(path);
     if home.expand(&text) != path {
         return Err(Failure::usage(format!(
             "{}: the path is not UTF-8 and cannot be written into a job",

@@ -2,6 +2,7 @@
 
 use askama::Template;
 use jiff::{Timestamp, Unit};
+use reedhook_core::foreign::escaped_lines;
 
 use crate::causes::Trouble;
 use crate::chart::{Chart, Form};
@@ -48,6 +49,11 @@ struct Picture {
 /// # Errors
 /// When it cannot be put together; nothing in a report makes that happen.
 pub fn html(report: &Report, now: Timestamp, version: &str) -> Result<String, askama::Error> {
+    // Names, places and messages are of others: what a page or a reader of it would act upon is escaped in all of it.
+    Ok(escaped_lines(&rendered(report, now, version)?) + "\n")
+}
+
+fn rendered(report: &Report, now: Timestamp, version: &str) -> Result<String, askama::Error> {
     let zone = &report.zone;
     let total = report.total();
     let newest = report.newest.iter().rev();

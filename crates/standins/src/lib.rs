@@ -86,6 +86,8 @@ pub struct Behaviour {
     pub clock: i64,
     /// WebDAV: a file's time can be set.
     pub takes_times: bool,
+    /// SFTP: a link comes before what it leads to, as the draft of the protocol has it.
+    pub links_first: bool,
 }
 
 /// What to serve, to whom, and how.

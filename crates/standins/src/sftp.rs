@@ -25,6 +25,7 @@ struct Shared {
     secret: String,
     quota: Option<u64>,
     clock: i64,
+    links_first: bool,
 }
 
 /// Starts it; returns the fingerprint of its key, which is kept beside the folder and so stays the same.
@@ -46,6 +47,7 @@ pub(crate) fn spawn(listener: TcpListener, settings: &Settings) -> Result<String
         secret: settings.secret.clone(),
         quota: settings.behaviour.quota,
         clock: settings.behaviour.clock,
+        links_first: settings.behaviour.links_first,
     });
     tokio::spawn(async move {
         loop {
@@ -384,6 +386,7 @@ impl russh_sftp::server::Handler for Files {
     }
 
     async fn symlink(&mut self, id: u32, target: String, path: String) -> Result<Status, StatusCode> {
+        let (target, path) = if self.shared.links_first { (path, target) } else { (target, path) };
         std::os::unix::fs::symlink(target, self.file(&path)).map(|()| ok(id)).map_err(told)
     }
 

@@ -77,6 +77,7 @@ fn behaviour(wanted: &StandinArgs) -> Behaviour {
         quota: wanted.quota.map(|size| size.bytes()),
         clock: wanted.clock,
         takes_times: wanted.takes_times,
+        links_first: false,
     }
 }
 

@@ -43,6 +43,8 @@ pub struct Ways {
     pub largest: Option<u64>,
     /// A file can take the place of another by a rename.
     pub renames_over: bool,
+    /// It takes the wish for an exchange, and renames plainly.
+    pub ignores_exchange: bool,
     /// What files held when they were made durable.
     pub synced: Arc<Mutex<Vec<Vec<u8>>>>,
     /// Each new name takes so long.
@@ -66,6 +68,7 @@ impl Default for Ways {
             trims: false,
             largest: None,
             renames_over: true,
+            ignores_exchange: false,
             synced: Arc::default(),
             slow: Duration::ZERO,
             ahead: Arc::default(),
@@ -401,7 +404,8 @@ impl Filesystem for Place {
         flags: RenameFlags,
         reply: ReplyEmpty,
     ) {
-        if !flags.is_empty() {
+        let exchange = flags == RenameFlags::RENAME_EXCHANGE;
+        if !flags.is_empty() && !(exchange && self.ways.ignores_exchange) {
             return reply.error(Errno::EINVAL);
         }
         let renamed = self.there(parent, name).and_then(|from| {

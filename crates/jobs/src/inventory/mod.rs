@@ -170,7 +170,7 @@ fn usual_about(desk: &Desk, name: &str, located: &Located, mark: String) -> Abou
 /// A place so that it means the same wherever somebody stands.
 fn place_of(desk: &Desk, located: &Located) -> String {
     match located.folder().filter(|_| !located.written.starts_with('@')) {
-        Some(folder) => desk.home.shorten(folder),
+        Some(folder) => desk.home.written(folder),
         None => located.written.trim_end_matches('/').to_owned(),
     }
 }

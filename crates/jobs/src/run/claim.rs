@@ -45,7 +45,7 @@ pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome
                     .hint("Wait for it to end, then run again.")
             }
             // What a server says is all there is to go by; a file system's error is told by its kind.
-            kind if right.capabilities().remote => {
+            kind if right.capabilities().remote || kind == FaultKind::Refused => {
                 Failure::refused(kind, format!("{shown} cannot be reserved: {}", error.reason()))
             }
             kind => Failure::refused(kind, format!("{shown} cannot be written: {}", kind.words()))

@@ -45,6 +45,9 @@ pub fn keeps_modes(folder: &Path) -> bool {
 /// Open folders that are kept for the next call.
 const OPEN_FOLDERS: usize = 128;
 
+/// Of folders that lie deep, one in so many levels is kept open.
+const STRIDE: usize = 32;
+
 /// From so many levels on, folders are opened from the nearest one that is open.
 const DEEP: usize = 64;
 
@@ -159,16 +162,23 @@ impl LocalStore {
             return self.root.open_below(path);
         }
         let mut above = path.clone();
-        while let Some((parent, _)) = above.split().filter(|(parent, _)| !parent.is_root()) {
-            let near = self.cache().get(&parent).map(|opened| opened.folder.clone());
-            if let (Some(near), Some(below)) = (near, path.below(&parent))
+        for _ in 0..STRIDE {
+            let Some(parent) = above.parent() else { break };
+            above = parent;
+            let near = self.cache().get(&above).map(|opened| opened.folder.clone());
+            if let (Some(near), Some(below)) = (near, path.below(&above))
                 && near.is_in_place()
             {
                 return near.open_below(&below);
             }
-            above = parent;
         }
-        self.root.open_below(path)
+        // One in so many levels stays open, for those beside and below it.
+        let Some(below) = path.below(&above).filter(|_| !above.is_root()) else {
+            return self.root.open_below(path);
+        };
+        let near = Arc::new(self.open_anew(&above)?);
+        self.keep_open(&above, &near);
+        near.open_below(&below)
     }
 
     /// The open folder for a path, from the cache or opened now.
@@ -704,7 +714,7 @@ impl Store for LocalStore {
         // Not from the cache: reading a folder moves the position of the open file that it is read through.
         let open = self.open_anew(folder).map_err(|error| fault("list", folder, error))?;
         let listing = open.list(folder)?;
-        if folder.parts().count() >= DEEP - 1 {
+        if folder.parts().count() >= DEEP {
             self.keep_open(folder, &Arc::new(open));
         }
         Ok(listing)

@@ -132,7 +132,8 @@ fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
         FaultKind::Exists,
         "others could read it: it is not ours"
     );
-    std::fs::set_permissions(&part, std::fs::Permissions::from_mode(0o600)).unwrap();
+    let close = || std::fs::set_permissions(&part, std::fs::Permissions::from_mode(0o600)).unwrap();
+    close();
     let mut stage = begin().unwrap();
     assert_eq!(stage.adopt(source.as_mut(), &mut |_| Flow::Go).unwrap(), 2_000_000);
     assert_eq!(
@@ -148,6 +149,7 @@ fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
     let mut spoilt = content[..2_000_000].to_vec();
     spoilt[1_999_999] ^= 1;
     std::fs::write(&part, &spoilt).unwrap();
+    close();
     let mut source = store.open(&path("from"), 0).unwrap();
     let mut stage = store.stage_resumable(&path("to2"), "key", 4, &Attributes::default()).unwrap();
     assert!(stage.adopt(source.as_mut(), &mut |_| Flow::Go).is_err());
@@ -155,6 +157,7 @@ fn what_an_earlier_run_left_is_adopted_as_far_as_it_proves_equal() {
     assert!(!part.exists(), "what is refused is cleared");
     std::fs::write(folder.path().join("precious"), b"precious").unwrap();
     std::fs::hard_link(folder.path().join("precious"), &part).unwrap();
+    close();
     assert!(store.stage_resumable(&path("to2"), "key", 4, &Attributes::default()).is_err());
     std::fs::remove_file(&part).unwrap();
     symlink("precious", &part).unwrap();
