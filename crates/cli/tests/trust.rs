@@ -509,7 +509,7 @@ fn servers_without_an_end_do_not_hold_up_a_stop() {
 /// A tree that somebody has made deep costs what it holds, and nothing more; what is kept of it goes again.
 #[test]
 fn deep_trees_are_mirrored_and_pruned() {
-    const LEVELS: usize = 3000;
+    const LEVELS: usize = 2200;
     let station = Station::with_job("mirror", &["--max-removals", "off"]);
     let deep = |root: &Path| {
         let mut folder: std::os::fd::OwnedFd = fs::File::open(root).unwrap().into();
@@ -529,7 +529,7 @@ fn deep_trees_are_mirrored_and_pruned() {
     tool(&["rm", "-rf", station.left().join("d").to_str().unwrap()]);
     assert_eq!(run_within(&station, 60, &["run", "counts", "--yes", "--allow", "removals"]).code, 0);
     assert_eq!(
-        run_within(&station, 60, &["kept", "prune", "counts", "--keep-for", "0 days", "--yes"]).code,
+        run_within(&station, 60, &["kept", "prune", "counts", "--older-than", "0 days", "--yes"]).code,
         0
     );
     tool(&["rm", "-rf", station.right().join(".reedhook/kept").to_str().unwrap()]);

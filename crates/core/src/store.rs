@@ -690,21 +690,24 @@ pub trait StoreExt: Store {
     /// # Errors
     /// When the store fails or something that is no folder stands in the way.
     fn make_folders(&self, path: &RelPath) -> Result<()> {
-        match self.stat(path) {
-            Ok(Some(meta)) if meta.is_folder() => return Ok(()),
-            Ok(Some(_)) => return Err(StoreError::new(FaultKind::Exists, "make folder", path)),
-            Ok(None) => {}
-            // A missing parent may be reported as an error of the way to the path.
-            Err(error) if error.kind == FaultKind::NotFound => {}
-            Err(error) => return Err(error),
+        let mut missing = Vec::new();
+        let mut at = Some(path.clone());
+        while let Some(path) = at {
+            match self.stat(&path) {
+                Ok(Some(meta)) if meta.is_folder() => break,
+                Ok(Some(_)) => return Err(StoreError::new(FaultKind::Exists, "make folder", &path)),
+                Ok(None) => {}
+                // A missing parent may be reported as an error of the way to the path.
+                Err(error) if error.kind == FaultKind::NotFound => {}
+                Err(error) => return Err(error),
+            }
+            at = path.parent();
+            missing.push(path);
         }
-        if let Some(parent) = path.parent() {
-            self.make_folders(&parent)?;
-        }
-        match self.make_folder(path, &Attributes::default()) {
+        missing.iter().rev().try_for_each(|path| match self.make_folder(path, &Attributes::default()) {
             Err(error) if error.kind == FaultKind::Exists => Ok(()),
-            other => other.map(drop),
-        }
+            made => made.map(drop),
+        })
     }
 
     /// Reads a whole small file; `None` when there is none.

@@ -110,6 +110,7 @@ impl Mutation {
 ///
 /// # Panics
 /// When the target does.
+#[allow(clippy::print_stdout, reason = "a test says how much it tried")]
 pub fn fuzz(name: &str, seeds: &[&[u8]], target: impl Fn(&[u8]) + std::panic::RefUnwindSafe) {
     let seconds =
         std::env::var("REEDHOOK_FUZZ").ok().and_then(|text| text.parse::<f64>().ok()).unwrap_or(0.5);

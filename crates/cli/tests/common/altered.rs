@@ -405,7 +405,7 @@ impl Filesystem for Place {
         reply: ReplyEmpty,
     ) {
         let exchange = flags == RenameFlags::RENAME_EXCHANGE;
-        if !flags.is_empty() && !(exchange && self.ways.ignores_exchange) {
+        if !(flags.is_empty() || exchange && self.ways.ignores_exchange) {
             return reply.error(Errno::EINVAL);
         }
         let renamed = self.there(parent, name).and_then(|from| {

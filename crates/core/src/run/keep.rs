@@ -22,9 +22,24 @@ impl Engine<'_> {
         Ok(kept)
     }
 
-    /// Makes a folder among the kept copies, and those above it, unless that was done. Of several workers that want one at once, one
-    /// makes it and the others wait: servers answer those that come late with all sorts of refusals.
+    /// Makes a folder among the kept copies, and those above it, unless that was done: from the top, in a list of our own, for a tree may
+    /// have any number of levels.
     pub(super) fn make_kept_folder_once(&self, folder: &RelPath) -> Result<(), StoreError> {
+        let mut missing = Vec::new();
+        let mut at = Some(folder.clone());
+        while let Some(folder) = at.filter(|folder| folder.is_within(&self.kept)) {
+            if self.state().kept_folders.contains_key(&folder) {
+                break;
+            }
+            at = folder.parent();
+            missing.push(folder);
+        }
+        missing.iter().rev().try_for_each(|folder| self.make_one_kept_folder_once(folder))
+    }
+
+    /// Of several workers that want a folder at once, one makes it and the others wait: servers answer those that come late with all
+    /// sorts of refusals.
+    fn make_one_kept_folder_once(&self, folder: &RelPath) -> Result<(), StoreError> {
         let mut state = self.state();
         loop {
             if state.kept_folders.contains_key(folder) {
@@ -36,10 +51,7 @@ impl Engine<'_> {
             state = self.made.wait(state).unwrap_or_else(PoisonError::into_inner);
         }
         drop(state);
-        let above = folder.parent().filter(|above| above.is_within(&self.kept));
-        let made = above
-            .map_or(Ok(()), |above| self.make_kept_folder_once(&above))
-            .and_then(|()| self.make_kept_folder(folder));
+        let made = self.make_kept_folder(folder);
         let mut state = self.state();
         state.making.remove(folder);
         let made = made.map(|made| drop(state.kept_folders.insert(folder.clone(), made)));

@@ -270,21 +270,25 @@ impl Undoing<'_> {
 
     /// Makes a folder among the undo's own kept copies, with those above it, each like the one that it stands for.
     fn make_kept_folder(&mut self, folder: &RelPath) -> Result<()> {
-        if self.made.contains(folder) {
-            return Ok(());
-        }
         let root = kept_folder(self.own);
-        let original = folder.below(&root).filter(|path| !path.is_root());
-        if let Some(above) = folder.parent().filter(|_| original.is_some()) {
-            self.make_kept_folder(&above)?;
+        let mut missing = Vec::new();
+        let mut at = Some(folder.clone());
+        while let Some(folder) = at.filter(|folder| folder.is_within(&root) && !self.made.contains(folder)) {
+            at = folder.parent();
+            missing.push(folder);
         }
+        missing.into_iter().rev().try_for_each(|folder| self.make_one_kept_folder(folder, &root))
+    }
+
+    fn make_one_kept_folder(&mut self, folder: RelPath, root: &RelPath) -> Result<()> {
+        let original = folder.below(root).filter(|path| !path.is_root());
         let original = original.map(|path| self.found(&path)).transpose()?;
         let extra = original.as_ref().and_then(|meta| meta.as_ref()?.extra.clone());
-        let made = make_folder(self.store, folder, original)?;
+        let made = make_folder(self.store, &folder, original)?;
         if extra.is_some() && self.store.capabilities().full {
-            self.store.set_attributes(folder, &made, &Attributes { extra, ..Attributes::default() })?;
+            self.store.set_attributes(&folder, &made, &Attributes { extra, ..Attributes::default() })?;
         }
-        self.made.insert(folder.clone());
+        self.made.insert(folder);
         Ok(())
     }
 
