@@ -21,7 +21,7 @@ use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::held::{self, Manner};
 use crate::home::{Home, write_file};
-use crate::jobfile::{Job, toml_failure};
+use crate::jobfile::{Job, check_name, toml_failure};
 use crate::notify::NotifyKeys;
 use crate::reach::{self, Reach, ReachKeys};
 
@@ -147,6 +147,9 @@ impl Settings {
             Ok(text) => {
                 let settings: Settings =
                     toml::from_str(&text).map_err(|error| toml_failure(&error, &text, &file))?;
+                settings.stores.keys().try_for_each(|name| check_name(name, "store")).map_err(|failure| {
+                    Failure { message: format!("{}: {}", file.display(), failure.message), ..failure }
+                })?;
                 settings.notify.check().map_err(|failure| Failure {
                     message: format!("{}: {}", file.display(), failure.message),
                     ..failure

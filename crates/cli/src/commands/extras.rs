@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::CommandFactory;
+use reedhook_jobs::atomic_file::{Mark, Replace, write_whole};
 
 use crate::args::Cli;
 use crate::failure::{Failure, Outcome};
@@ -25,7 +26,7 @@ pub fn man(to: Option<PathBuf>) -> Outcome {
             clap_mangen::generate_to(Cli::command(), &folder).map_err(failed)?;
             let mut page = Vec::new();
             groups::write_page(&mut page).map_err(failed)?;
-            std::fs::write(folder.join("reedhook.1"), page).map_err(failed)?;
+            write_whole(&folder.join("reedhook.1"), &page, Mark::Holds(".TH reedhook"), Replace::Ours)?;
         }
         None => {
             let mut page = Vec::new();

@@ -3,6 +3,7 @@
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
+use reedhook_core::foreign::escaped;
 use reedhook_core::identity::{self, Ground};
 use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath, part_name};
@@ -96,7 +97,7 @@ pub fn drives(context: &Context) -> Outcome {
             continue;
         }
         table.row(vec![
-            drive.label.clone().unwrap_or_else(|| "–".into()),
+            drive.label.as_deref().map_or_else(|| "–".into(), escaped),
             drive.uuid.clone().unwrap_or_else(|| "–".into()),
             drive.mount.display().to_string(),
             drive.kind_in_words(),

@@ -280,4 +280,23 @@ mod tests {
             assert!(!is_loopback(host), "{host}");
         }
     }
+
+    #[test]
+    fn a_host_on_the_way_is_offered_nothing_of_the_target() {
+        use super::{Account, Hop, Secret};
+        let account = Account {
+            user: Some("warden".to_owned()),
+            secret: std::sync::Arc::new(|| Ok(Some(Secret::new("the target's")))),
+            hops: std::sync::Arc::new(
+                |hop: &Hop| Ok((hop.host == "gate").then(|| Secret::new("the gate's"))),
+            ),
+        };
+        let hop = |host: &str| Hop { host: host.to_owned(), port: 22, user: "guest".to_owned() };
+        let found = |account: &Account| account.find_secret("there").expect("no failure");
+        let gate = account.of_hop(&hop("gate"));
+        assert_eq!(gate.user.as_deref(), Some("guest"));
+        assert_eq!(found(&gate).expect("its own").reveal(), "the gate's");
+        let second = gate.of_hop(&hop("inner"));
+        assert!(found(&second).is_none(), "nor is that of another host on the way");
+    }
 }

@@ -16,6 +16,7 @@ use std::time::{Duration, Instant};
 
 use crossbeam_channel::RecvTimeoutError;
 
+use reedhook_core::foreign::escaped;
 use reedhook_jobs::around;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::due::Overdue;
@@ -125,7 +126,8 @@ fn tell_by(desk: &Desk, way: Way, message: &Message, origin: Origin) -> Result<(
         record.add_told(&told, REMEMBERED_MS).ok()
     });
     let Held::Not { left_out } = held else { return Ok(()) };
-    let sent = send(desk, way, message, left_out);
+    // What went wrong may be told in the words of a server.
+    let sent = send(desk, way, message, left_out).map_err(|why| escaped(&why));
     if let (Some(id), Ok(mut record)) = (id, desk.home.record()) {
         let (telling, why) = match &sent {
             Ok(()) => (Telling::Told, ""),
