@@ -95,6 +95,19 @@ fn setuid_stays_behind_without_the_owner() {
     assert_eq!(mode(&right.join("later")) & 0o6000, 0);
     let settled = station.run_job(&[]).expect(0).last();
     assert_eq!(common::number(&settled, "meta"), 0, "{settled}");
+    // What differs by that alone is no difference in a two-way job either.
+    fs::create_dir(station.path("pair")).unwrap();
+    station.run(&["job", "add", "pair", "two-way", "left", "pair"]).expect(0);
+    station.run(&["run", "pair"]).expect(0);
+    set_mode(&station.left().join("later"), 0o2755);
+    station.run(&["run", "pair"]).expect(0);
+    let settled = station.run(&["run", "pair", "--json"]).expect(0).last();
+    assert_eq!(
+        (common::number(&settled, "meta"), common::number(&settled, "conflicts")),
+        (0, 0),
+        "{settled}"
+    );
+    assert_nothing_is_armed(&station.path("pair"));
     // Without a job, both ways, and copied only.
     for (number, words) in
         [["mirror", "left", "once"], ["copy", "left", "copied"], ["two-way", "left", "both"]]

@@ -43,7 +43,7 @@ pub struct Ways {
     pub largest: Option<u64>,
     /// A file can take the place of another by a rename.
     pub renames_over: bool,
-    /// It takes the wish for an exchange, and renames plainly.
+    /// It takes the wish for an exchange, and renames plainly. It has second names.
     pub ignores_exchange: bool,
     /// What files held when they were made durable.
     pub synced: Arc<Mutex<Vec<Vec<u8>>>>,
@@ -389,6 +389,17 @@ impl Filesystem for Place {
         }
         let made = self.new_path(parent, name).and_then(|path| {
             symlink(target, self.full(&path))?;
+            Ok(path)
+        });
+        self.entry(made, reply);
+    }
+
+    fn link(&self, _: &Request, number: INodeNo, parent: INodeNo, name: &OsStr, reply: ReplyEntry) {
+        if !self.ways.ignores_exchange {
+            return reply.error(Errno::EPERM);
+        }
+        let made = self.new_path(parent, name).and_then(|path| {
+            fs::hard_link(self.full(&self.path(number)), self.full(&path))?;
             Ok(path)
         });
         self.entry(made, reply);

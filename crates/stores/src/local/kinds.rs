@@ -25,6 +25,13 @@ pub(super) fn is_fuse(magic: u32) -> bool {
     magic == FUSE
 }
 
+/// Whether a type gives what an account makes to that account. Shares and drives that are mounted for somebody give everything to them, and
+/// servers may take root for nobody: there an owner tells nothing.
+pub(super) fn keeps_owners(magic: u32) -> bool {
+    // Besides those above: btrfs, tmpfs, f2fs, overlayfs, ZFS, bcachefs, by linux/magic.h and their own sources.
+    [EXT, XFS, 0x9123_683e, 0x0102_1994, 0xf2f5_2010, 0x794c_7630, 0x2fc1_2fc1, 0xca45_1a4e].contains(&magic)
+}
+
 /// A kind of file system, as far as it matters what it can hold.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Kind {

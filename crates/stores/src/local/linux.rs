@@ -261,7 +261,7 @@ impl Folder {
         let handle = self.handle(name)?;
         let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, WANTED.union(FULL))?;
         let meta = self.meta_of_handle(&handle)?;
-        let is_ours = found.stx_uid == user() || self.in_pairs;
+        let is_ours = belongs_to_us(&handle, found.stx_uid);
         let is_it = match made {
             Made::Link(target) => meta.target.as_deref() == Some(*target),
             Made::Special(special) => meta.kind == EntryKind::Special(*special) && found.stx_nlink == 1,
@@ -412,7 +412,7 @@ impl Folder {
         };
         let found = rustix::fs::fstat(&file)?;
         let regular = FileType::from_raw_mode(found.st_mode) == FileType::RegularFile;
-        let ours = found.st_uid == user() && found.st_mode & 0o7177 == 0;
+        let ours = belongs_to_us(&file, found.st_uid) && found.st_mode & 0o7177 == 0;
         let one = regular && found.st_nlink == 1;
         if one && (ours || !keeps_modes) { Ok(file) } else { Err(Errno::EXIST.into()) }
     }
@@ -472,7 +472,7 @@ impl Folder {
 
     /// Whether it belongs to this account.
     pub(super) fn is_ours(&self) -> io::Result<bool> {
-        Ok(rustix::fs::fstat(&self.fd)?.st_uid == user())
+        Ok(belongs_to_us(&self.fd, rustix::fs::fstat(&self.fd)?.st_uid))
     }
 
     /// The owner's number.
@@ -544,7 +544,7 @@ impl Folder {
     pub(super) fn open_made(&self, name: &[u8]) -> io::Result<Folder> {
         let flags = folder_flags() | OFlags::NOFOLLOW;
         let fd = rustix::fs::openat(&self.fd, name, flags, Mode::empty())?;
-        if !self.in_pairs && !is_own_folder(&fd) {
+        if !is_own_folder(&fd) {
             return Err(Errno::EXIST.into());
         }
         Ok(Folder { fd, full: self.full, in_pairs: self.in_pairs, plain: OnceLock::new() })
@@ -880,7 +880,7 @@ pub(super) enum Made<'a> {
 
 /// Whether a folder that was just made is it: ours, and empty. Its position moves.
 fn is_own_folder(folder: impl AsFd) -> bool {
-    let ours = rustix::fs::fstat(&folder).is_ok_and(|found| found.st_uid == user());
+    let ours = rustix::fs::fstat(&folder).is_ok_and(|found| belongs_to_us(&folder, found.st_uid));
     let mut buffer = Vec::with_capacity(1024);
     let mut entries = RawDir::new(&folder, buffer.spare_capacity_mut());
     while let Some(entry) = entries.next() {
@@ -890,6 +890,12 @@ fn is_own_folder(folder: impl AsFd) -> bool {
         }
     }
     ours
+}
+
+/// Whether something of this owner may be what this account has made: where the file system gives things to those who make them, only
+/// what is owned by the account.
+fn belongs_to_us(file: impl AsFd, owner: u32) -> bool {
+    owner == user() || rustix::fs::fstatfs(file).is_ok_and(|found| !kinds::keeps_owners(found.f_type as u32))
 }
 
 /// What lets whoever runs a file act for another.
