@@ -486,13 +486,15 @@ fn servers_without_an_end_do_not_hold_up_a_stop() {
     const XML: &[u8] =
         b"HTTP/1.1 207 Multi-Status\r\nContent-Type: text/xml\r\nTransfer-Encoding: chunked\r\n\r\n";
     let second = Duration::from_secs(1);
-    let rows: [(&str, &'static [u8], &'static [u8], Duration); 6] = [
+    let rows: [(&str, &'static [u8], &'static [u8], Duration); 8] = [
         ("dav", XML, b"1\r\n \r\n", second),
         ("dav", b"HTTP/1.1 207 Multi-Status\r\n", b"X-Drip: 1\r\n", second),
         ("dav", b"", b"", second),
         ("ftp", b"220-hello\r\n", b"220-more\r\n", second),
         ("ftp", b"", b"2", second),
         ("sftp", b"SSH-2.0-drip\r\n", b"\0", second),
+        ("s3", XML, b"1\r\n \r\n", second),
+        ("s3", b"HTTP/1.1 200 OK\r\n", b"X-Drip: 1\r\n", second),
     ];
     let stopped: Vec<_> = rows
         .into_iter()

@@ -137,4 +137,16 @@ mod tests {
         let nameless = listing.unknown.iter().filter(|unknown| unknown.name.is_none()).count();
         assert_eq!((nameless, listing.unknown.len()), (4, 6));
     }
+
+    /// Each name twice: which of two is meant nobody can tell, and to find that out takes no longer than to hear it.
+    #[test]
+    fn a_listing_that_says_everything_twice_costs_what_it_says() {
+        let folder = RelPath::root();
+        let mut gather = Gather::new(&folder);
+        for number in (0..80_000).chain(0..80_000) {
+            gather.take(format!("{number}").as_bytes(), Some(folder_meta()));
+        }
+        let listing = gather.done();
+        assert_eq!((listing.entries.len(), listing.unknown.len()), (0, 80_000));
+    }
 }
