@@ -103,7 +103,9 @@ fn without_hidden(line: &[u8]) -> Cow<'_, [u8]> {
 /// # Errors
 /// When it cannot be made there, or nobody has said yes.
 pub fn begin(context: &Context, path: &Path, mark: Mark<'_>, sides: &[PathBuf]) -> Outcome<AtomicFile> {
-    if lies_within(path, sides) {
+    // Everything lies in the root of the machine.
+    let sides: Vec<PathBuf> = sides.iter().filter(|side| *side != Path::new("/")).cloned().collect();
+    if path != Path::new("-") && lies_within(path, &sides) {
         let message =
             format!("{} lies in one of the sides: it would be taken for part of it", path.display());
         return Err(Failure::usage(message).hint("Choose a file outside of both."));

@@ -71,12 +71,12 @@ pub fn report(
     Ok(0)
 }
 
-/// The folders that are sides of any job.
+/// The folders that jobs write to: a page there would be taken for somebody's file, or removed by the next run.
 fn sides(context: &Context) -> Vec<PathBuf> {
     let desk = &context.desk;
     let jobs = job_names(&desk.home).into_iter().filter_map(|name| load_job(&desk.home, &name).ok());
     jobs.filter_map(|job| Ends::of(&job, &desk.home, &desk.settings).ok())
-        .flat_map(|ends| ends.folders())
+        .flat_map(|ends| Ends { from: Vec::new(), ..ends }.folders())
         .collect()
 }
 
