@@ -128,7 +128,7 @@ impl Note {
         if self.is_of_this_machine() {
             return Some(std::path::Path::new("/proc").join(self.process.to_string()).exists());
         }
-        (-CLOCKS_DIFFER_SECONDS..=DEAD_AFTER_SECONDS).contains(&(now - self.at)).then_some(true)
+        (-CLOCKS_DIFFER_SECONDS..=DEAD_AFTER_SECONDS).contains(&now.saturating_sub(self.at)).then_some(true)
     }
 }
 

@@ -140,20 +140,30 @@ fn is_hash_of(name: &str, hashed: &str) -> Option<bool> {
     Some(made.finalize().into_bytes().as_slice() == STANDARD.decode(hash).ok()?)
 }
 
-/// Whether a pattern with `*` and `?` stands for a name; case does not count.
+/// Whether a pattern with `*` and `?` stands for a name; case does not count. After a `*` that took too little, it takes one more: only the
+/// last one has to, so that a line of stars costs no more than its length times the name's.
 fn matches(pattern: &str, name: &str) -> bool {
-    fn from(pattern: &[u8], name: &[u8]) -> bool {
-        match (pattern.split_first(), name.split_first()) {
-            (None, None) => true,
-            (Some((b'*', rest)), _) => {
-                from(rest, name) || name.split_first().is_some_and(|(_, tail)| from(pattern, tail))
+    let (pattern, name) = (pattern.as_bytes(), name.as_bytes());
+    let (mut at, mut here) = (0, 0);
+    let mut star = None;
+    while here < name.len() {
+        match pattern.get(at) {
+            Some(b'*') => {
+                star = Some((at, here));
+                at += 1;
             }
-            (Some((b'?', rest)), Some((_, tail))) => from(rest, tail),
-            (Some((one, rest)), Some((other, tail))) => one.eq_ignore_ascii_case(other) && from(rest, tail),
-            _ => false,
+            Some(one) if *one == b'?' || one.eq_ignore_ascii_case(&name[here]) => {
+                at += 1;
+                here += 1;
+            }
+            _ => {
+                let Some((after, taken)) = star else { return false };
+                star = Some((after, taken + 1));
+                (at, here) = (after + 1, taken + 1);
+            }
         }
     }
-    from(pattern.as_bytes(), name.as_bytes())
+    pattern[at..].iter().all(|rest| *rest == b'*')
 }
 
 #[cfg(test)]
