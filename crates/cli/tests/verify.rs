@@ -114,7 +114,7 @@ fn what_is_left_is_used_only_when_it_proves_equal() {
     write(&station.left().join("night.mp4"), &content, 1000);
     // What a run that was killed leaves: find its name by stopping one, then spoil it in every way.
     let mut names = Vec::new();
-    let mut delays = (0..).map(|attempt| Duration::from_micros(2_000 + attempt * 700 % 60_000));
+    let mut delays = (0..).map(|attempt| Duration::from_micros(2_000 + attempt * 1_700 % 400_000));
     while names.is_empty() {
         let mut child = station.command(&["run", "counts", "--quiet"]).spawn().unwrap();
         std::thread::sleep(delays.next().unwrap());
