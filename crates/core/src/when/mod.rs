@@ -118,7 +118,7 @@ impl Minute {
 
     /// A time of day, when it is one.
     pub fn new(hour: u16, minute: u16) -> Option<Minute> {
-        (hour < 24 && minute < 60).then_some(Minute(hour * 60 + minute))
+        (hour < 24 && minute < 60).then(|| Minute(hour * 60 + minute))
     }
 
     /// The hour, 0 to 24.

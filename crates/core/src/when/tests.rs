@@ -8,7 +8,7 @@ use jiff::{Timestamp, ToSpan};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
-use super::When;
+use super::{Minute, When};
 
 /// Zones whose clocks do odd things, each with a day on which they do.
 const ZONES: [(&str, Date); 9] = [
@@ -475,4 +475,11 @@ fn a_mistake_is_pointed_at_and_the_nearest_right_line_is_shown() {
     ] {
         good.parse::<When>().unwrap();
     }
+}
+
+/// An hour that would not fit into the minutes of a day is none, and nothing worse.
+#[test]
+fn an_hour_that_is_far_too_large_is_refused() {
+    assert_eq!(Minute::new(1718, 0), None);
+    assert_eq!(Minute::new(u16::MAX, u16::MAX), None);
 }
