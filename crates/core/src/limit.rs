@@ -66,7 +66,7 @@ impl FromStr for Limit {
 fn minute_of(text: &str) -> Option<u16> {
     let (hour, minute) = text.trim().split_once(':')?;
     let (hour, minute): (u16, u16) = (hour.parse().ok()?, minute.parse().ok()?);
-    (minute < 60 && hour * 60 + minute <= 24 * 60).then_some(hour * 60 + minute)
+    (minute < 60 && hour <= 24).then(|| hour * 60 + minute).filter(|minutes| *minutes <= 24 * 60)
 }
 
 impl fmt::Display for Limit {
