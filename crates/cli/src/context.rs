@@ -40,9 +40,9 @@ impl Context {
             Err(_) if tolerant => Settings::default(),
             settings => settings?,
         };
-        if home.config().is_dir() && home.is_modeless() && !home.state_file().exists() {
+        if !home.state_file().exists() && home.is_modeless() {
             warn(format!(
-                "{} keeps no modes: whoever uses that drive can change the jobs there. Commands of jobs are carried out only with --allow commands.",
+                "{} keeps no modes, so anyone who has the drive can change its jobs. Job commands run only with --allow commands.",
                 home.shorten(home.config())
             ));
         }

@@ -121,8 +121,7 @@ impl Comparison {
     /// Whether owners and extended attributes agree, where both look at them, as far as they travel from left to right.
     pub fn same_rights(&self, left: &Meta, right: &Meta) -> bool {
         match (&left.extra, &right.extra) {
-            (Some(a), Some(b)) if self.full && self.carries_privileges(left) => a.same_rights(b),
-            (Some(a), Some(b)) if self.full => a.without_capability().same_rights(&b.without_capability()),
+            (Some(a), Some(b)) if self.full => a.same_rights(b, self.carries_privileges(left)),
             _ => true,
         }
     }

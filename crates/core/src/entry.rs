@@ -172,14 +172,14 @@ pub struct Extra {
     pub nodev: bool,
 }
 
-/// The mode bits that let whoever runs a file act for its owner or group: setuid and setgid.
+/// Setuid and setgid: a program with these bits acts as its owner or group.
 pub const SPECIAL_BITS: u32 = 0o6000;
 
 /// The extended attribute in which Linux keeps what a program may do besides (capabilities(7)).
 pub const CAPABILITY: &[u8] = b"security.capability";
 
-/// What lets whoever runs a file act for another, taken from a kept copy and noted, so that an undo or a restore can give it back
-/// to a file of the same owner.
+/// Setuid, setgid and capabilities that were taken from a kept copy. They are noted, so that an undo or a restore can give them back to
+/// a file of the same owner.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Privileges {
     /// The owner's number.
@@ -193,9 +193,14 @@ pub struct Privileges {
 }
 
 impl Extra {
-    /// Whether two entries have the same owners and attributes; other names are a matter of the tree.
-    pub fn same_rights(&self, other: &Extra) -> bool {
-        (self.owner, self.group) == (other.owner, other.group) && self.attributes == other.attributes
+    /// Whether two entries have the same owners and attributes, capabilities only where they count; other names are a matter of the tree.
+    pub fn same_rights(&self, other: &Extra, capabilities: bool) -> bool {
+        (self.owner, self.group) == (other.owner, other.group)
+            && self.given(capabilities).eq(other.given(capabilities))
+    }
+
+    fn given(&self, capabilities: bool) -> impl Iterator<Item = &(Vec<u8>, Vec<u8>)> {
+        self.attributes.iter().filter(move |(name, _)| capabilities || name != CAPABILITY)
     }
 
     /// The same without capabilities.
@@ -211,8 +216,7 @@ impl Extra {
 
     /// The extended attributes to give, with capabilities only where the owner `is_given`.
     pub fn to_attributes(&self, is_given: bool) -> Vec<(Vec<u8>, Vec<u8>)> {
-        let gives = |name: &[u8]| is_given || name != CAPABILITY;
-        self.attributes.iter().filter(|(name, _)| gives(name)).cloned().collect()
+        self.given(is_given).cloned().collect()
     }
 
     /// What of this may be given to another entry: capabilities only where `privileges` says that they travel.

@@ -599,7 +599,7 @@ pub trait Store: Send + Sync {
     fn publish(&self, sealed: Sealed, how: &Publish) -> Result<Disarmed>;
 
     /// Moves a file or link to the kept copies, where nothing stands; the new folder exists. A kept copy is to be looked at, not
-    /// run: what lets whoever runs it act for another is taken from it.
+    /// run: it loses setuid, setgid and capabilities.
     ///
     /// # Errors
     /// [`FaultKind::Changed`] when it is not `expected`, [`FaultKind::NotFound`] when nothing stands there.

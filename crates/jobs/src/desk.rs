@@ -175,7 +175,7 @@ impl Desk {
         }
         let config = self.home.shorten(self.home.config());
         Err(format!(
-            "was not carried out: {config} keeps no modes, so whoever had that drive can have written it (run with --allow commands if it is yours)"
+            "was not run: {config} keeps no modes, so anyone with the drive could have written it (if it is yours, use --allow commands)"
         ))
     }
 

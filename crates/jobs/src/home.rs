@@ -220,8 +220,8 @@ fn open_lock(path: &Path) -> std::io::Result<File> {
     let found = file.metadata()?;
     let owners = [rustix::process::geteuid().as_raw(), 0];
     // On a stick, everything belongs to whom it was mounted for.
-    let modeless = path.parent().is_some_and(ownership::is_modeless);
-    match found.is_file() && (owners.contains(&found.uid()) || modeless) {
+    let modeless = || path.parent().is_some_and(ownership::is_modeless);
+    match found.is_file() && (owners.contains(&found.uid()) || modeless()) {
         true => Ok(file),
         false => Err(std::io::Error::other("something that is no file of ours has its name")),
     }

@@ -260,8 +260,7 @@ fn taken(desk: &Desk, job: &Job, run: &Name, side: Side) -> HashMap<RelPath, Pri
     let run = String::from_utf8_lossy(run.as_bytes());
     let log = desk.home.run_log(&job.name, &run);
     if job.rules.preserve == Preserve::Full && log.exists() {
-        // What cannot be read of a log gives nothing back.
-        let _ = logs::read(&log, |_, line| {
+        let read = logs::read(&log, |_, line| {
             if let LogLine::Did { item, .. } = line
                 && let Item { privileges: Some(privileges), .. } = *item
                 && item.side == side
@@ -269,6 +268,9 @@ fn taken(desk: &Desk, job: &Job, run: &Name, side: Side) -> HashMap<RelPath, Pri
                 taken.insert(item.path, *privileges);
             }
         });
+        if read.is_err() {
+            desk.note(format!("the log of {run} cannot be read: setuid, setgid and capabilities of what it kept are not given back"));
+        }
     }
     taken
 }

@@ -3,9 +3,10 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use reedhook_core::job::Kind;
 use reedhook_core::units::Moment;
 use reedhook_jobs::atomic_file::{Mark, failed};
-use reedhook_jobs::jobfile::{job_names, load_job};
+use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_jobs::places::Ends;
 use reedhook_report::causes::Trouble;
 use reedhook_report::days::Day;
@@ -75,9 +76,11 @@ pub fn report(
 fn sides(context: &Context) -> Vec<PathBuf> {
     let desk = &context.desk;
     let jobs = job_names(&desk.home).into_iter().filter_map(|name| load_job(&desk.home, &name).ok());
-    jobs.filter_map(|job| Ends::of(&job, &desk.home, &desk.settings).ok())
-        .flat_map(|ends| Ends { from: Vec::new(), ..ends }.folders())
-        .collect()
+    let written = |job: Job| {
+        let ends = Ends::of(&job, &desk.home, &desk.settings).ok()?;
+        Some(if job.rules.kind == Kind::TwoWay { ends } else { Ends { from: Vec::new(), ..ends } })
+    };
+    jobs.filter_map(written).flat_map(|ends| ends.folders()).collect()
 }
 
 /// From a moment up to now.

@@ -187,8 +187,7 @@ pub fn erase(store: &dyn Store, run: &Name, stop: &AtomicBool) -> Result<Amount>
     Ok(erased)
 }
 
-/// What is in a folder goes before it does. Folders are remembered in a list of our own: whoever can write here can make any number of
-/// levels.
+/// Erases a folder from the bottom up. The folders are in a list instead of on the stack: another account can make any number of levels.
 fn erase_folder(store: &dyn Store, folder: &RelPath, erased: &mut Amount, stop: &AtomicBool) -> Result<()> {
     let mut emptied = Vec::new();
     let mut full = vec![folder.clone()];

@@ -295,12 +295,16 @@ impl Undoing<'_> {
     /// Brings a kept copy back to its path, with what was taken from it.
     fn take_out(&mut self, kept: &RelPath, item: &Item, meta: &Meta) -> Result<()> {
         self.rename(kept, &item.path, meta)?;
-        if let Some(privileges) = &item.privileges
-            && !self.store.rearm(&item.path, meta, privileges)?
-        {
-            let words = "its setuid or setgid bit was not given back: it belongs to another account now";
-            self.problem(Problem::new(Code::Fault(FaultKind::Denied), item.side, item.path.clone(), words));
-        }
+        let Some(privileges) = &item.privileges else { return Ok(()) };
+        // It is back, whatever comes of this.
+        let (kind, words) = match self.store.rearm(&item.path, meta, privileges) {
+            Ok(true) => return Ok(()),
+            Ok(false) => (FaultKind::Denied, "it belongs to another account now".to_owned()),
+            Err(error) if error.kind == FaultKind::Lost => return Err(error),
+            Err(error) => (error.kind, error.reason()),
+        };
+        let words = format!("it is back, but not its setuid or setgid bit or its capabilities: {words}");
+        self.problem(Problem::new(Code::Fault(kind), item.side, item.path.clone(), words));
         Ok(())
     }
 

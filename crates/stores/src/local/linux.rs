@@ -307,12 +307,12 @@ impl Folder {
         Ok(Some((privileges_of(&handle, &found)?, u64::from(found.stx_nlink))))
     }
 
-    /// Takes the privileges of a kept copy, if it is what was kept.
+    /// Takes the privileges of a kept copy, if it is what was kept. A second name that somebody has made meanwhile loses them too.
     pub(super) fn disarm(&self, name: &[u8], expected: &Meta) -> io::Result<Option<Box<Privileges>>> {
         let handle = self.handle(name)?;
         let found = rustix::fs::statx(&handle, c"", AtFlags::EMPTY_PATH, WANTED.union(FULL))?;
         let meta = meta_of(&found);
-        if !self.is_same(expected, &meta) || found.stx_nlink != 1 {
+        if !self.is_same(expected, &meta) {
             return Ok(None);
         }
         let privileges = privileges_of(&handle, &found)?;

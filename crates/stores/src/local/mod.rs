@@ -426,11 +426,11 @@ impl LocalStore {
             Err(_) => {
                 let kept = (kept_folder.as_ref(), &kept_name);
                 self.replace_in_two_steps(folder, (temporary, name), was, kept, path)?;
-                return self.disarm(&kept_folder, &kept_name, was, armed);
+                return self.disarm(&kept_folder, &kept_name, was, armed, path);
             }
         }
         match self.take_place(folder, (temporary, name), was, path) {
-            Ok(()) => self.disarm(&kept_folder, &kept_name, was, armed),
+            Ok(()) => self.disarm(&kept_folder, &kept_name, was, armed, path),
             Err(error) => {
                 // It names what was not replaced after all: it goes only if that is seen to be in its place.
                 if let (Ok(Some(there)), Ok(Some(kept))) =
@@ -445,19 +445,24 @@ impl LocalStore {
         }
     }
 
-    /// Takes the privileges of a kept copy, if it has any. Who may not take them had no way to give them either.
+    /// Takes the privileges of a kept copy, if it has any. An account that may not take them could not have given them either.
     fn disarm(
         &self,
         folder: &Folder,
         name: &Name,
         was: &Meta,
         armed: Option<(Privileges, u64)>,
+        path: &RelPath,
     ) -> Result<Disarmed> {
         match armed {
             None => Ok(None),
             // Its copy never had any.
             Some((privileges, names)) if names > 1 => Ok(Some(Box::new(privileges))),
-            Some(_) => Ok(folder.disarm(name.as_bytes(), was).unwrap_or_default()),
+            Some(_) => match folder.disarm(name.as_bytes(), was) {
+                Ok(disarmed) => Ok(disarmed),
+                Err(error) if sys::fault_kind(&error) == FaultKind::Denied => Ok(None),
+                Err(error) => Err(fault("take setuid from the kept copy of", path, error)),
+            },
         }
     }
 
@@ -882,7 +887,10 @@ impl Store for LocalStore {
             Some(found) if is_still(expected, &found) => Ok(()),
             // Whoever saved there at this moment did not mean that to go. Should the name be in use again, it stays in the trash.
             _ => {
-                let _ = trash.give_back(&here, &folder, &name);
+                trash.give_back(&here, &folder, &name).map_err(|error| {
+                    let words = format!("what was saved there at that moment is in the trash: {error}");
+                    StoreError::new(FaultKind::Io, "move to the trash", path).because(words)
+                })?;
                 Err(StoreError::new(FaultKind::Changed, "move to the trash", path))
             }
         }
@@ -899,11 +907,11 @@ impl Store for LocalStore {
             let staging = self.staging(to, &kept_folder)?;
             self.copy_to((&folder, &name), &staging, (&kept_folder, &kept_name), expected, path)?;
             self.remove(path, expected)?;
-            return self.disarm(&kept_folder, &kept_name, expected, armed);
+            return self.disarm(&kept_folder, &kept_name, expected, armed, path);
         }
         self.rename_this(path, to, expected)?;
         let (kept_folder, kept_name) = self.parent(to, "keep")?;
-        self.disarm(&kept_folder, &kept_name, expected, armed)
+        self.disarm(&kept_folder, &kept_name, expected, armed, path)
     }
 
     fn rearm(&self, path: &RelPath, expected: &Meta, privileges: &Privileges) -> Result<bool> {

@@ -62,7 +62,7 @@ impl Trash {
         for number in 1..u32::MAX {
             let here = numbered(name.as_bytes(), number);
             match self.info.create_file(&[here.as_slice(), INFO_SUFFIX].concat(), None) {
-                Ok(mut info) => info.write_all(&told(&was))?,
+                Ok(mut info) => info.write_all(&told(&was)).inspect_err(|_| self.forget(&here))?,
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => continue,
                 Err(error) => return Err(error),
             }

@@ -23,6 +23,11 @@ impl Stop {
         Stop { wish: Some(wish), noticed: Arc::default() }
     }
 
+    /// Whether anybody can want the work to stop.
+    pub(crate) fn may_come(&self) -> bool {
+        self.wish.is_some()
+    }
+
     /// Whether somebody wants the work to stop.
     pub(crate) fn is_wanted(&self) -> bool {
         let wanted = self.wish.as_ref().is_some_and(|wish| wish.load(Ordering::Relaxed));
