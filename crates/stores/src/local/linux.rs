@@ -480,6 +480,11 @@ impl Folder {
         Ok(rustix::fs::fstat(&self.fd)?.st_uid)
     }
 
+    /// The number of the file system that it is on; 0 where that cannot be told.
+    pub(super) fn device(&self) -> u64 {
+        self.stat_self().ok().and_then(|meta| meta.id).map_or(0, |id| id.device)
+    }
+
     /// On which mount it is: within one, things can be renamed. Kernels before 5.8 tell the file system only.
     pub(super) fn mount(&self) -> io::Result<(u64, u64)> {
         let wanted = StatxFlags::MNT_ID | StatxFlags::INO;

@@ -25,7 +25,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use reedhook_core::entry::{EntryKind, FileId, Meta, Privileges};
+use reedhook_core::entry::{EntryKind, FileId, Meta, Privileges, SPECIAL_BITS};
 use reedhook_core::foreign::escaped;
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath, part_name};
 use reedhook_core::store::{
@@ -416,21 +416,25 @@ impl LocalStore {
             true => Err(sys::cross_device()),
             false => folder.link(name.as_bytes(), &kept_folder, kept_name.as_bytes()),
         };
-        match linked {
-            Ok(()) => {}
+        let linked = match linked {
+            Ok(()) => true,
             // The path is on a file system of its own, mounted below the root.
             Err(error) if sys::is_cross_device(&error) => {
                 let staging = self.staging(keep_as, &kept_folder)?;
-                self.copy_to((folder, name), &staging, (&kept_folder, &kept_name), was, path)?;
+                let given = unprivileged(was);
+                self.copy_to((folder, name), &staging, (&kept_folder, &kept_name), (was, &given), path)?;
+                false
             }
             Err(_) => {
                 let kept = (kept_folder.as_ref(), &kept_name);
                 self.replace_in_two_steps(folder, (temporary, name), was, kept, path)?;
                 return self.disarm(&kept_folder, &kept_name, was, armed, path);
             }
-        }
+        };
         match self.take_place(folder, (temporary, name), was, path) {
-            Ok(()) => self.disarm(&kept_folder, &kept_name, was, armed, path),
+            Ok(()) if linked => self.disarm(&kept_folder, &kept_name, was, armed, path),
+            // Its copy never had any.
+            Ok(()) => Ok(armed.map(|(privileges, _)| Box::new(privileges))),
             Err(error) => {
                 // It names what was not replaced after all: it goes only if that is seen to be in its place.
                 if let (Ok(Some(there)), Ok(Some(kept))) =
@@ -454,15 +458,13 @@ impl LocalStore {
         armed: Option<(Privileges, u64)>,
         path: &RelPath,
     ) -> Result<Disarmed> {
-        match armed {
-            None => Ok(None),
-            // Its copy never had any.
-            Some((privileges, names)) if names > 1 => Ok(Some(Box::new(privileges))),
-            Some(_) => match folder.disarm(name.as_bytes(), was) {
-                Ok(disarmed) => Ok(disarmed),
-                Err(error) if sys::fault_kind(&error) == FaultKind::Denied => Ok(None),
-                Err(error) => Err(fault("take setuid from the kept copy of", path, error)),
-            },
+        if armed.is_none() {
+            return Ok(None);
+        }
+        match folder.disarm(name.as_bytes(), was) {
+            Ok(disarmed) => Ok(disarmed),
+            Err(error) if sys::fault_kind(&error) == FaultKind::Denied => Ok(None),
+            Err(error) => Err(fault("take setuid from the kept copy of", path, error)),
         }
     }
 
@@ -529,19 +531,20 @@ impl LocalStore {
         Err(StoreError::new(FaultKind::Changed, "write", path))
     }
 
-    /// Copies a file or link to another file system below the same root, durably and as it is.
+    /// Copies a file or link to another file system below the same root, durably. It has to be as it `was`, and the copy gets what is `given`.
     /// Unfinished it is in `staging`, on the same file system as its new place.
     fn copy_to(
         &self,
         (folder, name): (&Folder, &Name),
         staging: &Folder,
         (to_folder, to_name): (&Folder, &Name),
-        was: &Meta,
+        (was, given): (&Meta, &Meta),
         path: &RelPath,
     ) -> Result<()> {
         let failed = |error| fault("copy", path, error);
         let part = self.part_name();
-        let attributes = Attributes { modified: was.modified, mode: was.mode, extra: was.extra.clone() };
+        let attributes =
+            Attributes { modified: given.modified, mode: given.mode, extra: given.extra.clone() };
         let copied = if let Some(target) = &was.target {
             staging.make_link(target, &part).and_then(|()| {
                 let made = sys::Made::Link(target);
@@ -586,7 +589,7 @@ impl LocalStore {
             return Err(across.because("it would go from one file system to another"));
         }
         let staging = self.staging(to, new_folder)?;
-        self.copy_to((old_folder, old), &staging, (new_folder, new), &was, from)?;
+        self.copy_to((old_folder, old), &staging, (new_folder, new), (&was, &was), from)?;
         self.remove(from, &was)
     }
 
@@ -636,6 +639,12 @@ impl LocalStore {
             if error.kind == FaultKind::Exists { changed() } else { error }
         })
     }
+}
+
+/// What a kept copy gets of an entry: everything but setuid, setgid and capabilities.
+fn unprivileged(meta: &Meta) -> Meta {
+    let extra = meta.extra.as_ref().map(|extra| extra.to_give(false));
+    Meta { mode: meta.mode.map(|mode| mode & !SPECIAL_BITS), extra, ..meta.clone() }
 }
 
 /// Gives what an exchange brought out its name back, and takes ours out again. Whoever saves at that very moment gets the name:
@@ -901,16 +910,17 @@ impl Store for LocalStore {
         self.check(&folder, &name, expected, "keep", path)?;
         let armed =
             folder.privileges(name.as_bytes(), expected).map_err(|error| fault("keep", path, error))?;
-        if armed.as_ref().is_some_and(|(_, names)| *names > 1) {
-            // Its other names keep their privileges.
-            let (kept_folder, kept_name) = self.parent(to, "keep")?;
+        let (kept_folder, kept_name) = self.parent(to, "keep")?;
+        let shares = armed.as_ref().is_some_and(|(_, names)| *names > 1);
+        if shares || (armed.is_some() && kept_folder.device() != folder.device()) {
+            // Its other names keep their privileges; and what is copied anyway is copied without.
             let staging = self.staging(to, &kept_folder)?;
-            self.copy_to((&folder, &name), &staging, (&kept_folder, &kept_name), expected, path)?;
+            let given = unprivileged(expected);
+            self.copy_to((&folder, &name), &staging, (&kept_folder, &kept_name), (expected, &given), path)?;
             self.remove(path, expected)?;
-            return self.disarm(&kept_folder, &kept_name, expected, armed, path);
+            return Ok(armed.map(|(privileges, _)| Box::new(privileges)));
         }
         self.rename_this(path, to, expected)?;
-        let (kept_folder, kept_name) = self.parent(to, "keep")?;
         self.disarm(&kept_folder, &kept_name, expected, armed, path)
     }
 
