@@ -7,9 +7,10 @@
 //! What differs between operating systems is in [`sys`]; here are the steps that are the same everywhere.
 
 mod kinds;
+mod publish;
 mod stage;
 #[cfg(target_os = "linux")]
-#[path = "linux.rs"]
+#[path = "linux/mod.rs"]
 mod sys;
 mod trash;
 mod travel;
@@ -25,17 +26,17 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use reedhook_core::entry::{EntryKind, FileId, Meta, Privileges, SPECIAL_BITS};
+use reedhook_core::entry::{EntryKind, Meta, Privileges};
 use reedhook_core::foreign::escaped;
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, Disarmed, Expect, FaultKind, Flow, Listing, Place, Publish, Result,
-    Sealed, Space, Stage, Store, StoreError, StoreExt, is_still,
+    Attributes, Capabilities, Content, Disarmed, FaultKind, Listing, Place, Publish, Result, Sealed, Space,
+    Stage, Store, StoreError, StoreExt, is_still,
 };
 
 use stage::{LocalContent, LocalStage};
 use sys::Folder;
-use travel::{TravelError, Ways};
+use travel::Ways;
 
 /// Whether the file system that a folder is on keeps the modes of files, going by its type. What cannot be told counts as kept.
 pub fn keeps_modes(folder: &Path) -> bool {
@@ -370,229 +371,6 @@ impl LocalStore {
         }
     }
 
-    fn put_in_place(&self, sealed: &Sealed, how: &Publish) -> Result<Disarmed> {
-        let path = &sealed.target;
-        let (folder, name) = self.parent_to_change(path, "write")?;
-        let temporary = sealed.temporary.file_name().unwrap_or_default();
-        let failed = |error| fault("write", path, error);
-        match &how.expect {
-            Expect::Absent => {
-                folder.rename_new(temporary, &folder, name.as_bytes()).map(|()| None).map_err(|error| {
-                    let error = failed(error);
-                    match error.kind {
-                        FaultKind::Exists => StoreError { kind: FaultKind::Changed, ..error },
-                        // What was to get the name is there, so it is the name that cannot be.
-                        FaultKind::NotFound if matches!(folder.stat(temporary), Ok(Some(_))) => {
-                            StoreError { kind: FaultKind::NameRefused, ..error }
-                        }
-                        _ => error,
-                    }
-                })
-            }
-            Expect::This(was) => self.replace(&folder, (temporary, &name), was, how, path),
-        }
-    }
-
-    /// Puts an unfinished file in the place of another in one step, and looks at what came out: between a look and a rename
-    /// somebody may have saved, and what was saved goes back where it was.
-    fn replace(
-        &self,
-        folder: &Arc<Folder>,
-        (temporary, name): (&[u8], &Name),
-        was: &Meta,
-        how: &Publish,
-        path: &RelPath,
-    ) -> Result<Disarmed> {
-        self.check(folder, name, was, "write", path)?;
-        let Some(keep_as) = &how.keep_as else {
-            return self.take_place(folder, (temporary, name), was, path).map(|()| None);
-        };
-        let armed = folder.privileges(name.as_bytes(), was).map_err(|error| fault("keep", path, error))?;
-        let (kept_folder, kept_name) = self.parent(keep_as, "keep")?;
-        // A second name for the old file, so that its path never holds nothing, and a kill takes nothing. What has privileges and
-        // other names keeps them under those, so its kept copy is a file by itself.
-        let shares = armed.as_ref().is_some_and(|(_, names)| *names > 1);
-        let linked = match shares {
-            true => Err(sys::cross_device()),
-            false => folder.link(name.as_bytes(), &kept_folder, kept_name.as_bytes()),
-        };
-        let linked = match linked {
-            Ok(()) => true,
-            // The path is on a file system of its own, mounted below the root.
-            Err(error) if sys::is_cross_device(&error) => {
-                let staging = self.staging(keep_as, &kept_folder)?;
-                let given = unprivileged(was);
-                self.copy_to((folder, name), &staging, (&kept_folder, &kept_name), (was, &given), path)?;
-                false
-            }
-            Err(_) => {
-                let kept = (kept_folder.as_ref(), &kept_name);
-                self.replace_in_two_steps(folder, (temporary, name), was, kept, path)?;
-                return self.disarm(&kept_folder, &kept_name, was, armed, path);
-            }
-        };
-        match self.take_place(folder, (temporary, name), was, path) {
-            Ok(()) if linked => self.disarm(&kept_folder, &kept_name, was, armed, path),
-            // Its copy never had any.
-            Ok(()) => Ok(armed.map(|(privileges, _)| Box::new(privileges))),
-            Err(error) => {
-                // It names what was not replaced after all: it goes only if that is seen to be in its place.
-                if let (Ok(Some(there)), Ok(Some(kept))) =
-                    (folder.stat(name.as_bytes()), kept_folder.stat(kept_name.as_bytes()))
-                    && is_still(was, &there)
-                    && (there.id == kept.id || is_still(was, &kept))
-                {
-                    let _ = kept_folder.unlink(kept_name.as_bytes());
-                }
-                Err(error)
-            }
-        }
-    }
-
-    /// Takes the privileges of a kept copy, if it has any. An account that may not take them could not have given them either.
-    fn disarm(
-        &self,
-        folder: &Folder,
-        name: &Name,
-        was: &Meta,
-        armed: Option<(Privileges, u64)>,
-        path: &RelPath,
-    ) -> Result<Disarmed> {
-        if armed.is_none() {
-            return Ok(None);
-        }
-        match folder.disarm(name.as_bytes(), was) {
-            Ok(disarmed) => Ok(disarmed),
-            Err(error) if sys::fault_kind(&error) == FaultKind::Denied => Ok(None),
-            Err(error) => Err(fault("take setuid from the kept copy of", path, error)),
-        }
-    }
-
-    /// Puts an unfinished file in the place of what stands there.
-    fn take_place(
-        &self,
-        folder: &Folder,
-        (temporary, name): (&[u8], &Name),
-        was: &Meta,
-        path: &RelPath,
-    ) -> Result<()> {
-        let failed = |error| fault("write", path, error);
-        let ours = folder.stat(temporary).map_err(failed)?;
-        let exchanged = if self.exchanges {
-            folder.exchange(temporary, name.as_bytes())
-        } else {
-            Err(sys::unsupported())
-        };
-        match exchanged {
-            Ok(()) => self.judge_exchange(folder, (temporary, name), (was, ours.as_ref()), path),
-            // A file system that cannot exchange: the look before has to do.
-            Err(error) if sys::is_unsupported(&error) => {
-                let over = if self.renames_over {
-                    folder.rename_over(temporary, name.as_bytes())
-                } else {
-                    // Its path holds nothing for a moment; what it held has a second name already, or goes.
-                    folder
-                        .unlink(name.as_bytes())
-                        .and_then(|()| folder.rename_new(temporary, folder, name.as_bytes()))
-                };
-                over.map_err(failed)
-            }
-            Err(error) => Err(failed(error)),
-        }
-    }
-
-    /// After an exchange: what was replaced now has the unfinished name. It goes when it is what was expected; anything else
-    /// was saved a moment ago, and gets its place back.
-    fn judge_exchange(
-        &self,
-        folder: &Folder,
-        (temporary, name): (&[u8], &Name),
-        (was, ours): (&Meta, Option<&Meta>),
-        path: &RelPath,
-    ) -> Result<()> {
-        let failed = |error| fault("write", path, error);
-        match folder.stat(temporary).map_err(failed)? {
-            Some(found) if is_still(was, &found) => return folder.unlink(temporary).map_err(failed),
-            Some(_) => {}
-            // A driver that knows no exchange, passed over the wish, and renamed: ours has the place, and nothing came out.
-            None => {
-                let there = folder.stat(name.as_bytes()).map_err(failed)?;
-                let in_place = there.zip(ours).is_some_and(|(there, ours)| is_still(ours, &there));
-                let changed = || StoreError::new(FaultKind::Changed, "write", path);
-                return if in_place { Ok(()) } else { Err(changed()) };
-            }
-        }
-        if let Err(error) = give_back(folder, (temporary, name), ours.and_then(|meta| meta.id)) {
-            // It must not have the name of an unfinished file, which the next run would clear.
-            let rescued = [name.as_bytes(), b".saved-meanwhile"].concat();
-            folder.rename_new(temporary, folder, &rescued).map_err(failed)?;
-            return Err(failed(error));
-        }
-        Err(StoreError::new(FaultKind::Changed, "write", path))
-    }
-
-    /// Copies a file or link to another file system below the same root, durably. It has to be as it `was`, and the copy gets what is `given`.
-    /// Unfinished it is in `staging`, on the same file system as its new place.
-    fn copy_to(
-        &self,
-        (folder, name): (&Folder, &Name),
-        staging: &Folder,
-        (to_folder, to_name): (&Folder, &Name),
-        (was, given): (&Meta, &Meta),
-        path: &RelPath,
-    ) -> Result<()> {
-        let failed = |error| fault("copy", path, error);
-        let part = self.part_name();
-        let attributes =
-            Attributes { modified: given.modified, mode: given.mode, extra: given.extra.clone() };
-        let copied = if let Some(target) = &was.target {
-            staging.make_link(target, &part).and_then(|()| {
-                let made = sys::Made::Link(target);
-                staging.set_made(&part, &made, &Attributes { mode: None, ..attributes }).map(drop)
-            })
-        } else {
-            copy_file(&self.ways, folder, name, (staging, &part), &attributes)
-        };
-        let published = copied.and_then(|()| {
-            match folder.stat(name.as_bytes())? {
-                Some(found) if is_still(was, &found) => {}
-                _ => return Err(io::Error::other(StoreError::new(FaultKind::Changed, "copy", path))),
-            }
-            staging.rename_new(&part, to_folder, to_name.as_bytes())?;
-            // What it was copied from goes next, and the other file system may write that down first.
-            to_folder.sync()
-        });
-        published.map_err(|error| {
-            let _ = staging.unlink(&part);
-            failed(error)
-        })
-    }
-
-    /// Where a copy that is to come to `path` is unfinished: in its folder, where a walk finds what a kill leaves; among the kept
-    /// copies nobody walks, and it is in Reedhook's own folder, which every run clears.
-    fn staging(&self, path: &RelPath, folder: &Arc<Folder>) -> Result<Arc<Folder>> {
-        let own = RelPath::reserved();
-        if path.is_reserved() { self.folder(&own, "keep") } else { Ok(folder.clone()) }
-    }
-
-    /// Moves a file or link to another file system below the same root: copied there, then removed here.
-    fn move_across(
-        &self,
-        (old_folder, old): (&Folder, &Name),
-        (new_folder, new): (&Arc<Folder>, &Name),
-        (from, to): (&RelPath, &RelPath),
-    ) -> Result<()> {
-        let found = old_folder.stat(old.as_bytes()).map_err(|error| fault("rename", from, error))?;
-        let was = found.ok_or_else(|| StoreError::new(FaultKind::NotFound, "rename", from))?;
-        if !was.is_item() {
-            let across = StoreError::new(FaultKind::Unsupported, "rename", from);
-            return Err(across.because("it would go from one file system to another"));
-        }
-        let staging = self.staging(to, new_folder)?;
-        self.copy_to((old_folder, old), &staging, (new_folder, new), (&was, &was), from)?;
-        self.remove(from, &was)
-    }
-
     /// Whether two names of a folder are one to a file system that folds case: nothing is listed under the new spelling. (Drivers in
     /// user space give one entry two numbers when it is looked up by two names.) Only names are read: nothing in the folder is looked at.
     fn is_respelled(&self, folder: &Folder, (old, new): (&Name, &Name)) -> io::Result<bool> {
@@ -613,77 +391,6 @@ impl LocalStore {
         folder.rename_new(old.as_bytes(), folder, &third)?;
         folder.rename_new(&third, folder, new.as_bytes())
     }
-
-    /// For file systems without second names: the old file moves away, is looked at, and the new one takes the free place.
-    fn replace_in_two_steps(
-        &self,
-        folder: &Folder,
-        (temporary, name): (&[u8], &Name),
-        was: &Meta,
-        (kept_folder, kept_name): (&Folder, &Name),
-        path: &RelPath,
-    ) -> Result<()> {
-        let changed = || StoreError::new(FaultKind::Changed, "write", path);
-        let kept = folder.rename_new(name.as_bytes(), kept_folder, kept_name.as_bytes());
-        kept.map_err(|error| fault("keep", path, error))?;
-        let back = || kept_folder.rename_new(kept_name.as_bytes(), folder, name.as_bytes());
-        let found = kept_folder.stat(kept_name.as_bytes()).map_err(|error| fault("keep", path, error))?;
-        if !found.is_some_and(|found| is_still(was, &found)) {
-            back().map_err(|error| fault("keep", path, error))?;
-            return Err(changed());
-        }
-        folder.rename_new(temporary, folder, name.as_bytes()).map_err(|error| {
-            // When somebody saved here meanwhile, theirs stands, and the old one is kept.
-            let _ = back();
-            let error = fault("write", path, error);
-            if error.kind == FaultKind::Exists { changed() } else { error }
-        })
-    }
-}
-
-/// What a kept copy gets of an entry: everything but setuid, setgid and capabilities.
-fn unprivileged(meta: &Meta) -> Meta {
-    let extra = meta.extra.as_ref().map(|extra| extra.to_give(false));
-    Meta { mode: meta.mode.map(|mode| mode & !SPECIAL_BITS), extra, ..meta.clone() }
-}
-
-/// Gives what an exchange brought out its name back, and takes ours out again. Whoever saves at that very moment gets the name:
-/// theirs comes out instead of ours, and goes back in the same way.
-fn give_back(folder: &Folder, (temporary, name): (&[u8], &Name), ours: Option<FileId>) -> io::Result<()> {
-    const TRIES: usize = 16;
-    for _ in 0..TRIES {
-        match folder.exchange(temporary, name.as_bytes()) {
-            Ok(()) if folder.stat(temporary)?.and_then(|meta| meta.id) == ours => return Ok(()),
-            Ok(()) => {}
-            // Somebody removed ours: the place is free.
-            Err(error) if sys::fault_kind(&error) == FaultKind::NotFound => {
-                match folder.rename_new(temporary, folder, name.as_bytes()) {
-                    Err(error) if sys::fault_kind(&error) == FaultKind::Exists => {}
-                    outcome => return outcome,
-                }
-            }
-            Err(error) => return Err(error),
-        }
-    }
-    Err(io::Error::other("it is replaced again and again"))
-}
-
-/// Copies a file's content to an unfinished one on another file system, with its metadata, and waits until it is durable.
-fn copy_file(
-    ways: &Ways,
-    folder: &Folder,
-    name: &Name,
-    (to_folder, part): (&Folder, &[u8]),
-    attributes: &Attributes,
-) -> io::Result<()> {
-    let from = folder.open_file(name.as_bytes())?;
-    let to = to_folder.create_file(part, None)?;
-    match travel::travel(ways, &from, &to, 0, &mut |_| Flow::Go) {
-        Ok(_) => {}
-        Err(TravelError::Read(error) | TravelError::Write(error)) => return Err(error),
-    }
-    sys::set_file(&to, attributes, attributes.mode)?;
-    to.sync_all()
 }
 
 /// A start for temporary names that another process is unlikely to share; a clash would only be refused by the kernel.
@@ -914,9 +621,7 @@ impl Store for LocalStore {
         let shares = armed.as_ref().is_some_and(|(_, names)| *names > 1);
         if shares || (armed.is_some() && kept_folder.device() != folder.device()) {
             // Its other names keep their privileges; and what is copied anyway is copied without.
-            let staging = self.staging(to, &kept_folder)?;
-            let given = unprivileged(expected);
-            self.copy_to((&folder, &name), &staging, (&kept_folder, &kept_name), (expected, &given), path)?;
+            self.copy_kept((&folder, &name), (&kept_folder, &kept_name), to, expected, path)?;
             self.remove(path, expected)?;
             return Ok(armed.map(|(privileges, _)| Box::new(privileges)));
         }

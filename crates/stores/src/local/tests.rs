@@ -7,7 +7,7 @@ use reedhook_testing::{adjust, conformance, get, names, path, put};
 
 use super::*;
 use reedhook_core::entry::{EntryKind, Stamp};
-use reedhook_core::store::Flow;
+use reedhook_core::store::{Expect, Flow};
 
 fn store() -> (tempfile::TempDir, LocalStore) {
     let folder = tempfile::tempdir().unwrap();
