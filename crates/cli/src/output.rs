@@ -105,10 +105,12 @@ fn without_hidden(line: &[u8]) -> Cow<'_, [u8]> {
 pub fn begin(context: &Context, path: &Path, mark: Mark<'_>, sides: &[PathBuf]) -> Outcome<AtomicFile> {
     // Everything lies in the root of the machine.
     let sides: Vec<PathBuf> = sides.iter().filter(|side| *side != Path::new("/")).cloned().collect();
-    if path != Path::new("-") && lies_within(path, &sides) {
-        let message =
-            format!("{} lies in one of the sides: it would be taken for part of it", path.display());
-        return Err(Failure::usage(message).hint("Choose a file outside of both."));
+    if path != Path::new("-")
+        && let Some(side) = lies_within(path, &sides)
+    {
+        let (path, side) = (path.display(), side.display());
+        let message = format!("{path} lies in {side}, which is a side: it would be taken for part of it");
+        return Err(Failure::usage(message).hint("Choose a file that lies elsewhere."));
     }
     match AtomicFile::begin(path, mark, Replace::Ours) {
         Err(failure) if matches!(failure.cause, Cause::FileExists) && agrees(context, path)? => {

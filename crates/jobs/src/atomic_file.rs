@@ -244,11 +244,12 @@ fn refuse_planted_links(path: &Path) -> Outcome<()> {
     Ok(())
 }
 
-/// Whether a file that is to be written would lie in one of these folders.
-pub fn lies_within(path: &Path, folders: &[PathBuf]) -> bool {
+/// In which of these folders a file that is to be written would lie.
+pub fn lies_within<'a>(path: &Path, folders: &'a [PathBuf]) -> Option<&'a Path> {
     let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let Ok(parent) = parent.canonicalize() else { return false };
-    folders.iter().filter_map(|folder| folder.canonicalize().ok()).any(|folder| parent.starts_with(folder))
+    let parent = parent.canonicalize().ok()?;
+    let holds = |folder: &&Path| folder.canonicalize().is_ok_and(|folder| parent.starts_with(folder));
+    folders.iter().map(PathBuf::as_path).find(holds)
 }
 
 impl Write for AtomicFile {
@@ -320,7 +321,9 @@ mod tests {
             fs::read_dir(folder.path()).unwrap().flatten().map(|one| one.file_name()).collect();
         names.sort();
         assert_eq!(names, ["link", "new.csv", "own.csv", "own.csv.new", "pipe"]);
-        assert!(lies_within(&at("x"), &[folder.path().to_owned()]) && !lies_within(&at("x"), &[at("pipe")]));
+        let sides = [at("pipe"), folder.path().to_owned()];
+        assert_eq!(lies_within(&at("x"), &sides), Some(folder.path()));
+        assert_eq!(lies_within(&at("x"), &sides[..1]), None);
     }
 
     #[test]

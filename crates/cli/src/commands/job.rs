@@ -598,11 +598,12 @@ fn agreed_to(context: &Context, job: &Job) -> Outcome<bool> {
     if commands.is_none() && job.timing.when.is_empty() {
         return Ok(true);
     }
-    if let Some(words) = commands {
-        context.warn(words);
-    }
+    // Without a question they are told with what is said of the job that is set up.
     if context.global.yes || !context.can_ask() {
         return Ok(context.global.yes);
+    }
+    if let Some(words) = commands {
+        context.warn(words);
     }
     let when: Vec<String> = job.timing.when.iter().map(ToString::to_string).collect();
     let question = match when.is_empty() {

@@ -49,6 +49,11 @@ pub fn report(
     {
         context.warn(failure.text());
     }
+    // Whether they can be written is known before anything is printed.
+    let sides = if csv.is_some() || html.is_some() { sides(context) } else { Vec::new() };
+    let begin = |path, mark| output::begin(context, path, mark, &sides).map(|file| (path, file));
+    let sheet = csv.map(|(path, _)| begin(path, Mark::Begins(sheet::MARK))).transpose()?;
+    let page = html.map(|path| begin(path, Mark::PAGE)).transpose()?;
     if context.global.json {
         print_json(context, &report);
     } else if report.jobs.is_empty() && job_names(&context.desk.home).is_empty() {
@@ -56,14 +61,13 @@ pub fn report(
     } else {
         context.say(plain::text(&report).trim_end());
     }
-    if let Some((path, raw)) = csv {
-        let mut file = output::begin(context, path, Mark::Begins(sheet::MARK), &sides(context))?;
+    if let Some((path, mut file)) = sheet {
+        let raw = csv.is_some_and(|(_, raw)| raw);
         let outcome = sheet::write(&context.desk, jobs, period, &mut file, raw)?;
         outcome.map_err(|error| failed(path, error))?;
         output::written(context, file)?;
     }
-    if let Some(path) = html {
-        let mut file = output::begin(context, path, Mark::PAGE, &sides(context))?;
+    if let Some((path, mut file)) = page {
         let text = page::html(&report, (context.desk.world.now)(), env!("CARGO_PKG_VERSION"));
         let text = text.map_err(|error| failed(path, error))?;
         std::io::Write::write_all(&mut file, text.as_bytes()).map_err(|error| failed(path, error))?;
