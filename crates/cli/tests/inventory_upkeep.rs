@@ -217,7 +217,7 @@ fn what_is_asked_for_while_the_drive_is_away_is_pointed_to() {
     for words in [vec!["why", "counts", "heron.csv"], vec!["restore", "counts", "heron.csv"]] {
         let ran = station.run(&words).expect(3);
         assert!(
-            ran.err.contains("field-drive had counts/heron.csv on ") && ran.err.contains("7 B, changed "),
+            ran.err.contains("\nfield-drive had counts/heron.csv on ") && ran.err.contains("7 B, changed "),
             "{words:?}: {}",
             ran.err
         );

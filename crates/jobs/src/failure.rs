@@ -3,7 +3,7 @@
 use std::fmt;
 use std::path::Path;
 
-use reedhook_core::foreign::escaped;
+use reedhook_core::foreign::{escaped, escaped_lines};
 use reedhook_core::memory::MemoryError;
 use reedhook_core::plan::guard::Refusal;
 use reedhook_core::store::FaultKind;
@@ -286,8 +286,8 @@ impl Failure {
     pub fn text(&self) -> String {
         let stop = if self.message.ends_with(['.', '?', '!']) { "" } else { "." };
         let space = if self.hint.is_empty() { "" } else { " " };
-        // What failed may have names, replies and output of others in it.
-        escaped(&format!("{}{stop}{space}{}", self.message, self.hint))
+        // What failed may have names, replies and output of others in it. Advice may have several lines.
+        format!("{}{stop}{space}{}", escaped(&self.message), escaped_lines(&self.hint))
     }
 }
 
