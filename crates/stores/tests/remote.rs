@@ -9,7 +9,7 @@ use reedhook_core::notes::{Fleeting, Notes};
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, Store};
 use reedhook_standins::{Behaviour, Kind, Settings, Standin};
-use reedhook_stores::remote::connect::{Account, Address, ConnectError, Secret, Trust};
+use reedhook_stores::remote::connect::{Account, Address, ConnectError, FindHopSecret, Secret, Trust};
 use reedhook_stores::remote::object::ObjectSetup;
 use reedhook_stores::remote::patience::Patience;
 use reedhook_stores::remote::sftp::SshSetup;
@@ -272,6 +272,81 @@ fn ssh_tool(program: &str, words: &[&str], agent: Option<&std::path::Path>) -> S
     let output = command.output().expect("OpenSSH's tools are there");
     assert!(output.status.success(), "{program} {words:?}: {}", String::from_utf8_lossy(&output.stderr));
     String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// Two real servers: what belongs to the far one, a password and a key, is offered to it and never to the host on the way.
+#[test]
+fn sftp_offers_a_host_on_the_way_nothing_of_what_lies_behind_it() {
+    let (Some(gate), Some(far)) = (Server::start("sshd-wordy"), Server::start("sshd-wordy")) else { return };
+    let user_files = tempfile::tempdir().expect("a folder");
+    let known: String = [&gate, &far]
+        .map(|server| {
+            let key = std::fs::read_to_string(server.file("host_key.pub")).expect("the host's key");
+            format!("[127.0.0.1]:{} {key}", server.port)
+        })
+        .concat();
+    std::fs::write(user_files.path().join("known_hosts"), known).expect("a file");
+    let fingerprint = |server: &Server| {
+        let file = server.file("key.pub");
+        let told = ssh_tool("ssh-keygen", &["-l", "-f", file.to_str().expect("a plain path")], None);
+        told.split(' ').nth(1).expect("a fingerprint").to_owned()
+    };
+    let go = |identity: &str, hops: FindHopSecret, key: Option<std::path::PathBuf>| {
+        let config = format!(
+            "Host gate\n HostName 127.0.0.1\n Port {}\n{identity}Host far\n HostName 127.0.0.1\n Port {}\n ProxyJump gate\n",
+            gate.port, far.port
+        );
+        std::fs::write(user_files.path().join("config"), config).expect("a file");
+        let ssh = SshSetup {
+            folder: Some(user_files.path().to_owned()),
+            key,
+            known_hosts: None,
+            ..sftp_setup(&far)
+        };
+        let address = Address { host: "far".to_owned(), port: None, ..sftp_address(&far) };
+        let account = Account { user: None, hops, ..account() };
+        Remote::open(address, account, &Options { ssh, ..Options::default() }, Arc::new(Fleeting::default()))
+    };
+    let log =
+        |server: &Server| std::fs::read_to_string(server.file("run/sshd.log")).expect("the server's log");
+    let nothing = || -> FindHopSecret { Arc::new(|_| Ok(None)) };
+    let own = format!(" IdentityFile {}\n", gate.file("key").display());
+
+    // A host on the way that would ask for anything, and gets nothing: the way ends there.
+    let refused = go("", nothing(), Some(far.file("key"))).err();
+    let Some(ConnectError::Login { tried, .. }) = refused else { panic!("{refused:?}") };
+    assert_eq!(tried, "nothing: no agent, no key, no password");
+    // With a key of its own it leads on, to a server that gets its own key.
+    let store = go(&own, nothing(), Some(far.file("key"))).expect("by way of the gate, with two keys");
+    assert!(store.list(&RelPath::root()).expect("a listing").entries.is_empty());
+    drop(store);
+    // To a server without a key its password is offered, and it alone.
+    let refused = go(&own, nothing(), None).err();
+    assert!(
+        matches!(&refused, Some(ConnectError::Login { tried, .. }) if tried.contains("password")),
+        "{refused:?}"
+    );
+    for said in [log(&gate), log(&far)] {
+        assert!(said.contains("Accepted publickey"), "the log of a server tells what it was offered: {said}");
+    }
+    assert!(log(&far).contains("Failed password"), "{}", log(&far));
+    assert!(!log(&gate).contains("Failed password"), "{}", log(&gate));
+    assert!(
+        log(&gate).contains(&fingerprint(&gate)) && !log(&gate).contains(&fingerprint(&far)),
+        "{}",
+        log(&gate)
+    );
+
+    // A secret of its own reaches it.
+    let asked = Arc::new(std::sync::Mutex::new(Vec::new()));
+    let seen = asked.clone();
+    let hops: FindHopSecret = Arc::new(move |hop| {
+        seen.lock().expect("no thread failed").push((hop.host.clone(), hop.port));
+        Ok(Some(Secret::new("reed bunting")))
+    });
+    assert!(matches!(go("", hops, None).err(), Some(ConnectError::Login { .. })));
+    assert_eq!(*asked.lock().expect("no thread failed"), [("gate".to_owned(), gate.port)]);
+    assert!(log(&gate).contains("Failed password"), "{}", log(&gate));
 }
 
 /// The agent's keys, a known host whose name is hashed, and a way by another host, all from the user's own files.

@@ -33,7 +33,7 @@ impl Server {
     /// The same, with its files below a folder of one's own choice.
     pub fn start_in(kind: &str, within: Option<&Path>) -> Option<Server> {
         let program = match kind {
-            "sshd" | "sshd-one" => "/usr/sbin/sshd",
+            "sshd" | "sshd-one" | "sshd-wordy" => "/usr/sbin/sshd",
             "apache" | "apache-tls" => "/usr/sbin/apache2",
             "proftpd" | "proftpd-plain" | "proftpd-few" | "proftpd-tls" => "/usr/sbin/proftpd",
             "objects" => OBJECTS,
