@@ -11,9 +11,11 @@ mod places;
 #[path = "../../stores/tests/servers/mod.rs"]
 mod servers;
 
+use std::ffi::OsStr;
 use std::fs;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{MetadataExt, chown, symlink};
 use std::path::Path;
 use std::process::{Child, Stdio};
@@ -21,7 +23,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use common::{Ran, Station, as_root_only, make_pipe, set_mode, tool, write};
+use common::{Ran, Seeded, Station, as_root_only, make_pipe, set_mode, tool, write};
 use reedhook_standins::{Behaviour, Kind};
 
 const OTHER: u32 = 65_534;
@@ -345,11 +347,84 @@ fn no_address_reaches_a_shell_and_no_child_sees_a_secret() {
     }
 }
 
-/// Names of others in everything that is printed or written.
+/// Names of others in everything that is printed or written: a fixed one, then others by chance for as long as `REEDHOOK_FUZZ` says.
 #[test]
 fn nothing_that_a_terminal_acts_upon_is_printed() {
+    let mails = servers::Server::start("smtp");
+    let seconds = std::env::var("REEDHOOK_FUZZ").ok().and_then(|text| text.parse().ok()).unwrap_or(0.0);
+    let (begun, mut seed) = (Instant::now(), Seeded(now_in_seconds()));
+    hostile_text_everywhere("odd \u{1b}]0;x\u{7}\u{9b}31m\n\u{202e}name", mails.as_ref());
+    while begun.elapsed().as_secs_f64() < seconds {
+        let odd = hostile_text(&mut seed);
+        println!("{odd:?}");
+        hostile_text_everywhere(&odd, mails.as_ref());
+    }
+}
+
+fn now_in_seconds() -> u64 {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs()
+}
+
+/// What people see and terminals, pages, tables and mails act upon, in any order. Never a whole name that means something else.
+fn hostile_text(seed: &mut Seeded) -> String {
+    const PIECES: [&str; 40] = [
+        "\u{1b}",
+        "\u{1b}[2J",
+        "\u{1b}]0;",
+        "\u{7}",
+        "\u{8}",
+        "\u{9b}",
+        "\u{9d}",
+        "\u{7f}",
+        "\n",
+        "\r",
+        "\r\n",
+        "\t",
+        "\u{b}",
+        "\u{85}",
+        "\u{2028}",
+        "\u{2029}",
+        "\u{202a}",
+        "\u{202e}",
+        "\u{2066}",
+        "\u{2069}",
+        "\u{200e}",
+        "\u{200f}",
+        "\u{61c}",
+        "\u{feff}",
+        "=",
+        "+",
+        "-",
+        "@",
+        "<script>",
+        "&",
+        "\"",
+        "'",
+        ",",
+        ";",
+        "`",
+        "%0a",
+        "{}",
+        "heron",
+        "Graug\u{e4}nse",
+        " ",
+    ];
+    let count = 1 + seed.below(12);
+    let mut text: String = (0..count).map(|_| PIECES[seed.below(PIECES.len() as u64) as usize]).collect();
+    // Blanks at an end and a mark of an option are for other tests.
+    text.insert(0, 'o');
+    text.push('d');
+    text
+}
+
+/// Whether a terminal, a page or a reader is misled by it.
+fn misleads(character: char) -> bool {
+    (character.is_control() && character != '\n')
+        || matches!(character, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}')
+}
+
+fn hostile_text_everywhere(odd: &str, mails: Option<&servers::Server>) {
     let station = Station::new();
-    let odd = "odd \u{1b}]0;x\u{7}\u{9b}31m\n\u{202e}name";
     let sides = station.path(odd);
     for side in ["left", "right"] {
         fs::create_dir_all(sides.join(side)).unwrap();
@@ -357,23 +432,20 @@ fn nothing_that_a_terminal_acts_upon_is_printed() {
     let (left, right) = (sides.join("left"), sides.join("right"));
     let (left_text, right_text) = (left.to_str().unwrap(), right.to_str().unwrap());
     write(&left.join(odd).join("=1+1"), b"left \x1b[31m", 1000);
+    write(&left.join(odd).join(OsStr::from_bytes(b"\xff\x1b")), b"left", 1000);
     write(&right.join(format!("only {odd}")), b"right", 1000);
     fs::write(left.join("@both"), "1\u{1b}").unwrap();
     fs::write(right.join("@both"), "22\u{1b}").unwrap();
+    fs::write(left.join("said"), odd).unwrap();
     symlink(odd, left.join("link")).unwrap();
-    let words = [
-        "job",
-        "add",
-        "counts",
-        "two-way",
-        left_text,
-        right_text,
-        "--after",
-        "printf '\\033[31m\\n\\033]0;y\\007' >&2; false",
-    ];
+    let after = "cat \"$REEDHOOK_FROM/said\" >&2; printf '\\033[31m\\n\\033]0;y\\007' >&2; false";
+    let words = ["job", "add", "counts", "two-way", left_text, right_text, "--after", after];
     fs::create_dir_all(station.path("home")).unwrap();
+    let mail = mails.map(|server| {
+        format!("mail = {{ to = \"warden@fenmere.example\", server = \"smtp://127.0.0.1:{}\", on = \"always\" }}\n", server.port)
+    });
     let told = "[notify]\ncommand = { run = \"cat >> told\", on = \"always\" }\n";
-    fs::write(station.path("home/reedhook.toml"), told).unwrap();
+    fs::write(station.path("home/reedhook.toml"), format!("{told}{}", mail.unwrap_or_default())).unwrap();
     let mut all = vec![station.run(&words).expect(0)];
     let commands: &[&[&str]] = &[
         &["preview", "counts"],
@@ -411,26 +483,44 @@ fn nothing_that_a_terminal_acts_upon_is_printed() {
         all.extend([station.run(words), station.run(&json)]);
     }
     // A job file and a store made by hand.
-    fs::write(
-        station.path("home/reedhook.toml"),
-        format!("[stores.{:?}]\nlocation = {left_text:?}\n", "x\u{9b}"),
-    )
-    .unwrap();
+    let place = format!("[stores.{}]\nlocation = {}\n", in_toml("x\u{9b}"), in_toml(left_text));
+    fs::write(station.path("home/reedhook.toml"), place).unwrap();
     all.extend([station.run(&["store", "list"]), station.run(&["drives"])]);
-    let is_hidden = |c: &char| (c.is_control() && *c != '\n') || matches!(c, '\u{202a}'..='\u{202e}');
     for (at, ran) in all.iter().enumerate() {
         for text in [&ran.out, &ran.err] {
-            let hidden: Vec<char> = text.chars().filter(|c| is_hidden(c) && *c != '\r').collect();
-            assert!(hidden.is_empty(), "{at}: {hidden:?} in {text}");
+            let found: Vec<char> = text.chars().filter(|c| misleads(*c) && *c != '\r').collect();
+            assert!(found.is_empty(), "{at}: {found:?} in {text}");
         }
     }
-    for file in ["report.csv", "report.html", "compare.csv", "compare.html", "told"] {
-        let text = fs::read_to_string(station.path(file)).unwrap();
-        let hidden: Vec<char> = text.chars().filter(|c| is_hidden(c) && !matches!(c, '\r' | '\t')).collect();
-        assert!(hidden.is_empty(), "{file}: {hidden:?}");
+    let written = ["report.csv", "report.html", "compare.csv", "compare.html", "told"];
+    let mut written: Vec<_> =
+        written.map(|file| (file, fs::read_to_string(station.path(file)).unwrap())).to_vec();
+    written.extend(mails.map(|server| ("mails", mailed(server))));
+    for (file, text) in &written {
+        let found: Vec<char> = text.chars().filter(|c| misleads(*c) && !matches!(c, '\r' | '\t')).collect();
+        assert!(found.is_empty(), "{file}: {found:?} in {text}");
+        // The pages' own are known, and no others are in them.
+        let scripts = if *file == "compare.html" { 2 } else { 0 };
+        assert!(!file.ends_with(".html") || text.matches("<script").count() == scripts, "{file}: {text}");
     }
-    let table = fs::read_to_string(station.path("compare.csv")).unwrap();
+    let table = &written[2].1;
     assert!(table.lines().all(|line| !line.starts_with(['=', '+', '-', '@'])), "{table}");
+}
+
+/// Subjects and texts of the mails that a server has got.
+fn mailed(server: &servers::Server) -> String {
+    let text = fs::read_to_string(server.file("mails")).unwrap();
+    let mails = text.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
+    let mails: Vec<String> =
+        mails.map(|mail| format!("{}\n{}", mail["subject"], mail["text"].as_str().unwrap())).collect();
+    assert!(!mails.is_empty(), "a run was to be told of by mail");
+    mails.join("\n")
+}
+
+/// A string of a TOML file, each character by its number.
+fn in_toml(text: &str) -> String {
+    let escaped: String = text.chars().map(|character| format!("\\U{:08x}", u32::from(character))).collect();
+    format!("\"{escaped}\"")
 }
 
 /// A file system that takes the wish for an exchange and passes over it.
