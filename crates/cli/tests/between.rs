@@ -9,6 +9,7 @@ use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 use common::{Mounted, Node, Station, assert_alike, make_image, number, tree, with_mounts, write};
+use reedhook_testing::signals::{self, Signal};
 
 /// Around every size at which something is done in another way.
 fn sizes() -> Vec<usize> {
@@ -164,7 +165,7 @@ fn a_large_file_goes_on_where_it_stopped() {
         assert!(begun.elapsed().as_secs() < 30, "nothing is written");
         std::thread::sleep(std::time::Duration::from_millis(5));
     }
-    common::tool(&["kill", "-INT", &child.id().to_string()]);
+    signals::send(child.id(), Signal::INT);
     assert_eq!(child.wait().unwrap().code(), Some(130));
     assert_eq!(fs::read_dir(station.right()).unwrap().count(), 2, "the unfinished file, and Reedhook's own");
     station.run(&["job", "edit", "counts", "--unset", "limit"]).expect(0);

@@ -13,6 +13,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use common::{Station, write};
+use reedhook_testing::signals::{self, Signal};
 use tending::Tending;
 use terminal::{DOWN, Terminal, can_watch};
 
@@ -150,7 +151,7 @@ fn two_boards_follow_the_service_through_its_going_and_coming() {
     station.run(&["tend", "run", "counts"]).expect(0);
     tending.begins("counts");
     boards.iter_mut().for_each(|board| board.shows("running"));
-    tending.signal("KILL");
+    tending.signal(Signal::KILL);
     drop(tending);
     for board in &mut boards {
         board.shows("The service has gone.");
@@ -215,7 +216,7 @@ fn a_board_needs_a_terminal_and_ends_when_it_is_told_to_from_outside() {
     let mut terminal = Terminal::start(&station, &["board"]);
     terminal.shows("› counts");
     let process = fs::read_to_string(station.path("pid")).unwrap();
-    common::tool(&["kill", "-TERM", process.trim()]);
+    signals::send(process.trim().parse().unwrap(), Signal::TERM);
     assert_eq!(terminal.ends(), 130);
 }
 

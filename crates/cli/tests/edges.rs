@@ -14,11 +14,7 @@ use common::{
     Mounted, Node, Station, as_root_only, assert_alike, assert_no_leftovers, number, set_mode, tool, tree,
     with_mounts, with_tools, write,
 };
-
-/// A signal for a running program.
-fn signal(child: &Child, name: &str) {
-    tool(&["kill", name, &child.id().to_string()]);
-}
+use reedhook_testing::signals::{self, Signal};
 
 /// Waits until something holds, and fails the test when it never does.
 #[track_caller]
@@ -340,7 +336,7 @@ fn what_is_there_of_a_large_file_counts_once() {
     wait_until("a good part of the file", || {
         unfinished_in(&station.right()).is_some_and(|size| size > 17 << 20)
     });
-    signal(&child, "-INT");
+    signals::send(child.id(), Signal::INT);
     let ended = child.wait_with_output().unwrap();
     let said = String::from_utf8_lossy(&ended.stdout).into_owned();
     assert_eq!(ended.status.code(), Some(130), "{said}");
@@ -379,7 +375,7 @@ fn ctrl_c_stops_within_a_file() {
         let child = station.command(&words).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let reading = format!("/proc/{}/io", child.id());
         wait_until("a good part of it to be read", || read_so_far(&reading) > 100 << 20);
-        signal(&child, "-INT");
+        signals::send(child.id(), Signal::INT);
         let ended = child.wait_with_output().unwrap();
         assert_eq!(ended.status.code(), Some(130), "{kind} {words:?}");
         assert!(station.right().join("large.jpg").exists());
@@ -404,7 +400,7 @@ fn a_restore_that_is_broken_off_leaves_nothing_in_the_source() {
         .spawn()
         .unwrap();
     wait_until("an unfinished file", || unfinished_in(&station.left()).is_some_and(|size| size > 0));
-    signal(&child, "-INT");
+    signals::send(child.id(), Signal::INT);
     assert_eq!(child.wait().unwrap().code(), Some(130));
     assert_no_leftovers(&station.left());
     assert_eq!(tree(&station.left()).len(), 1);

@@ -11,6 +11,7 @@ use std::path::{Path, PathBuf};
 use common::{
     Station, assert_alike, assert_no_leftovers, hostile_tree, make_pipe, number, set_mode, tree, write,
 };
+use reedhook_testing::signals::{self, Signal};
 
 #[test]
 fn a_mirror_is_exact_and_a_second_run_does_nothing() {
@@ -326,13 +327,7 @@ fn ctrl_c_stops_cleanly_and_the_next_run_goes_on() {
     while tree(&station.right()).is_empty() {
         std::thread::yield_now();
     }
-    assert!(
-        std::process::Command::new("kill")
-            .args(["-INT", &child.id().to_string()])
-            .status()
-            .unwrap()
-            .success()
-    );
+    signals::send(child.id(), Signal::INT);
     let output = child.wait_with_output().unwrap();
     let last: serde_json::Value =
         serde_json::from_slice(output.stdout.split(|b| *b == b'\n').rev().nth(1).unwrap()).unwrap();

@@ -22,6 +22,7 @@ use std::time::{Duration, Instant};
 use common::*;
 use desktop::{Bus, desktop};
 use reedhook_record::{Mornings, StateFile, Telling, Told};
+use reedhook_testing::signals::Signal;
 use serde_json::{Value, json};
 use servers::Server;
 use tending::Tending;
@@ -339,7 +340,7 @@ fn a_server_that_never_answers_keeps_nobody_waiting_for_long_and_the_service_not
     }
     web.got.recv_timeout(Duration::from_secs(5)).unwrap();
     let begun = Instant::now();
-    tending.signal("TERM");
+    tending.signal(Signal::TERM);
     let (took, code) = tending.ended();
     assert_eq!(code, Some(0));
     assert!(took < Duration::from_secs(4) && begun.elapsed() < Duration::from_secs(6), "{took:?}");
@@ -433,7 +434,7 @@ fn what_begins_by_itself_many_times_a_day_tells_the_same_trouble_once() {
         serde_json::from_str(&web.got.recv_timeout(Duration::from_secs(5)).unwrap().1).unwrap();
     assert_eq!((&first["problems"], &second["problems"]), (&json!(1), &json!(2)));
     let (_, code) = {
-        tending.signal("TERM");
+        tending.signal(Signal::TERM);
         tending.ended()
     };
     assert_eq!(code, Some(0));

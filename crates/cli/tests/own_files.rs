@@ -13,6 +13,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use common::{Mounted, Station, number, set_mode, tool, with_mounts, with_tools, write};
+use reedhook_testing::signals::{self, Signal};
 use serde_json::Value;
 
 /// A job that has run twice: the second time something was replaced and removed.
@@ -227,7 +228,7 @@ fn a_signal_that_is_ignored_stays_ignored() {
             assert!(begun.elapsed() < Duration::from_secs(30), "the run does not begin");
             std::thread::sleep(Duration::from_millis(5));
         }
-        tool(&["kill", "-HUP", &child.id().to_string()]);
+        signals::send(child.id(), Signal::HUP);
         assert_eq!(child.wait().unwrap().code(), Some(code), "{first:?}");
     }
 }

@@ -12,6 +12,7 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use common::{Mounted, Node, Station, make_image, tool, tree, with_mounts, write};
+use reedhook_testing::signals::{self, Signal};
 
 /// A drive whose power can be cut.
 struct Drive {
@@ -153,7 +154,7 @@ fn cut_once(kind: &str, cut_left: bool, moment: Option<Duration>) {
     match moment {
         Some(moment) => {
             std::thread::sleep(moment);
-            tool(&["kill", "-STOP", &child.id().to_string()]);
+            signals::send(child.id(), Signal::STOP);
             // A call that it is in comes to its end.
             std::thread::sleep(Duration::from_millis(40));
         }

@@ -22,6 +22,7 @@ use base64::Engine as _;
 use common::{Node, Ran, Seeded, Station, assert_no_leftovers, hostile_tree, number, tree, write};
 use places::{Place, know_standin, of_server, standin};
 use reedhook_standins::{Behaviour, Kind, Standin};
+use reedhook_testing::signals::{self, Signal};
 
 /// What a tree holds: content and whole seconds of files, targets of links, folders.
 fn contents(root: &Path) -> Vec<(PathBuf, String)> {
@@ -387,7 +388,7 @@ fn interrupt(station: &Station, running: &Standin, job: &str, kind: Kind) {
     while moved() < 45_000_000 && child.try_wait().unwrap().is_none() {
         std::thread::sleep(Duration::from_millis(2));
     }
-    let _ = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();
+    signals::send(child.id(), Signal::INT);
     assert_eq!(child.wait().unwrap().code(), Some(130), "{kind:?}: {job} was to be stopped on its way");
 }
 
@@ -638,7 +639,7 @@ fn a_verification_that_is_broken_off_says_how_far_it_came() {
         let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         std::thread::sleep(Duration::from_millis(700));
         let told = std::time::Instant::now();
-        common::tool(&["kill", "-INT", &child.id().to_string()]);
+        signals::send(child.id(), Signal::INT);
         let ended = child.wait_with_output().unwrap();
         let ran = Ran {
             code: ended.status.code().unwrap(),
@@ -654,7 +655,7 @@ fn a_verification_that_is_broken_off_says_how_far_it_came() {
     station.run(&["job", "edit", "many", "--verify", "all"]).expect(0);
     let child = station.command(&["run", "many", "--json"]).stdout(Stdio::piped()).spawn().unwrap();
     std::thread::sleep(Duration::from_millis(1200));
-    common::tool(&["kill", "-INT", &child.id().to_string()]);
+    signals::send(child.id(), Signal::INT);
     let ended = child.wait_with_output().unwrap();
     assert_eq!(ended.status.code(), Some(130), "{}", String::from_utf8_lossy(&ended.stdout));
     assert_eq!(station.run(&["history", "many", "last", "--json"]).json()[0]["outcome"], "interrupted");

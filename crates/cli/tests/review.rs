@@ -9,6 +9,7 @@ mod terminal;
 use std::fs;
 
 use common::{Station, write};
+use reedhook_testing::signals::{self, Signal};
 use terminal::{DOWN, RIGHT, Terminal, UP, can_watch};
 
 const OLD: u64 = 1_900_000_000;
@@ -114,7 +115,7 @@ fn colours_are_an_extra_and_a_run_is_stopped_from_inside_and_from_outside() {
     // Something has been done by then.
     terminal.shows("of 1.");
     let pid = fs::read_to_string(station.path("pid")).unwrap();
-    common::tool(&["kill", "-TERM", pid.trim()]);
+    signals::send(pid.trim().parse().unwrap(), Signal::TERM);
     assert_eq!(terminal.ends(), 130);
     let ran = station.run(&["history", "counts", "2", "--json"]).expect(0);
     assert_eq!(ran.json()[0]["outcome"], "interrupted");
@@ -217,7 +218,7 @@ fn two_places_are_searched_hidden_and_shown_and_a_signal_puts_the_terminal_back(
     terminal.keys("q");
     terminal.hides("look again\n");
     let pid = fs::read_to_string(station.path("pid")).unwrap();
-    common::tool(&["kill", "-TERM", pid.trim()]);
+    signals::send(pid.trim().parse().unwrap(), Signal::TERM);
     assert_eq!(terminal.ends(), 130);
     let elsewhere = station.run(&["review", "left", "right"]).expect(2);
     assert!(elsewhere.err.contains("needs a terminal"), "{}", elsewhere.err);

@@ -10,6 +10,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use common::*;
+use reedhook_testing::signals::Signal;
 use tending::Tending;
 
 const SHORT: Duration = Duration::from_millis(1500);
@@ -80,7 +81,7 @@ fn lines_of_the_clock_begin_runs_and_a_killed_service_makes_up_for_what_it_misse
         assert_eq!(tending.begins("counts"), "schedule");
         assert_eq!(tending.ends("counts")["outcome"], "done");
     }
-    tending.signal("KILL");
+    tending.signal(Signal::KILL);
     tending.ended();
     std::thread::sleep(Duration::from_millis(2500));
     let mut tending = Tending::of(&station);
@@ -237,7 +238,7 @@ fn job_files_are_read_anew_and_a_broken_one_is_told_of_once() {
     station.run(&["job", "remove", "new", "--yes"]).expect(0);
     write(&station.path("new/y"), b"y", 1_900_000_000);
     tending.stays_quiet(SHORT);
-    tending.signal("HUP");
+    tending.signal(Signal::HUP);
     std::thread::sleep(Duration::from_millis(300));
     station.run(&["tend", "status"]).expect(0);
 }
@@ -266,7 +267,7 @@ fn it_ends_within_two_seconds_in_the_middle_of_a_large_file_and_goes_on_with_the
     while !writing() && begun.elapsed() < Duration::from_secs(20) {
         std::thread::sleep(Duration::from_millis(1));
     }
-    tending.signal("TERM");
+    tending.signal(Signal::TERM);
     let (took, code) = tending.ended();
     // Two seconds are promised; a machine that tests other things meanwhile may have to write out more before a process can end.
     println!("ended after {took:?}");
@@ -331,7 +332,7 @@ fn commands_surround_a_run_and_a_failing_one_before_refuses_it() {
     let mut tending = Tending::of(&station);
     tending.begins("counts");
     std::thread::sleep(Duration::from_millis(300));
-    tending.signal("TERM");
+    tending.signal(Signal::TERM);
     assert!(tending.ended().0 < Duration::from_secs(6));
     let left = std::process::Command::new("pgrep").args(["-f", "^sleep 7[78]$"]).output().unwrap();
     assert!(left.stdout.is_empty(), "{}", String::from_utf8_lossy(&left.stdout));
@@ -706,7 +707,7 @@ fn a_drive_that_appears_is_looked_through_and_its_inventory_outlives_it() {
     // A store that is named by the path of a mount point, which stays when the drive goes: an empty folder is nothing that has come.
     let stays = one.plugged("mnt/stays");
     station.run(&["store", "add", "by-path", "mnt/stays"]).expect(0);
-    tending.signal("HUP");
+    tending.signal(Signal::HUP);
     tending.within(SHORT);
     unplug(stays);
     tending.within(2 * SHORT);

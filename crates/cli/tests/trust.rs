@@ -25,6 +25,7 @@ use std::time::{Duration, Instant};
 
 use common::{Ran, Seeded, Station, as_root_only, make_pipe, set_mode, tool, write};
 use reedhook_standins::{Behaviour, Kind};
+use reedhook_testing::signals::{self, Signal};
 
 const OTHER: u32 = 65_534;
 
@@ -597,7 +598,7 @@ fn servers_without_an_end_do_not_hold_up_a_stop() {
                 let mut command = station.command(&["once", "mirror", "left", &address, "--yes"]);
                 let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
                 std::thread::sleep(Duration::from_secs(3));
-                tool(&["kill", "-TERM", &child.id().to_string()]);
+                signals::send(child.id(), Signal::TERM);
                 let begun = Instant::now();
                 let ran = within(60, child);
                 over.store(true, Ordering::Relaxed);
@@ -642,7 +643,7 @@ fn deep_trees_are_mirrored_and_pruned() {
     let mut command = station.command(&["kept", "prune", "counts", "--older-than", "0 days", "--yes"]);
     let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     std::thread::sleep(Duration::from_millis(800));
-    tool(&["kill", "-TERM", &child.id().to_string()]);
+    signals::send(child.id(), Signal::TERM);
     within(10, child);
     tool(&["rm", "-rf", station.right().join(".reedhook/kept").to_str().unwrap()]);
 }

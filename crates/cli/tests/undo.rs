@@ -11,6 +11,7 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 use common::{Node, Station, number, set_folder_time, set_mode, tree, write};
+use reedhook_testing::signals::{self, Signal};
 
 /// A mirror of two files that has run once.
 fn mirrored(options: &[&str]) -> Station {
@@ -116,7 +117,7 @@ fn the_undo_of_a_killed_run_brings_back_all_that_was_kept() {
     let mut child =
         station.command(&["run", "counts", "--yes", "--quiet"]).stdout(Stdio::null()).spawn().unwrap();
     while station.right().join("d0/0").exists() && child.try_wait().unwrap().is_none() {}
-    common::tool(&["kill", "-STOP", &child.id().to_string()]);
+    signals::send(child.id(), Signal::STOP);
     let refused = station.run(&["undo", "counts", "last"]).expect(3);
     assert!(refused.err.contains("already running"), "{}", refused.err);
     child.kill().unwrap();

@@ -15,6 +15,7 @@ use reedhook_stores::remote::patience::Patience;
 use reedhook_stores::remote::sftp::SshSetup;
 use reedhook_stores::remote::{Options, Remote};
 use reedhook_testing::conformance;
+use reedhook_testing::signals::{self, Signal};
 use servers::Server;
 
 fn sftp_setup(server: &Server) -> SshSetup {
@@ -399,5 +400,5 @@ fn sftp_uses_the_agent_hashed_hosts_and_a_jump_host() {
     std::fs::write(file("known_hosts"), other.expect("a key")).expect("a file");
     let changed = connect("127.0.0.1", Some(server.port), None).err();
     assert!(matches!(changed, Some(ConnectError::HostChanged { line: 1, .. })), "{changed:?}");
-    let _ = std::process::Command::new("kill").arg(process).status();
+    signals::send(process.parse().expect("a number"), Signal::TERM);
 }

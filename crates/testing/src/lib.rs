@@ -14,6 +14,7 @@
 mod builders;
 mod conformance;
 mod fuzz;
+pub mod signals;
 pub mod simulated;
 mod trees;
 

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use serde_json::Value;
 
 use super::Station;
+use reedhook_testing::signals::{self, Signal};
 
 /// A service that is running; killed at the end, whatever happens.
 pub struct Tending {
@@ -94,9 +95,8 @@ impl Tending {
         assert!(began.is_empty(), "{began:?}");
     }
 
-    pub fn signal(&self, name: &str) {
-        let pid = self.child.id().to_string();
-        assert!(Command::new("kill").args([&format!("-{name}"), &pid]).status().unwrap().success());
+    pub fn signal(&self, signal: Signal) {
+        signals::send(self.child.id(), signal);
     }
 
     /// How long its processor has worked for it, in hundredths of a second.

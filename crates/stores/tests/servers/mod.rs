@@ -8,6 +8,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use reedhook_testing::signals::{self, Signal};
+
 pub struct Server {
     child: Child,
     folder: tempfile::TempDir,
@@ -91,8 +93,7 @@ impl Server {
 impl Drop for Server {
     fn drop(&mut self) {
         // The whole group: servers have children.
-        let group = format!("-{}", self.child.id());
-        let _ = Command::new("kill").args(["-KILL", "--", &group]).status();
+        signals::send_to_group(self.child.id(), Signal::KILL);
         let _ = self.child.wait();
     }
 }
