@@ -6,6 +6,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use reedhook_record::{Outcome, RunEnd, RunRow, Runs, StateFile};
+use reedhook_testing::signals::{self, Signal};
 
 const DAY_MS: i64 = 86_400_000;
 
@@ -98,7 +99,9 @@ impl Board {
 
 impl Drop for Board {
     fn drop(&mut self) {
-        let _ = Command::new("kill").args(["-TERM", &self.process]).status();
+        if let Ok(process) = self.process.parse() {
+            signals::send_to_group(process, Signal::TERM);
+        }
         let _ = self.child.kill();
         let _ = self.child.wait();
     }

@@ -12,7 +12,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use common::{Mounted, Station, number, set_mode, tool, with_mounts, with_tools, write};
+use common::{Mounted, Station, number, set_mode, with_mounts, with_tools, write};
 use reedhook_testing::signals::{self, Signal};
 use serde_json::Value;
 

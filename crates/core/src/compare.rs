@@ -4,6 +4,7 @@ use std::cmp::Ordering;
 use std::time::Duration;
 
 use crate::entry::{EntryKind, Meta, SPECIAL_BITS, Side, Stamp};
+use crate::fresh::is_fresh_in_steps;
 use crate::job::Preserve;
 use crate::store::{Capabilities, Limits};
 
@@ -86,6 +87,14 @@ impl Comparison {
     /// The same, where clocks are so many seconds ahead of the world's.
     pub fn where_clocks_are_ahead(self, offset: i64) -> Comparison {
         Comparison { local: self.local.map(|local| LocalTime { offset, ..local }), ..self }
+    }
+
+    /// Whether a file may be saved once more after somebody looked, without that its time shows it; see [`crate::fresh`].
+    pub fn is_fresh(&self, left: &Meta, looked: Stamp) -> bool {
+        let times = left.modified.zip(self.precision);
+        left.kind == EntryKind::File
+            && left.size > 0
+            && times.is_some_and(|(modified, steps)| is_fresh_in_steps(modified, looked, steps))
     }
 
     /// Whether the times of two files differ as they do when one side keeps local time. Whether it is so, their content tells.

@@ -174,6 +174,18 @@ pub struct JobRules {
     pub polite: bool,
 }
 
+impl JobRules {
+    /// The same, where whatever has to go can be had back: what is brought back from the other side may take the place of something
+    /// newer.
+    pub fn erasing_nothing(mut self) -> JobRules {
+        self.replaced = Replaced::Keep;
+        if self.removed == Removed::Erase {
+            self.removed = Removed::Keep;
+        }
+        self
+    }
+}
+
 /// What is done about conflicts, by path.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Conflicts {

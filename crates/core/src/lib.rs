@@ -38,6 +38,7 @@ pub mod content;
 pub mod entry;
 pub mod filter;
 pub mod foreign;
+pub mod fresh;
 pub mod identity;
 pub mod job;
 pub mod limit;

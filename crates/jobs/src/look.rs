@@ -21,7 +21,7 @@ use reedhook_core::plan::{Counts, Plan, Step};
 use reedhook_core::store::{Capabilities, Store};
 use reedhook_core::survey::holds_anything;
 use reedhook_core::walk::{
-    Eye, Moves, PathDecision, Rot, ScanError, ScanInput, ScanProgress, Scope, decide_path, scan,
+    Eye, Fresh, Moves, PathDecision, Rot, ScanError, ScanInput, ScanProgress, Scope, decide_path, scan,
 };
 use reedhook_record::Record;
 use reedhook_stores::gathered::Gathered;
@@ -145,7 +145,8 @@ impl Round {
 
     /// Whether something would be remembered otherwise than before.
     pub fn has_news(&self) -> bool {
-        self.both.as_ref().is_some_and(Both::has_news)
+        let proved = self.legs.iter().any(|leg| !leg.plan.proved.is_empty());
+        proved || self.both.as_ref().is_some_and(Both::has_news)
     }
 
     /// What it would have to tell besides what it does: each conflict that is held and each problem, as a number that is the same for
@@ -241,7 +242,9 @@ pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> 
         let lefts = if at == 0 { ends.from.as_slice() } else { &[] };
         let shelves = kept_shelves(desk, job, moves, (lefts, to), names);
         let eye = shelves.as_ref().and_then(Shelves::eye);
-        let how = How { filter: &filter, moves, rot, names, scope, eye };
+        let known = known_fresh(desk, job, &ends, to)?;
+        let fresh = Fresh { known: &known, looked: Some(desk.now()) };
+        let how = How { filter: &filter, moves, rot, fresh, names, scope, eye };
         legs.push(look_at(desk, job, &left, to, &how)?);
         shelves.into_iter().for_each(|shelves| shelves.close(desk));
         all_rotten.extend(rotten);
@@ -271,6 +274,19 @@ fn known_rotten(desk: &Desk, job: &Job, ends: &Ends, to: &Located) -> Outcome<(V
     }
 }
 
+/// The files between a job's source and a destination whose times could not tell at the last look, also of a reverse run.
+fn known_fresh(desk: &Desk, job: &Job, ends: &Ends, to: &Located) -> Outcome<Vec<RelPath>> {
+    if job.name == ONCE {
+        return Ok(Vec::new());
+    }
+    let record = desk.home.record()?;
+    let mut known = record.fresh(&job.name, &to.written)?;
+    if let ([from], true) = (ends.from.as_slice(), known.is_empty()) {
+        known = record.fresh(&job.name, &from.written)?;
+    }
+    Ok(known)
+}
+
 /// How a leg is looked at.
 pub(crate) struct How<'a> {
     /// What takes part.
@@ -279,6 +295,8 @@ pub(crate) struct How<'a> {
     pub moves: Moves,
     /// What is known to have changed by itself.
     pub rot: Rot<'a>,
+    /// Files whose times cannot tell.
+    pub fresh: Fresh<'a>,
     /// The folders that several sources land in.
     pub names: &'a [Name],
     /// How much of both trees is looked at.
@@ -316,6 +334,7 @@ pub fn decide(
     found: (Option<&Meta>, Option<&Meta>),
 ) -> Outcome<Option<PathDecision>> {
     let (rotten, changed) = known_rotten(desk, job, ends, to)?;
+    let known = known_fresh(desk, job, ends, to)?;
     let filter = job.filter(desk.now())?;
     let input = ScanInput {
         left,
@@ -326,6 +345,7 @@ pub fn decide(
         on_same: None,
         moves: Moves::Unproved,
         rotten: Rot { known: &rotten, mend: &[Some(changed)] },
+        fresh: Fresh { known: &known, looked: None },
         scope: &Scope::Everything,
         eye: None,
     };
@@ -383,7 +403,7 @@ pub(crate) fn scan_leg(
     (to, right, to_be_made): (&Located, Arc<dyn Store>, bool),
     how: &How<'_>,
 ) -> Outcome<Leg> {
-    let How { filter, moves, rot, names, scope, eye } = *how;
+    let How { filter, moves, rot, fresh, names, scope, eye } = *how;
     let by = comparison(desk, job, left.capabilities(), right.capabilities());
     let rules = one_way_rules(job, by);
     let one_filesystem = job.rules.one_filesystem;
@@ -397,11 +417,17 @@ pub(crate) fn scan_leg(
         on_same: None,
         moves,
         rotten: rot,
+        fresh,
         scope,
         eye,
     };
-    let plan = watched(desk, &job.name, |progress| scan(&input, progress))
+    let mut plan = watched(desk, &job.name, |progress| scan(&input, progress))
         .map_err(|error| scan_failure(error, one_way_word, from, to_store))?;
+    if scope.is_everything() && plan.problems.is_empty() {
+        // What was not met is gone, or takes no part any more.
+        let gone = fresh.known.iter().filter(|path| plan.fresh.binary_search(path).is_err()).cloned();
+        plan.proved = gone.collect();
+    }
     let lost = |name: &&Name| guard::removed_within(&plan, &RelPath::from(*name)) > 0;
     let is_empty =
         |name: &&Name| !holds_anything(from, filter, &RelPath::from(*name), filter.inherit(Verdict::In));

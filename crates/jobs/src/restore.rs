@@ -15,7 +15,7 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::{Fate, Step};
 use reedhook_core::run::{Item, kept_folder, kept_root};
 use reedhook_core::store::{Store, StoreError};
-use reedhook_core::walk::{Moves, Rot, Scope};
+use reedhook_core::walk::{Fresh, Moves, Rot, Scope};
 use reedhook_stores::layered::{Layer, Layered};
 
 use crate::clear::Prospect;
@@ -360,9 +360,12 @@ impl Restore {
             None => make_destination(desk, target, Manner::of(job))?,
         };
         let mut copy = job.clone();
+        copy.rules = copy.rules.erasing_nothing();
         (copy.rules.kind, copy.rules.newer) = (Kind::Copy, Newer::Leave);
         let right = job.to.first().cloned().unwrap_or_default();
-        let rotten = desk.home.record()?.rotten(&job.name, &right)?;
+        let record = desk.home.record()?;
+        let (rotten, known) = (record.rotten(&job.name, &right)?, record.fresh(&job.name, &right)?);
+        drop(record);
         // What is named is brought back, unless it is the right that went bad.
         let rot = Rot { known: &rotten, mend: &[Some(Side::Left), None] };
         let tree: Arc<dyn Store> = self.source.tree.clone();
@@ -371,6 +374,7 @@ impl Restore {
                 filter: &filter,
                 moves: Moves::Proved,
                 rot,
+                fresh: Fresh { known: &known, looked: None },
                 names: &[],
                 scope: &Scope::Everything,
                 eye: None,

@@ -33,6 +33,7 @@ impl Reversed {
         }
         refuse_wrong_right(desk, &job)?;
         std::mem::swap(&mut job.from, &mut job.to);
+        job.rules = job.rules.erasing_nothing();
         Ok(Reversed(job))
     }
 

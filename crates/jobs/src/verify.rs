@@ -8,7 +8,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
 use reedhook_core::run::verify::{Comparer, Memory, Verified};
 use reedhook_core::store::Store;
-use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
+use reedhook_core::walk::{Fresh, Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
 
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
@@ -72,6 +72,7 @@ pub fn compare(
             one_filesystem: job.rules.one_filesystem,
             moves: Moves::Unproved,
             rotten: Rot::default(),
+            fresh: Fresh::default(),
             scope: &Scope::Everything,
             eye: None,
         };

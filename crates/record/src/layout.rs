@@ -2,7 +2,7 @@
 //! use, and is never changed; a new layout is a new step.
 
 /// The steps, from nothing on. A file of layout *n* has seen the first *n*.
-pub(crate) const STEPS: [&str; 10] = [
+pub(crate) const STEPS: [&str; 11] = [
     "CREATE TABLE IF NOT EXISTS runs (
         id INTEGER PRIMARY KEY, job TEXT NOT NULL, number INTEGER NOT NULL, run TEXT NOT NULL UNIQUE,
         started INTEGER NOT NULL, seconds REAL NOT NULL DEFAULT 0, outcome TEXT NOT NULL,
@@ -70,4 +70,6 @@ pub(crate) const STEPS: [&str; 10] = [
      CREATE TABLE digests (way TEXT PRIMARY KEY, at INTEGER NOT NULL);
      CREATE TABLE cleared (logs INTEGER NOT NULL, bytes INTEGER NOT NULL);
      INSERT INTO cleared VALUES (0, 0);",
+    "CREATE TABLE fresh (
+        job TEXT NOT NULL, place TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (job, place, path)) WITHOUT ROWID;",
 ];

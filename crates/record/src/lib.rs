@@ -10,6 +10,7 @@
 //! | `run_places` | a store that a run changed | `run_id`, `side`, `place` (as written), `location` (the folder or address then), `identity` (its mark), `ground` |
 //! | `removing` | what a two-way run that has not come to its end set out to remove or replace | `job`, `side`, `path` (bytes) |
 //! | `rotten` | a file that a verification found to have changed by itself, until it is mended | `job`, `place` (the destination), `path` (bytes), `side` (empty: it is not known which), `size`, `modified` (text) |
+//! | `fresh` | a file whose time could not tell, at the last look, whether it was saved once more; its content will | `job`, `place` (the destination), `path` (bytes) |
 //! | `clock` | the time that retention goes by | `boot` (which start of the machine), `awake` (ms since then), `wall` and `trusted` (ms since 1970) |
 //! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
 //! | `baselines` | the pair of stores that a two-way job's baseline is about | `job`, `left_identity`, `right_identity`, `run` (that last changed it, as both sides say too), `next` (that is changing it, or did not come to its end) |
@@ -65,7 +66,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::Counts;
 
 /// Tables whose rows belong to a job, by its name.
-const OF_A_JOB: [&str; 8] = [
+const OF_A_JOB: [&str; 9] = [
     "places",
     "place_mounts",
     "checksums",
@@ -73,6 +74,7 @@ const OF_A_JOB: [&str; 8] = [
     "baseline_folders",
     "removing",
     "rotten",
+    "fresh",
     "followed",
 ];
 
@@ -715,7 +717,7 @@ mod tests {
                 .execute_batch(
                     "DROP TABLE places; DROP TABLE checksums; DROP TABLE baselines; DROP TABLE baseline_folders;
                      DROP TABLE notes; DROP TABLE place_mounts; DROP TABLE pairs; DROP TABLE run_places;
-                     DROP TABLE removing; DROP TABLE rotten; DROP TABLE clock; DROP TABLE followed;
+                     DROP TABLE removing; DROP TABLE rotten; DROP TABLE fresh; DROP TABLE clock; DROP TABLE followed;
                      DROP TABLE room; DROP TABLE told; DROP TABLE digests; DROP TABLE cleared; DROP INDEX runs_started; ALTER TABLE runs DROP COLUMN keys;
                      ALTER TABLE runs DROP COLUMN log_whole;
                      PRAGMA user_version = 1;",

@@ -1,4 +1,5 @@
-//! Files that a verification found to have changed by themselves, until they are mended; and the time that retention goes by.
+//! Files that sizes and times do not tell of: those that a verification found to have changed by themselves, until they are mended, and
+//! those whose times could not tell at the last look. And the time that retention goes by.
 
 use rusqlite::{OptionalExtension, params};
 
@@ -28,6 +29,18 @@ pub trait Findings {
     /// # Errors
     /// When SQLite fails.
     fn mended(&mut self, job: &str, paths: &[RelPath]) -> Result<()>;
+
+    /// Notes files of a pair whose times could not tell at a look whether they were saved once more, and forgets others.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn note_fresh(&mut self, job: &str, place: &str, fresh: &[RelPath], no_longer: &[RelPath]) -> Result<()>;
+
+    /// The files that are noted so between a job's left and a destination, sorted.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn fresh(&self, job: &str, place: &str) -> Result<Vec<RelPath>>;
 
     /// What the clock said when it was last looked at for retention.
     ///
@@ -82,6 +95,29 @@ impl Findings for StateFile {
         }
         transaction.commit()?;
         Ok(())
+    }
+
+    fn note_fresh(&mut self, job: &str, place: &str, fresh: &[RelPath], no_longer: &[RelPath]) -> Result<()> {
+        let transaction = self.db.transaction()?;
+        for path in no_longer {
+            let sql = "DELETE FROM fresh WHERE job = ?1 AND place = ?2 AND path = ?3";
+            transaction.execute(sql, params![job, place, path.as_bytes()])?;
+        }
+        for path in fresh {
+            let sql = "INSERT OR IGNORE INTO fresh VALUES (?1, ?2, ?3)";
+            transaction.execute(sql, params![job, place, path.as_bytes()])?;
+        }
+        transaction.commit()?;
+        Ok(())
+    }
+
+    fn fresh(&self, job: &str, place: &str) -> Result<Vec<RelPath>> {
+        let mut statement = self.db.prepare("SELECT path FROM fresh WHERE job = ?1 AND place = ?2")?;
+        let rows = statement.query_map([job, place], |row| row.get::<_, Vec<u8>>(0))?;
+        let rows = rows.collect::<rusqlite::Result<Vec<_>>>()?;
+        let mut paths: Vec<RelPath> = rows.iter().filter_map(|path| RelPath::new(path).ok()).collect();
+        paths.sort();
+        Ok(paths)
     }
 
     fn last_clock(&self) -> Result<Option<ClockReading>> {

@@ -18,7 +18,7 @@ use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::problem::{Code, Problem};
 use reedhook_core::run::{Ended, Event, RESUME_FROM, RunInput, RunReport, execute};
 use reedhook_core::store::{Attributes, FaultKind, Store};
-use reedhook_core::walk::{Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
+use reedhook_core::walk::{Fresh, Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
 use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
 use reedhook_testing::{adjust, path, put, rules};
 
@@ -36,6 +36,7 @@ fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError
             on_same: None,
             moves: Moves::Proved,
             rotten: Rot::default(),
+            fresh: Fresh::default(),
             scope: &Scope::Everything,
             eye: None,
         },
@@ -429,6 +430,7 @@ fn moves_that_are_not_proved_are_not_carried_out() {
         on_same: None,
         moves: Moves::Unproved,
         rotten: Rot::default(),
+        fresh: Fresh::default(),
         scope: &Scope::Everything,
         eye: None,
     };

@@ -11,7 +11,7 @@ use reedhook_core::job::{Kind, Newer, Preserve};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Fate, Plan, Step};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
-use reedhook_core::walk::{Moves, Rot, ScanInput, ScanProgress, Scope, scan};
+use reedhook_core::walk::{Fresh, Moves, Rot, ScanInput, ScanProgress, Scope, scan};
 use reedhook_testing::simulated::SimulatedStore;
 use reedhook_testing::{path, put};
 
@@ -87,6 +87,7 @@ fn plan(kind: Kind, left: &str, right: &str, filter: &str) -> Plan {
         on_same: None,
         moves: Moves::Proved,
         rotten: Rot::default(),
+        fresh: Fresh::default(),
         scope: &Scope::Everything,
         eye: None,
     };
@@ -180,6 +181,7 @@ fn a_scan_stops_when_it_is_asked_to() {
         on_same: None,
         moves: Moves::Proved,
         rotten: Rot::default(),
+        fresh: Fresh::default(),
         scope: &Scope::Everything,
         eye: None,
     };

@@ -17,7 +17,7 @@ use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::undo::{Past, undo};
 use reedhook_core::run::{Done, Ended, Event, RunInput, RunReport, execute, kept_folder};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
-use reedhook_core::walk::{Moves, Rot, ScanInput, ScanProgress, Scope, scan};
+use reedhook_core::walk::{Fresh, Moves, Rot, ScanInput, ScanProgress, Scope, scan};
 use reedhook_stores::local::LocalStore;
 use reedhook_testing::simulated::SimulatedStore;
 use reedhook_testing::{adjust, clear, make_way, put, rules};
@@ -128,6 +128,7 @@ fn plan(left: &dyn Store, right: &dyn Store) -> Plan {
             on_same: None,
             moves: Moves::Proved,
             rotten: Rot::default(),
+            fresh: Fresh::default(),
             scope: &Scope::Everything,
             eye: None,
         },

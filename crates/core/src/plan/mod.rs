@@ -293,6 +293,11 @@ pub struct Plan {
     pub folders_seen: u64,
     /// Files that differ only as they do where one side keeps local time: their times are set right.
     pub shifted: u64,
+    /// Files whose times could not tell, at this look, whether they were saved once more, sorted; see [`crate::fresh`]. What was
+    /// known as that and has to be read again is among them.
+    pub fresh: Vec<RelPath>,
+    /// Files that were known as that, and are the same by content now, long enough after they were saved.
+    pub proved: Vec<RelPath>,
     /// It has moves that nobody has proved by reading both files: it can be shown, but is never carried out.
     pub unproved: bool,
 }
@@ -319,6 +324,8 @@ impl Plan {
             filtered: 0,
             folders_seen: 0,
             shifted: 0,
+            fresh: Vec::new(),
+            proved: Vec::new(),
             unproved: false,
         }
     }

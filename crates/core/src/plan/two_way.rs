@@ -13,6 +13,7 @@ use crate::compare::Comparison;
 use crate::content::Hash;
 use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::filter::{FilterError, Lines};
+use crate::fresh::is_fresh;
 use crate::job::{ConflictPolicy, Conflicts, Removals};
 use crate::path::{Name, RelPath};
 
@@ -194,34 +195,6 @@ impl Known {
             (true, true) => State::Same,
             (true, false) => State::Adjusted,
         }
-    }
-}
-
-/// Seconds by which the clock that a file got its time from may be behind ours. What is as young as that is read once more, so it
-/// has to be little.
-const CLOCK_BEHIND: i64 = 5;
-
-/// Seconds by which clocks may be apart where that costs little.
-const CLOCKS_APART: i64 = 15 * 60;
-
-/// Whether a time is of the step in which somebody looked: what is saved within the rest of that step gets the same one.
-pub fn is_fresh(modified: Stamp, looked: Stamp) -> bool {
-    let (step, age) = (step_of(modified), looked.seconds().saturating_sub(modified.seconds()));
-    step > 0 && (-CLOCKS_APART..=step + CLOCK_BEHIND).contains(&age)
-}
-
-/// Whether something may have been saved after somebody looked, by whoever's clock.
-pub fn is_later(modified: Stamp, looked: Stamp) -> bool {
-    modified.seconds() > looked.seconds().saturating_sub(CLOCKS_APART)
-}
-
-/// The step, in seconds, in which whoever keeps this time counts, as far as the time itself shows: a minute, two seconds, or none
-/// that matters. A finer time that looks like a coarse one by chance costs a look too many and nothing else.
-fn step_of(stamp: Stamp) -> i64 {
-    match (stamp.seconds() % 60, stamp.nanos() % 10_000_000) {
-        (0, 0) => 60,
-        (_, 0) => 2,
-        _ => 0,
     }
 }
 
@@ -614,27 +587,11 @@ mod tests {
     }
 
     #[test]
-    fn a_time_of_the_step_in_which_somebody_looked_proves_nothing() {
+    fn a_fresh_file_is_known_as_one() {
         let name = Name::new(b"heron.csv").unwrap();
-        let rows = [
-            // Its time, when somebody looked, whether it may be something else by now.
-            ((1_000, 0), 1_000, true),
-            ((1_000, 0), 1_007, true),
-            ((1_000, 0), 1_008, false),
-            ((1_000, 370_000_000), 1_001, true),
-            ((1_000, 371_234_567), 1_000, false),
-            ((1_200, 0), 1_265, true),
-            ((1_200, 0), 1_266, false),
-            // The clock of another machine is ahead.
-            ((1_300, 0), 1_000, true),
-            ((9_000, 0), 1_000, false),
-        ];
-        for ((seconds, nanos), looked, expected) in rows {
-            let seen = Meta { modified: Some(Stamp::new(seconds, nanos)), ..file(5, 0) };
-            let known = Known::of(&name, &file(5, 0), &seen, None).unwrap();
-            let found = known.is_fresh(Side::Right, Some(Stamp::new(looked, 0)));
-            assert_eq!(found, expected, "{seconds}.{nanos} seen at {looked}");
-        }
+        let known = |seen: &Meta| Known::of(&name, &file(5, 0), seen, None).unwrap();
+        let is_fresh = |looked| known(&file(5, 1_000)).is_fresh(Side::Right, Some(Stamp::new(looked, 0)));
+        assert!(is_fresh(1_001) && !is_fresh(1_100));
         let folder = Known::of(&name, &folder(), &folder(), None).unwrap();
         assert!(!folder.is_fresh(Side::Left, Some(Stamp::new(0, 0))));
     }

@@ -23,7 +23,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64};
 pub use self::listing::each_folder;
 pub use self::pair::Eye;
 use crate::content::{self, Held};
-use crate::entry::{EntryKind, FileId, Meta, Side};
+use crate::entry::{EntryKind, FileId, Meta, Side, Stamp};
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::memory::{MemoryError, Rotten};
 use crate::path::{Name, RelPath};
@@ -57,6 +57,8 @@ pub struct ScanInput<'a> {
     pub moves: Moves,
     /// Files whose content is not what their size and time say.
     pub rotten: Rot<'a>,
+    /// Files whose times cannot tell.
+    pub fresh: Fresh<'a>,
     /// How much of both trees is looked at.
     pub scope: &'a Scope,
     /// Who else hears what is seen.
@@ -110,6 +112,15 @@ impl Rot<'_> {
         };
         Problem::new(Code::Rotten, known.side.unwrap_or(Side::Right), known.path.clone(), message)
     }
+}
+
+/// Files whose times could not tell, at the look before, whether they were saved once more; see [`crate::fresh`].
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Fresh<'a> {
+    /// Those that are known, sorted: their content tells.
+    pub known: &'a [RelPath],
+    /// When this look began. Without it, nothing new is fresh.
+    pub looked: Option<Stamp>,
 }
 
 pub use crate::plan::moves::Moves;
@@ -186,8 +197,12 @@ pub fn decide_path(
     let stat = |side, store: &dyn Store| store.stat(&folder).map_err(|error| ScanError::Store(side, error));
     let above = (stat(Side::Left, input.left)?, stat(Side::Right, input.right)?);
     let mut found = Found::default();
-    let read = decide(&input.rules, left, right) == Decision::Unsure;
     let mut visit = Visit::new(input, stop, &mut found, Task::of(folder, above, input.filter.root()));
+    let read = match decide(&input.rules, left, right) {
+        Decision::Unsure => true,
+        Decision::Same | Decision::Metadata => left.is_some_and(|left| visit.is_known_as_fresh(&name, left)),
+        _ => false,
+    };
     let decision = match left {
         Some(left) if left.is_folder() => match visit.foreign_file_system(&name, left) {
             Some(reason) => Decision::Leave(reason),
@@ -495,14 +510,38 @@ impl<'a> Visit<'a> {
             // Alone on the left, but on the right a second name of something: it has to become a file of its own.
             Decision::Same if self.is_parted(left, right) => Decision::Update,
             Decision::Unsure => self.by_content(name, left, right),
+            Decision::Same | Decision::Metadata if self.is_known_as_fresh(name, left) => {
+                self.by_content(name, left, right)
+            }
             Decision::Same => self.unless_rotten(name, left, right),
             decision => decision,
+        }
+    }
+
+    fn is_known_as_fresh(&self, name: &Name, left: &Meta) -> bool {
+        let known = self.input.fresh.known;
+        !known.is_empty()
+            && left.kind == EntryKind::File
+            && known.binary_search(&self.visited.plan.path.join(name)).is_ok()
+    }
+
+    /// Takes note of a file whose time cannot tell whether it was saved once more, whatever is done about it: what is carried is
+    /// read only now, and what failed is as unknown as before.
+    fn note_fresh(&mut self, name: &Name, left: &Meta, decision: Decision) {
+        let known = self.is_known_as_fresh(name, left);
+        let fresh = self.input.fresh.looked.is_some_and(|looked| self.input.rules.by.is_fresh(left, looked));
+        let proved = matches!(decision, Decision::Same | Decision::Metadata);
+        if fresh || (known && !proved) {
+            self.found.plan.fresh.push(self.visited.plan.path.join(name));
+        } else if known {
+            self.found.plan.proved.push(self.visited.plan.path.join(name));
         }
     }
 
     fn item_on_left(&mut self, name: Name, left: Meta, right: Option<Meta>, inherited: Inherited) {
         let decision = self.item_decision(&name, &left, right.as_ref());
         self.note_names(&name, &left, right.as_ref(), decision);
+        self.note_fresh(&name, &left, decision);
         match (decision, right) {
             (Decision::Same, right) => {
                 self.found.plan.same += 1;

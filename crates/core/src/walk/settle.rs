@@ -27,6 +27,8 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
         plan.filtered += part.plan.filtered;
         plan.folders_seen += part.plan.folders_seen;
         plan.shifted += part.plan.shifted;
+        plan.fresh.extend(part.plan.fresh);
+        plan.proved.extend(part.plan.proved);
     }
     visited.sort_unstable_by(|a, b| a.plan.path.cmp(&b.plan.path));
     settle_names(&mut visited, &mut plan, named);
@@ -36,6 +38,8 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
     plan.folders = visited.into_iter().map(|folder| folder.plan).filter(FolderPlan::says_something).collect();
     plan.problems.sort_by(|a, b| a.path.cmp(&b.path));
     plan.leftovers.sort_by(|a, b| a.0.cmp(&b.0));
+    plan.fresh.sort();
+    plan.proved.sort();
     plan
 }
 

@@ -236,6 +236,7 @@ impl<'a> Run<'a> {
             // A job that is of another kind now changes its sides without what it once remembered as a two-way one.
             self.desk.home.record()?.forget_baseline(&self.job)?;
         }
+        self.note_fresh(round)?;
         for leg in &round.legs {
             let report = self.carry_out_leg(round, leg)?;
             sum.add(&report);
@@ -263,6 +264,26 @@ impl<'a> Run<'a> {
             true => Ok(()),
             false => self.remember_what_went_well(round).map_err(Failure::on_the_way),
         }
+    }
+
+    /// Notes of which files the times cannot tell whether they are saved once more. Before the first is read: a run that is cut short
+    /// has carried some of them.
+    fn note_fresh(&self, round: &Round) -> Outcome<()> {
+        if round.both.is_some() || self.job == ONCE {
+            return Ok(());
+        }
+        for leg in &round.legs {
+            let place = match (self.special, round.ends.from.as_slice()) {
+                ("", _) => &leg.to.written,
+                ("reverse", [right]) => &right.written,
+                _ => continue,
+            };
+            let (fresh, proved) = (&leg.plan.fresh, &leg.plan.proved);
+            if !fresh.is_empty() || !proved.is_empty() {
+                self.desk.home.record()?.note_fresh(&self.job, place, fresh, proved)?;
+            }
+        }
+        Ok(())
     }
 
     /// A run came to its end: these stores are known to each other now, and what was rotten and is no longer is forgotten.

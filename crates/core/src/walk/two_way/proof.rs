@@ -6,8 +6,9 @@
 use super::{Decided, Visit};
 use crate::content::{self, Hash, Held};
 use crate::entry::{EntryKind, Meta, Side};
+use crate::fresh::{is_fresh, is_later};
 use crate::path::{Name, RelPath};
-use crate::plan::two_way::{Known, KnownKind, State, Verdict, is_fresh, is_later, reconcile};
+use crate::plan::two_way::{Known, KnownKind, State, Verdict, reconcile};
 use crate::store::StoreError;
 use crate::walk::Rot;
 

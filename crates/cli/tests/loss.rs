@@ -1,0 +1,150 @@
+//! What would lose work without a word, or say that there is nothing to do while the sides differ.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+#[path = "common/places.rs"]
+mod places;
+#[path = "../../stores/tests/servers/mod.rs"]
+mod servers;
+
+use std::fs;
+use std::path::Path;
+use std::time::{Duration, SystemTime};
+
+use common::{Station, number};
+use places::{know_standin, standin};
+use reedhook_standins::{Behaviour, Kind};
+use reedhook_testing::signals::{self, Signal};
+
+/// Saves a file with a time as its store would keep it.
+fn save(path: &Path, content: &str, modified: SystemTime) {
+    fs::write(path, content).unwrap();
+    let times = fs::FileTimes::new().set_accessed(modified).set_modified(modified);
+    fs::File::options().write(true).open(path).unwrap().set_times(times).unwrap();
+}
+
+/// A whole second that has just begun, and so many nanoseconds of it.
+fn this_second(nanos: u32) -> SystemTime {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap();
+    SystemTime::UNIX_EPOCH + Duration::new(now.as_secs(), nanos)
+}
+
+/// What is saved twice within a step of its store's time, and a run in between: the next run brings the second version.
+#[test]
+fn what_is_saved_twice_within_a_second_is_brought() {
+    for kind in ["mirror", "copy"] {
+        // A source that keeps whole seconds; and one that does not, before a server that does.
+        for far in [None, Some(Kind::Sftp), Some(Kind::Ftp)] {
+            let station = Station::new();
+            let running = far.map(|far| standin(&station, far, Behaviour::default()));
+            running.iter().for_each(|running| know_standin(&station, running));
+            let (to, arrived) = match far {
+                Some(_) => ("@archive/counts", station.path("served/archive/counts/heron.csv")),
+                None => ("right", station.right().join("heron.csv")),
+            };
+            let heron = station.left().join("heron.csv");
+            let moments = if far.is_some() { [300_000_000, 700_123_456] } else { [0, 0] };
+            let second = this_second(0);
+            station.run(&["job", "add", "counts", kind, "left", to, "--yes"]).expect(0);
+            save(&heron, "heron,3", second + Duration::from_nanos(moments[0]));
+            assert_eq!(
+                number(&station.run(&["run", "counts", "--json", "--yes"]).expect(0).last(), "added"),
+                1
+            );
+            save(&heron, "heron,4", second + Duration::from_nanos(moments[1]));
+            let ran = station.run(&["run", "counts", "--json", "--yes"]).expect(0).last();
+            assert_eq!(number(&ran, "updated"), 1, "{kind} {far:?}: {ran}");
+            assert_eq!(fs::read_to_string(&arrived).unwrap(), "heron,4", "{kind} {far:?}");
+        }
+    }
+}
+
+/// A file that was young once is read once more, and not at every look from then on; what a killed run carried counts too.
+#[test]
+fn what_was_fresh_is_read_again_until_it_is_proved() {
+    let station = Station::with_job("mirror", &[]);
+    let fresh = || {
+        let state = rusqlite::Connection::open(station.path("home/state.db")).unwrap();
+        state.query_row("SELECT COUNT(*) FROM fresh", [], |row| row.get::<_, i64>(0)).unwrap()
+    };
+    let heron = station.left().join("heron.csv");
+    save(&heron, "heron,3", this_second(0));
+    station.write("old.csv", "old", 1_900_000_000);
+    station.run_job(&[]).expect(0);
+    assert_eq!(fresh(), 1);
+    // Twelve seconds later nothing that is saved can get that time.
+    let long_ago = this_second(0) - Duration::from_secs(12);
+    save(&heron, "heron,3", long_ago);
+    station.run_job(&[]).expect(0);
+    assert_eq!(fresh(), 1, "what is carried may fail, and is looked at once more");
+    station.run_job(&[]).expect(0);
+    assert_eq!(fresh(), 0, "its time is that of no step in which somebody looks");
+    // A run that is killed while it copies: what it carried is read by the next.
+    let large = "x".repeat(8 << 20);
+    fs::write(station.left().join("zz"), large).unwrap();
+    save(&heron, "heron,4", this_second(0));
+    station.run(&["job", "edit", "counts", "--limit", "2MB/s"]).expect(0);
+    let mut child = station.command(&["run", "counts", "--yes", "--quiet"]).spawn().unwrap();
+    while fs::read_to_string(station.right().join("heron.csv")).unwrap() != "heron,4" {
+        assert!(child.try_wait().unwrap().is_none(), "the run ended too soon");
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    signals::send(child.id(), Signal::KILL);
+    child.wait().unwrap();
+    let modified = fs::metadata(&heron).unwrap().modified().unwrap();
+    save(&heron, "heron,5", modified);
+    station.run(&["job", "edit", "counts", "--unset", "limit"]).expect(0);
+    let why = station.run(&["why", "counts", "heron.csv", "--json"]).expect(0);
+    assert!(why.out.contains("update"), "{}", why.out);
+    station.run_job(&[]).expect(0);
+    assert_eq!(fs::read_to_string(station.right().join("heron.csv")).unwrap(), "heron,5");
+}
+
+/// Whatever is brought back may take the place of something newer: that is kept, also where the job keeps nothing.
+#[test]
+fn what_is_brought_back_destroys_nothing() {
+    for kind in ["mirror", "two-way"] {
+        for (words, at) in [
+            (&["restore", "counts", "heron.csv", "--yes"][..], "left"),
+            (&["run", "counts", "--reverse", "--yes"], "left"),
+            (&["kept", "restore", "counts", "heron.csv", "--yes"], "right"),
+        ] {
+            if kind == "two-way" && words.contains(&"--reverse") {
+                continue;
+            }
+            let station = Station::with_job(kind, &[]);
+            station.write("heron.csv", "heron,1", 1_000);
+            station.write("north.csv", "north", 1_000);
+            station.run_job(&["--yes"]).expect(0);
+            station.write("heron.csv", "heron,2", 2_000);
+            station.run_job(&["--yes"]).expect(0);
+            station.run(&["job", "edit", "counts", "--replaced", "erase", "--removed", "erase"]).expect(0);
+            common::write(&station.path(at).join("heron.csv"), b"heron,3: a day's work", 3_000);
+            common::write(&station.path(at).join("south.csv"), b"only here", 3_000);
+            let ran = station.run(words);
+            assert!([0, 3].contains(&ran.code), "{kind} {words:?}: {}", ran.err);
+            let everywhere: Vec<Vec<u8>> = [station.left(), station.right()]
+                .iter()
+                .flat_map(|side| all_files(side))
+                .map(|file| fs::read(file).unwrap())
+                .collect();
+            for version in ["heron,3: a day's work", "only here"] {
+                let there = everywhere.iter().any(|content| content == version.as_bytes());
+                assert!(there, "{kind} {words:?}: {version:?} is gone; {}", ran.out);
+            }
+        }
+    }
+}
+
+/// Every file below a folder, kept copies too.
+fn all_files(folder: &Path) -> Vec<std::path::PathBuf> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder).unwrap().flatten() {
+        match entry.file_type().unwrap().is_dir() {
+            true => found.extend(all_files(&entry.path())),
+            false => found.push(entry.path()),
+        }
+    }
+    found
+}
