@@ -12,7 +12,7 @@ use std::fs;
 use std::path::Path;
 use std::time::{Duration, SystemTime};
 
-use common::{Station, number};
+use common::{Mounted, Station, make_image, number, with_mounts};
 use places::{know_standin, standin};
 use reedhook_standins::{Behaviour, Kind};
 use reedhook_testing::signals::{self, Signal};
@@ -147,4 +147,104 @@ fn all_files(folder: &Path) -> Vec<std::path::PathBuf> {
         }
     }
     found
+}
+
+/// Writes into a file and leaves its size and time as they were, as containers and disk images are used.
+fn edit_in_place(path: &Path, content: &str) {
+    let modified = fs::metadata(path).unwrap().modified().unwrap();
+    assert_eq!(fs::metadata(path).unwrap().len(), content.len() as u64);
+    save(path, content, modified);
+}
+
+/// What somebody wrote, however quietly, is work and no rot: it goes to the other side, and nothing is put back.
+#[test]
+fn an_edit_that_keeps_size_and_time_is_no_rot() {
+    for (kind, side) in [("two-way", "left"), ("two-way", "right"), ("mirror", "left")] {
+        let station = Station::with_job(kind, &["--verify", "changed"]);
+        station.write("ledger.img", "the old ledger", 1_000);
+        station.run_job(&["--yes"]).expect(0);
+        station.run(&["verify", "counts"]).expect(0);
+        edit_in_place(&station.path(side).join("ledger.img"), "the new ledger");
+        let verified = station.run(&["verify", "counts", "--json"]).expect(1).json();
+        let difference = verified.iter().find(|line| line["event"] == "difference").unwrap();
+        assert_eq!(
+            (&difference["changed"], &difference["edited"]),
+            (&side.into(), &true.into()),
+            "{difference}"
+        );
+        let said = station.run(&["verify", "counts"]).expect(1).out;
+        assert!(said.contains(&format!("somebody has changed the content at the {side}")), "{said}");
+        let ran = station.run_job(&["--yes"]).expect(0).last();
+        assert_eq!(number(&ran, "updated"), 1, "{kind} {side}: {ran}");
+        for side in [station.left(), station.right()] {
+            assert_eq!(fs::read_to_string(side.join("ledger.img")).unwrap(), "the new ledger", "{kind}");
+        }
+        station.run(&["verify", "counts"]).expect(0);
+    }
+}
+
+/// Changes a piece of a file below its file system: what a failing medium does. Neither size nor any time changes.
+fn rot(image: &Path, old: &[u8], new: &[u8]) {
+    let mut bytes = fs::read(image).unwrap();
+    let mut at = 0;
+    while let Some(found) = bytes[at..].windows(old.len()).position(|part| part == old) {
+        bytes[at + found..at + found + old.len()].copy_from_slice(new);
+        at += found + old.len();
+    }
+    assert!(at > 0, "the content is not in the image");
+    fs::write(image, bytes).unwrap();
+}
+
+/// What changed by itself is nobody's work. In a two-way job it is put back when somebody says so, or a rule; in a mirror, where the
+/// right went bad; where the left did, it is told until it is brought back.
+#[test]
+fn rot_is_told_from_work_and_waits_for_a_word_where_either_may_be_right() {
+    if !with_mounts("rot below a file system", &["ext4"]) {
+        return;
+    }
+    let good = "heron ledger 0123456789";
+    for (kind, options, side) in [
+        ("two-way", &["--conflict", "hold"][..], "right"),
+        ("two-way", &["--conflict", "newest"], "right"),
+        ("mirror", &[], "right"),
+        ("mirror", &[], "left"),
+    ] {
+        let station = Station::new();
+        let (image, at) = (station.path("image"), station.path(side));
+        make_image(&image, "ext4", "field", 32);
+        let mounted = Mounted::image(&image, &at);
+        let station = station.job(kind, options);
+        station.write("ledger.csv", good, 1_000);
+        station.run_job(&["--yes"]).expect(0);
+        station.run(&["verify", "counts"]).expect(0);
+        drop(mounted);
+        rot(&image, good.as_bytes(), b"heron ledger 0123456?89");
+        let _mounted = Mounted::image(&image, &at);
+        let verified = station.run(&["verify", "counts", "--json"]).expect(1).json();
+        let difference = verified.iter().find(|line| line["event"] == "difference").unwrap();
+        let told = (&difference["changed"], &difference["edited"]);
+        assert_eq!(told, (&side.into(), &false.into()), "{difference}");
+        let ledger = || fs::read_to_string(at.join("ledger.csv")).unwrap();
+        let waits = |code: i32, counted: &str| {
+            for _ in 0..2 {
+                let ran = station.run_job(&["--yes"]).expect(code).last();
+                assert_eq!((number(&ran, counted), number(&ran, "updated")), (1, 0), "{ran}");
+                assert!(ledger().contains('?'), "nobody has agreed yet");
+            }
+        };
+        match (kind, options, side) {
+            ("two-way", ["--conflict", "hold"], _) => {
+                waits(4, "conflicts");
+                station.run(&["settle", "counts", "ledger.csv", "--keep", "left"]).expect(0);
+            }
+            ("mirror", _, "left") => {
+                waits(1, "problems");
+                station.run(&["restore", "counts", "ledger.csv", "--yes"]).expect(0);
+            }
+            _ => drop(station.run_job(&["--yes"]).expect(0)),
+        }
+        assert_eq!(ledger(), good, "{kind} {options:?} {side}");
+        station.run(&["verify", "counts"]).expect(0);
+        station.run_job(&["--yes"]).expect(0);
+    }
 }

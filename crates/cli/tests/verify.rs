@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use common::{Station, assert_alike, assert_no_leftovers, number, tree, write};
 
-/// Changes a byte and puts the old time back: what a failing medium does.
+/// Changes a byte and puts the old time back: what a failing medium does, but that the kernel knows of it.
 fn flip(path: &std::path::Path) {
     let modified = fs::metadata(path).unwrap().modified().unwrap();
     let mut content = fs::read(path).unwrap();
@@ -40,7 +40,7 @@ fn a_flipped_bit_is_found_and_its_side_is_named() {
         .collect();
     assert_eq!(found, [(&"b/c".into(), &"right".into()), (&"d".into(), &"left".into())]);
     let said = station.run(&["verify", "counts"]).expect(1).out;
-    assert!(said.contains("b/c") && said.contains("changed by itself"), "{said}");
+    assert!(said.contains("b/c") && said.contains("somebody has changed the content at the right"), "{said}");
     station.write("a", "changed as usual", 2000);
     assert!(station.run(&["verify", "counts"]).expect(1).out.contains("a run would update 1 file."));
 }

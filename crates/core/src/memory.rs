@@ -49,6 +49,8 @@ pub struct Checksum {
     pub modified: String,
     /// The BLAKE3 hash of its content.
     pub hash: [u8; 32],
+    /// When it was read: what was written later is not what was read. `None` where that was not noted.
+    pub looked: Option<Stamp>,
 }
 
 /// A file whose content differs at the two sides, though sizes and times agree.
@@ -56,8 +58,10 @@ pub struct Checksum {
 pub struct Rotten {
     /// The path.
     pub path: RelPath,
-    /// The side that changed by itself; `None` when nothing tells.
+    /// The side that changed; `None` when nothing tells.
     pub side: Option<Side>,
+    /// It did not change by itself: somebody has written there, and left the size and time as they were.
+    pub edited: bool,
     /// Its bytes.
     pub size: u64,
     /// Its modification time, as `SECONDS.NANOSECONDS`.

@@ -659,6 +659,15 @@ pub trait Store: Send + Sync {
     /// When the store fails.
     fn is_pseudo(&self, folder: &RelPath) -> Result<bool>;
 
+    /// When anything of a file was last written, by the clock of the kernel (`st_ctim`, POSIX): no program can put that back as it can
+    /// put back the modification time. `None` when the store does not tell.
+    ///
+    /// # Errors
+    /// When the store fails.
+    fn touched(&self, _path: &RelPath) -> Result<Option<Stamp>> {
+        Ok(None)
+    }
+
     /// How many bytes of a file are written out, without its holes; `None` when it cannot be told.
     ///
     /// # Errors

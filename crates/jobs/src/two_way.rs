@@ -109,7 +109,11 @@ pub(crate) fn look(
     if !to_be_made {
         recognise::refuse_foreign(desk, job, &right_place, right.as_ref(), Part::Right)?;
     }
-    let rotten = desk.home.record()?.rotten(&job.name, &right_place.written)?;
+    let mut rotten = desk.home.record()?.rotten(&job.name, &right_place.written)?;
+    if let Some(settling) = settling {
+        // The others stay known.
+        rotten.retain(|known| settling.paths.contains(&known.path));
+    }
     let shelves = kept_shelves(desk, job, moves, (&ends.from, &right_place), &[]);
     let eye = shelves.as_ref().and_then(Shelves::eye);
     let how = How { moves, rotten: &rotten, scope, eye };
@@ -297,7 +301,10 @@ fn ask<T>(
         one_filesystem: job.rules.one_filesystem,
         moves,
         zone: &desk.world.zone,
-        rotten: Rot { known: rotten, mend: &[Some(Side::Left), Some(Side::Right)] },
+        rotten: Rot {
+            known: rotten,
+            mend: if settling.is_some() { &[] } else { &[Some(Side::Left), Some(Side::Right)] },
+        },
         scope,
         eye,
     };

@@ -53,7 +53,7 @@ pub fn compare(
             *failed.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
         }
     };
-    let memory = Memory { recall: &recall, remember: &remember };
+    let memory = Memory { recall: &recall, remember: &remember, looked: desk.now() };
     let comparer = Comparer::new(left.as_ref(), right.as_ref(), memory);
     let by = comparison(desk, job, left.capabilities(), right.capabilities());
     let mut rules = one_way_rules(job, by);

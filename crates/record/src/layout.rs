@@ -71,5 +71,7 @@ pub(crate) const STEPS: [&str; 11] = [
      CREATE TABLE cleared (logs INTEGER NOT NULL, bytes INTEGER NOT NULL);
      INSERT INTO cleared VALUES (0, 0);",
     "CREATE TABLE fresh (
-        job TEXT NOT NULL, place TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (job, place, path)) WITHOUT ROWID;",
+        job TEXT NOT NULL, place TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (job, place, path)) WITHOUT ROWID;
+     ALTER TABLE checksums ADD COLUMN looked INTEGER;
+     ALTER TABLE rotten ADD COLUMN edited INTEGER NOT NULL DEFAULT 0;",
 ];

@@ -9,10 +9,10 @@
 //! | `pairs` | two stores between which a job has run well | `left_store`, `right_store` (their identities), `agreed` (what is removed between them has been agreed to) |
 //! | `run_places` | a store that a run changed | `run_id`, `side`, `place` (as written), `location` (the folder or address then), `identity` (its mark), `ground` |
 //! | `removing` | what a two-way run that has not come to its end set out to remove or replace | `job`, `side`, `path` (bytes) |
-//! | `rotten` | a file that a verification found to have changed by itself, until it is mended | `job`, `place` (the destination), `path` (bytes), `side` (empty: it is not known which), `size`, `modified` (text) |
+//! | `rotten` | a file that a verification found to have changed without its size and time, until it is mended | `job`, `place` (the destination), `path` (bytes), `side` (empty: it is not known which), `size`, `modified` (text), `edited` (somebody has written there: it did not change by itself) |
 //! | `fresh` | a file whose time could not tell, at the last look, whether it was saved once more; its content will | `job`, `place` (the destination), `path` (bytes) |
 //! | `clock` | the time that retention goes by | `boot` (which start of the machine), `awake` (ms since then), `wall` and `trusted` (ms since 1970) |
-//! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes) |
+//! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes), `looked` (ms since 1970: when it was read; empty: not known) |
 //! | `baselines` | the pair of stores that a two-way job's baseline is about | `job`, `left_identity`, `right_identity`, `run` (that last changed it, as both sides say too), `next` (that is changing it, or did not come to its end) |
 //! | `baseline_folders` | what a two-way job remembers of one folder | `job`, `folder` (bytes), `entries` (the [`Known`](reedhook_core::plan::two_way::Known) names in it, sorted, in the postcard wire format), `looked` (s since 1970: since when that was so), `older` (which of them were seen earlier, in the postcard wire format) |
 //! | `notes` | what is known of one file in a store that cannot say it itself | `store` (its server), `folder` and `name` (bytes), `tag` (the version it is about), `seconds` and `nanos` (its modification time), `mode` |
@@ -61,6 +61,7 @@ use rusqlite::{
     Connection, ErrorCode, OptionalExtension, Row, Transaction, TransactionBehavior, named_params, params,
 };
 
+use reedhook_core::entry::Stamp;
 use reedhook_core::memory::{Checksum, MemoryError};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Counts;
@@ -592,10 +593,13 @@ impl Runs for StateFile {
     }
 
     fn checksum(&self, job: &str, path: &RelPath) -> Result<Option<Checksum>> {
-        let sql = "SELECT size, modified, hash FROM checksums WHERE job = ?1 AND path = ?2";
+        let sql = "SELECT size, modified, hash, looked FROM checksums WHERE job = ?1 AND path = ?2";
         let found = self.db.query_row(sql, params![job, path.as_bytes()], |row| {
             let size: i64 = row.get(0)?;
-            Ok(Checksum { size: size as u64, modified: row.get(1)?, hash: row.get(2)? })
+            let looked: Option<i64> = row.get(3)?;
+            let looked =
+                looked.map(|ms| Stamp::new(ms.div_euclid(1000), ms.rem_euclid(1000) as u32 * 1_000_000));
+            Ok(Checksum { size: size as u64, modified: row.get(1)?, hash: row.get(2)?, looked })
         });
         Ok(found.optional()?)
     }
@@ -604,12 +608,16 @@ impl Runs for StateFile {
         let transaction = self.db.transaction()?;
         {
             let mut statement = transaction.prepare(
-                "INSERT INTO checksums (job, path, size, modified, hash) VALUES (?1, ?2, ?3, ?4, ?5)
-                 ON CONFLICT (job, path) DO UPDATE SET size = ?3, modified = ?4, hash = ?5",
+                "INSERT INTO checksums (job, path, size, modified, hash, looked) VALUES (?1, ?2, ?3, ?4, ?5, ?6)
+                 ON CONFLICT (job, path) DO UPDATE SET size = ?3, modified = ?4, hash = ?5, looked = ?6",
             )?;
             for (path, checksum) in checksums {
                 let size = checksum.size as i64;
-                statement.execute(params![job, path.as_bytes(), size, checksum.modified, checksum.hash])?;
+                // What was written before then was so at the end of that millisecond, too.
+                let looked =
+                    checksum.looked.map(|at| at.seconds() * 1000 + i64::from(at.nanos().div_ceil(1_000_000)));
+                let Checksum { modified, hash, .. } = checksum;
+                statement.execute(params![job, path.as_bytes(), size, modified, hash, looked])?;
             }
         }
         transaction.commit()?;
@@ -733,7 +741,12 @@ mod tests {
             };
             assert_eq!(mark(&record, "counts").as_deref(), Some("mark"));
             let path = RelPath::new(b"a/b").unwrap();
-            let checksum = Checksum { size: 3, modified: "5.000000000".into(), hash: [7; 32] };
+            let checksum = Checksum {
+                size: 3,
+                modified: "5.000000000".into(),
+                hash: [7; 32],
+                looked: Some(Stamp::new(9, 0)),
+            };
             record.set_checksums("counts", &[(path.clone(), checksum.clone())]).unwrap();
             record.rename_job("counts", "heron-counts").unwrap();
             assert_eq!(record.checksum("heron-counts", &path).unwrap(), Some(checksum));

@@ -62,8 +62,8 @@ impl Findings for StateFile {
         for one in found {
             let side = one.side.map(Side::as_str).unwrap_or_default();
             transaction.execute(
-                "INSERT OR REPLACE INTO rotten VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                params![job, place, one.path.as_bytes(), side, one.size as i64, one.modified],
+                "INSERT OR REPLACE INTO rotten VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                params![job, place, one.path.as_bytes(), side, one.size as i64, one.modified, one.edited],
             )?;
         }
         transaction.commit()?;
@@ -71,18 +71,18 @@ impl Findings for StateFile {
     }
 
     fn rotten(&self, job: &str, place: &str) -> Result<Vec<Rotten>> {
-        let sql = "SELECT path, side, size, modified FROM rotten WHERE job = ?1 AND place = ?2 ORDER BY path";
+        let sql = "SELECT path, side, size, modified, edited FROM rotten WHERE job = ?1 AND place = ?2 ORDER BY path";
         let mut statement = self.db.prepare(sql)?;
         let rows = statement
             .query_map([job, place], |row| {
                 let side: String = row.get(1)?;
                 let size: i64 = row.get(2)?;
-                Ok((row.get::<_, Vec<u8>>(0)?, side, size as u64, row.get(3)?))
+                Ok((row.get::<_, Vec<u8>>(0)?, side, size as u64, row.get(3)?, row.get(4)?))
             })?
             .collect::<rusqlite::Result<Vec<_>>>()?;
-        let one = |(path, side, size, modified): (Vec<u8>, String, u64, String)| {
+        let one = |(path, side, size, modified, edited): (Vec<u8>, String, u64, String, bool)| {
             let side = [Side::Left, Side::Right].into_iter().find(|known| known.as_str() == side);
-            Some(Rotten { path: RelPath::new(&path).ok()?, side, size, modified })
+            Some(Rotten { path: RelPath::new(&path).ok()?, side, edited, size, modified })
         };
         Ok(rows.into_iter().filter_map(one).collect())
     }

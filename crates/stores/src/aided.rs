@@ -343,6 +343,10 @@ impl Store for Aided {
         self.inner.is_pseudo(&self.spelled(folder)).map_err(|error| self.told(error))
     }
 
+    fn touched(&self, path: &RelPath) -> Result<Option<Stamp>> {
+        self.inner.touched(&self.spelled(path)).map_err(|error| self.told(error))
+    }
+
     fn data_bytes(&self, path: &RelPath) -> Result<Option<u64>> {
         self.inner.data_bytes(&self.spelled(path)).map_err(|error| self.told(error))
     }

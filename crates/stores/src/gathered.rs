@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges};
+use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges, Stamp};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
     Attributes, Capabilities, Content, Disarmed, FaultKind, Listing, Place, Publish, Result, Sealed, Space,
@@ -202,6 +202,13 @@ impl Store for Gathered {
         match self.member(folder, "examine")? {
             Some((store, below)) => store.is_pseudo(&below),
             None => Ok(false),
+        }
+    }
+
+    fn touched(&self, path: &RelPath) -> Result<Option<Stamp>> {
+        match self.member(path, "read")? {
+            Some((store, below)) => store.touched(&below).map_err(Self::from_member(path)),
+            None => Ok(None),
         }
     }
 

@@ -9,7 +9,7 @@ use std::fs::File;
 use std::io::Read;
 use std::sync::Arc;
 
-use reedhook_core::entry::{CAPABILITY, Entry, EntryKind, Extra, Meta, Privileges, SPECIAL_BITS};
+use reedhook_core::entry::{CAPABILITY, Entry, EntryKind, Extra, Meta, Privileges, SPECIAL_BITS, Stamp};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{
     Attributes, Capabilities, Content, FaultKind, Listing, Place, Publish, Result, Sealed, Space, Stage,
@@ -237,6 +237,11 @@ impl Store for Layered {
     fn is_pseudo(&self, folder: &RelPath) -> Result<bool> {
         let (layer, path) = self.top(folder, "examine")?;
         layer.store.is_pseudo(&path)
+    }
+
+    fn touched(&self, path: &RelPath) -> Result<Option<Stamp>> {
+        let (layer, path) = self.top(path, "read")?;
+        layer.store.touched(&path)
     }
 
     fn data_bytes(&self, path: &RelPath) -> Result<Option<u64>> {

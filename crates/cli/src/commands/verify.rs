@@ -4,6 +4,7 @@ use std::sync::atomic::Ordering;
 use std::time::Instant;
 
 use reedhook_core::entry::Side;
+use reedhook_core::job::Kind;
 use reedhook_core::plan::Plan;
 use reedhook_core::run::verify::Verified;
 use serde_json::json;
@@ -97,24 +98,31 @@ fn text(job: &Job, plan: &Plan, found: &Verified, begun: Instant, stopped: bool)
     text
 }
 
-/// How what changed by itself is mended, by the side that it is at.
+/// How what changed is mended, by the side that it is at.
 fn mending(job: &Job, found: &Verified) -> String {
-    let at = |side: Option<Side>| found.different.iter().filter(|one| one.changed == side).count();
+    let at = |side: Option<Side>| found.different.iter().any(|one| one.changed == side && !one.edited);
+    let name = &job.name;
+    let two_way = job.rules.kind == Kind::TwoWay;
     let mut text = String::new();
-    if at(Some(Side::Left)) > 0 {
-        text.push_str(&format!(
-            "\nBring back what changed at the left: reedhook restore {} PATH\n",
-            job.name
-        ));
+    if found.different.iter().any(|one| one.edited) {
+        let what = if two_way { "goes to the other side" } else { "is settled from the left" };
+        text.push_str(&format!("\nWhat somebody has changed {what}: reedhook run {name}\n"));
     }
-    if at(Some(Side::Right)) > 0 {
-        text.push_str(&format!("\nMend what changed at the right: reedhook run {}\n", job.name));
+    if two_way && found.different.iter().any(|one| !one.edited) {
+        let settle = format!("reedhook settle {name} PATH --keep left|right");
+        text.push_str(&format!("\nThe other side's version comes back when you say so: {settle}\n"));
+        return text;
     }
-    if at(None) > 0 {
+    if at(Some(Side::Left)) {
+        text.push_str(&format!("\nBring back what changed at the left: reedhook restore {name} PATH\n"));
+    }
+    if at(Some(Side::Right)) {
+        text.push_str(&format!("\nMend what changed at the right: reedhook run {name}\n"));
+    }
+    if at(None) {
         text.push_str(&format!(
-            "\nWhere nothing tells which is right, look at both. If the left is bad: reedhook restore {} PATH; if the right is, \
-             save the left's anew and run.\n",
-            job.name
+            "\nWhere nothing tells which is right, look at both. If the left is bad: reedhook restore {name} PATH; if the right is, \
+             save the left's anew and run.\n"
         ));
     }
     text
@@ -142,7 +150,7 @@ fn pending(plan: &Plan) -> String {
 fn print_json(job: &Job, plan: &Plan, found: &Verified, begun: Instant, stopped: bool) {
     for difference in &found.different {
         let mut object = lines::object(json!({"event": "difference", "state": "differs",
-            "changed": difference.changed.map(|side| side.as_str()), "message": difference.sentence()}));
+            "changed": difference.changed.map(|side| side.as_str()), "edited": difference.edited, "message": difference.sentence()}));
         object.extend(lines::path_object(&difference.path));
         lines::print(&object.into());
     }

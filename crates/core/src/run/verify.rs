@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use crate::content::{self, Hash, Held};
-use crate::entry::{Meta, Side};
+use crate::entry::{Meta, Side, Stamp};
 use crate::memory::{Checksum, Rotten};
 use crate::path::RelPath;
 use crate::store::{Content, Result, Store, StoreError};
@@ -64,6 +64,8 @@ pub struct SilentDifference {
     pub path: RelPath,
     /// The side whose content is no longer what was last read; `None` when nothing is remembered that could tell.
     pub changed: Option<Side>,
+    /// Somebody has written there: it did not change by itself.
+    pub edited: bool,
     /// The bytes of each.
     pub size: u64,
     /// The modification time, as `SECONDS.NANOSECONDS`.
@@ -73,13 +75,16 @@ pub struct SilentDifference {
 impl SilentDifference {
     /// What to remember until it is mended.
     pub fn to_remember(&self) -> Rotten {
-        let SilentDifference { path, changed, size, modified } = self.clone();
-        Rotten { path, side: changed, size, modified }
+        let SilentDifference { path, changed, edited, size, modified } = self.clone();
+        Rotten { path, side: changed, edited, size, modified }
     }
 
     /// What is known about it, in one sentence.
     pub fn sentence(&self) -> String {
         match self.changed {
+            Some(side) if self.edited => format!(
+                "somebody has changed the content at the {side}, and left its size and time as they were"
+            ),
             Some(side) => format!("the content at the {side} changed by itself: its size and time are as they were"),
             None => "the content differs, though sizes and times agree; nothing is remembered that tells which is right"
                 .to_owned(),
@@ -134,6 +139,8 @@ pub struct Memory<'a> {
     pub recall: &'a (dyn Fn(&RelPath) -> Option<Checksum> + Sync),
     /// Takes what files that are the same on both sides hold; called now and then, by the readers.
     pub remember: Remember<'a>,
+    /// When the reading began.
+    pub looked: Stamp,
 }
 
 /// A file to be compared: its path and its left and right entry.
@@ -206,17 +213,18 @@ impl<'a> Comparer<'a> {
             return;
         }
         if let Ok(Ok(hash)) = judged {
-            self.note(path, checksum(left, hash));
+            self.note(path, checksum(left, hash, self.memory.looked));
         }
         let mut found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
         found.bytes += left.size + right.size;
         match judged {
             Ok(Ok(_)) => found.same += 1,
-            Ok(Err(changed)) => {
-                let modified = left.modified.map(crate::entry::Stamp::to_text).unwrap_or_default();
+            Ok(Err((changed, edited))) => {
+                let modified = left.modified.map(Stamp::to_text).unwrap_or_default();
                 found.different.push(SilentDifference {
                     path: path.clone(),
                     changed,
+                    edited,
                     size: left.size,
                     modified,
                 });
@@ -241,7 +249,7 @@ impl<'a> Comparer<'a> {
         path: &RelPath,
         left: &Meta,
         stop: &AtomicBool,
-    ) -> Result<Result<Hash, Option<Side>>, (Side, StoreError)> {
+    ) -> Result<Result<Hash, Change>, (Side, StoreError)> {
         let mut hasher = blake3::Hasher::new();
         let (ours, theirs) = (Held { store: self.left, path }, Held { store: self.right, path });
         let same = content::equal(ours, theirs, left.size, (true, stop), &mut |bytes| {
@@ -253,27 +261,36 @@ impl<'a> Comparer<'a> {
         // Only about a difference: looking up what is remembered, and hashing both sides, would cost too much for every file.
         let ours = content::hash(self.left, path, stop).map_err(|error| (Side::Left, error))?;
         let theirs = content::hash(self.right, path, stop).map_err(|error| (Side::Right, error))?;
-        let (Some(ours), Some(theirs)) = (ours, theirs) else { return Ok(Err(None)) };
+        let (Some(ours), Some(theirs)) = (ours, theirs) else { return Ok(Err((None, false))) };
         Ok(if ours == theirs { Ok(ours) } else { Err(self.judge(path, left, ours, theirs)) })
     }
 
-    /// Which side is no longer what it was, going by what is remembered of exactly this size and time.
-    fn judge(&self, path: &RelPath, left: &Meta, ours: Hash, theirs: Hash) -> Option<Side> {
-        let known = (self.memory.recall)(path)?;
-        let current = checksum(left, known.hash);
-        if known != current {
-            return None;
+    /// Which side is no longer what it was, going by what is remembered of exactly this size and time, and whether somebody has written
+    /// there since. Where that cannot be told, nothing can.
+    fn judge(&self, path: &RelPath, left: &Meta, ours: Hash, theirs: Hash) -> Change {
+        const NOTHING_TELLS: Change = (None, false);
+        let Some(known) = (self.memory.recall)(path) else { return NOTHING_TELLS };
+        let Some(looked) = known.looked else { return NOTHING_TELLS };
+        if known != checksum(left, known.hash, looked) {
+            return NOTHING_TELLS;
         }
-        match (known.hash == ours, known.hash == theirs) {
-            (true, false) => Some(Side::Right),
-            (false, true) => Some(Side::Left),
-            _ => None,
+        let (side, store) = match (known.hash == ours, known.hash == theirs) {
+            (true, false) => (Side::Right, self.right),
+            (false, true) => (Side::Left, self.left),
+            _ => return NOTHING_TELLS,
+        };
+        match store.touched(path) {
+            Ok(touched) => (Some(side), touched.is_some_and(|touched| touched > looked)),
+            Err(_) => NOTHING_TELLS,
         }
     }
 }
 
+/// The side that changed, where something tells, and whether somebody has written there.
+type Change = (Option<Side>, bool);
+
 /// What to remember of a file.
-pub fn checksum(meta: &Meta, hash: Hash) -> Checksum {
-    let modified = meta.modified.map(crate::entry::Stamp::to_text).unwrap_or_default();
-    Checksum { size: meta.size, modified, hash }
+pub fn checksum(meta: &Meta, hash: Hash, looked: Stamp) -> Checksum {
+    let modified = meta.modified.map(Stamp::to_text).unwrap_or_default();
+    Checksum { size: meta.size, modified, hash, looked: Some(looked) }
 }

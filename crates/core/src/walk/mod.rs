@@ -82,8 +82,8 @@ impl<'a> ScanInput<'a> {
 pub struct Rot<'a> {
     /// Those that are known, sorted by path.
     pub known: &'a [Rotten],
-    /// Those that changed by themselves at one of these sides are compared by content, and mended from the other side. The others
-    /// are told as problems.
+    /// Those that changed by themselves at one of these sides are compared by content, and mended from the other side; what somebody has
+    /// written goes the run's way. The others are told as problems, in a two-way job as conflicts. Empty where a person decides.
     pub mend: &'a [Option<Side>],
 }
 
@@ -99,8 +99,9 @@ impl Rot<'_> {
         (known.is_about(left) || known.is_about(right)).then_some(known)
     }
 
-    fn mends(&self, side: Option<Side>) -> bool {
-        self.mend.contains(&side)
+    /// Whether a run brings one of the versions over: because of the side that changed, or because somebody has changed it.
+    fn mends(&self, known: &Rotten) -> bool {
+        !self.mend.is_empty() && (known.edited || self.mend.contains(&known.side))
     }
 
     /// The problem that a file is which this run does not mend.
@@ -592,7 +593,7 @@ impl<'a> Visit<'a> {
         let Some(known) = right.and_then(|right| rot.of(folder, name, left, right)) else {
             return Decision::Same;
         };
-        if rot.mends(known.side) {
+        if rot.mends(known) {
             let there = self.now_at_right(name);
             let ours = Held { store: self.input.left, path: &known.path };
             let theirs = Held { store: self.input.right, path: &there };

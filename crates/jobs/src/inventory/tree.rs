@@ -168,6 +168,10 @@ impl Store for InventoryTree {
         Ok(false)
     }
 
+    fn touched(&self, _: &RelPath) -> Result<Option<Stamp>> {
+        Ok(None)
+    }
+
     fn data_bytes(&self, _: &RelPath) -> Result<Option<u64>> {
         Ok(None)
     }

@@ -290,8 +290,11 @@ impl<'a> Run<'a> {
     fn remember_what_went_well(&self, round: &Round) -> Outcome<()> {
         let removed_something = round.counts().removed > 0;
         let mut record = self.desk.home.record()?;
-        let mended: Vec<RelPath> = round.rotten.iter().map(|rotten| &rotten.path).cloned().collect();
-        let mended: Vec<RelPath> = mended.into_iter().filter(|path| !self.troubled.contains(path)).collect();
+        let held: BTreeSet<&RelPath> =
+            round.both.iter().flat_map(Both::held).map(|conflict| &conflict.path).collect();
+        let stays = |path: &RelPath| self.troubled.contains(path) || held.contains(path);
+        let mended: Vec<RelPath> =
+            round.rotten.iter().map(|rotten| &rotten.path).filter(|path| !stays(path)).cloned().collect();
         if !mended.is_empty() {
             record.mended(&self.job, &mended)?;
         }
@@ -532,7 +535,10 @@ impl<'a> Run<'a> {
             self.deeds.take(item);
         } else if let Some(hash) = item.hash {
             let modified = item.now.modified.map(Stamp::to_text).unwrap_or_default();
-            self.checksums.push((item.path.clone(), Checksum { size: item.size, modified, hash }));
+            self.checksums.push((
+                item.path.clone(),
+                Checksum { size: item.size, modified, hash, looked: Some(self.desk.now()) },
+            ));
         }
     }
 

@@ -26,7 +26,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use reedhook_core::entry::{EntryKind, Meta, Privileges};
+use reedhook_core::entry::{EntryKind, Meta, Privileges, Stamp};
 use reedhook_core::foreign::escaped;
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath, part_name};
 use reedhook_core::store::{
@@ -705,6 +705,12 @@ impl Store for LocalStore {
             true => Ok(()),
             false => Err(StoreError::new(FaultKind::Changed, "set time or mode of", path)),
         }
+    }
+
+    fn touched(&self, path: &RelPath) -> Result<Option<Stamp>> {
+        let (folder, name) = self.parent(path, "read")?;
+        let touched = folder.open_file(name.as_bytes()).and_then(|file| sys::touched(&file));
+        touched.map(Some).map_err(|error| fault("examine", path, error))
     }
 
     fn data_bytes(&self, path: &RelPath) -> Result<Option<u64>> {

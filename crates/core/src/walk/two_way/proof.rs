@@ -7,32 +7,31 @@ use super::{Decided, Visit};
 use crate::content::{self, Hash, Held};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::fresh::{is_fresh, is_later};
+use crate::job::ConflictPolicy;
 use crate::path::{Name, RelPath};
 use crate::plan::two_way::{Known, KnownKind, State, Verdict, reconcile};
 use crate::store::StoreError;
-use crate::walk::Rot;
 
 type Read<T> = std::result::Result<T, (Side, StoreError)>;
 
 impl Visit<'_> {
-    /// What neither side has changed needs nothing, unless one of them is known to have changed by itself: then the other's
-    /// version comes back.
+    /// What neither side seems to have changed needs nothing, unless one of them is known to have changed without its size and time. What
+    /// somebody has written goes to the other side. What changed by itself is a conflict; where the job's policy is not to hold those, the
+    /// other side's version comes back.
     pub(super) fn unless_rotten(&mut self, name: &Name, left: &Meta, right: &Meta) -> Verdict {
         let rot = self.input.rotten;
         let Some(known) = rot.of(&self.visited.path, name, left, right) else { return Verdict::Nothing };
-        match known.side.filter(|side| rot.mends(Some(*side))) {
-            Some(side) => {
-                let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
-                let ours = Held { store: self.input.left, path: &here };
-                let theirs = Held { store: self.input.right, path: &there };
-                let same =
-                    content::equal(ours, theirs, left.size, (true, self.stop), &mut |_| {}).unwrap_or(false);
-                if same { Verdict::Nothing } else { Verdict::Carry(side) }
-            }
-            None => {
-                self.found.problems.push(Rot::problem(known));
-                Verdict::Nothing
-            }
+        let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
+        let ours = Held { store: self.input.left, path: &here };
+        let theirs = Held { store: self.input.right, path: &there };
+        if content::equal(ours, theirs, left.size, (true, self.stop), &mut |_| {}).unwrap_or(false) {
+            return Verdict::Nothing;
+        }
+        let holds = self.input.policies.of(&known.path, false) == ConflictPolicy::Hold;
+        match known.side.filter(|_| rot.mends(known)) {
+            Some(side) if known.edited => Verdict::Carry(side.other()),
+            Some(side) if !holds => Verdict::Carry(side),
+            _ => Verdict::Conflict,
         }
     }
 

@@ -586,6 +586,12 @@ fn meta_of(found: &Statx) -> Meta {
     }
 }
 
+/// When anything of an open file was last written, by the kernel's clock.
+pub(super) fn touched(file: &File) -> io::Result<Stamp> {
+    let changed = rustix::fs::statx(file, c"", AtFlags::EMPTY_PATH, StatxFlags::CTIME)?.stx_ctime;
+    Ok(Stamp::new(changed.tv_sec, changed.tv_nsec))
+}
+
 /// The metadata of an open file; an error when it is not a regular one.
 pub(super) fn stat_file(file: &File, full: bool) -> io::Result<Meta> {
     let wanted = if full { WANTED.union(FULL) } else { WANTED };
