@@ -248,3 +248,27 @@ fn rot_is_told_from_work_and_waits_for_a_word_where_either_may_be_right() {
         station.run_job(&["--yes"]).expect(0);
     }
 }
+
+/// A home without room cuts a run's log short, and the record does not learn how it ended. An undo says what it does not know of.
+#[test]
+fn an_undo_by_a_log_that_was_cut_short_says_so() {
+    if !with_mounts("a full home", &[]) {
+        return;
+    }
+    let station = Station::new();
+    let home = Mounted::memory(&station.path("home"), "640k");
+    let station = station.job("mirror", &[]);
+    for number in 0..3_000 {
+        station.write(&format!("counts/{number:04}-{}.csv", "x".repeat(60)), "1", 1_000);
+    }
+    station.run(&["run", "counts", "--yes", "--quiet"]);
+    let brought = || fs::read_dir(station.right().join("counts")).map_or(0, Iterator::count);
+    assert_eq!(brought(), 3_000, "a log that cannot be written stops no work");
+    assert!(home.remount("size=32m"));
+    let undone = station.run(&["undo", "counts", "last", "--yes"]);
+    let stays = brought();
+    assert!(stays > 0, "the home was not full: this test shows nothing");
+    assert!([1, 3].contains(&undone.code), "{stays} files stay, and it says: {}{}", undone.out, undone.err);
+    let said = format!("{}{}", undone.out, undone.err);
+    assert!(said.contains("cut short") || said.contains("log"), "{said}");
+}

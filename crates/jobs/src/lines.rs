@@ -199,8 +199,9 @@ pub fn place(line: &mut Vec<u8>, place: &RunPlace) {
 }
 
 /// What a run sets out to do at one destination: in logs only, for whoever looks how far it is.
-pub fn planned(line: &mut Vec<u8>, files: u64, bytes: u64) {
-    append(line, &json!({"event": "planned", "files": files, "bytes": bytes}));
+/// What a run sets out to do. `unkept` steps leave nothing among the kept copies that would tell of them.
+pub fn planned(line: &mut Vec<u8>, files: u64, bytes: u64, unkept: u64) {
+    append(line, &json!({"event": "planned", "files": files, "bytes": bytes, "unkept": unkept}));
 }
 
 /// An item that was done. `to` tells several destinations apart.

@@ -37,6 +37,8 @@ pub enum LogLine {
         files: u64,
         /// Bytes that are to be written.
         bytes: u64,
+        /// Steps of which no kept copy tells; `None` in a log of an older program.
+        unkept: Option<u64>,
     },
     /// Something that it did.
     Did {
@@ -104,6 +106,7 @@ impl LogLine {
             Some("planned") => LogLine::Planned {
                 files: keys.number("files").unwrap_or(0),
                 bytes: keys.number("bytes").unwrap_or(0),
+                unkept: keys.number("unkept"),
             },
             Some("item") => keys.item().unwrap_or(LogLine::Other),
             Some("folder") => match path_of(value) {
@@ -277,7 +280,10 @@ mod tests {
         let (sort, keys) = ("undo".to_owned(), String::new());
         let first = LogLine::Began { number: 4, started_ms: Some(-1), sort, keys };
         assert_eq!(read_back(|line| lines::began(line, &began)), first);
-        assert_eq!(read_back(|line| lines::planned(line, 3, 70)), LogLine::Planned { files: 3, bytes: 70 });
+        assert_eq!(
+            read_back(|line| lines::planned(line, 3, 70, 2)),
+            LogLine::Planned { files: 3, bytes: 70, unkept: Some(2) }
+        );
         assert_eq!(LogLine::of(&serde_json::json!({"event": "later"})), LogLine::Other);
     }
 

@@ -2,12 +2,14 @@
 
 use std::sync::atomic::AtomicBool;
 
+use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
+use reedhook_core::problem::{Code, Problem};
 use reedhook_core::run::kept::kept_files;
 use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
-use reedhook_core::run::{Done, Event, Item};
+use reedhook_core::run::{Done, Event, Gone, Item};
 use reedhook_record::{Outcome as RunOutcome, RunPlace, RunRow};
 
 use crate::desk::Desk;
@@ -15,6 +17,7 @@ use crate::failure::{Cause, Failure, Outcome};
 use crate::held::Manner;
 use crate::inventory::upkeep::Shelf;
 use crate::jobfile::{Job, ONCE, known_job};
+use crate::logline::LogLine;
 use crate::logs;
 use crate::places::{Located, locate, open_destination};
 use crate::recognise;
@@ -31,6 +34,8 @@ pub struct Undoing {
     places: Vec<RunPlace>,
     sides: Vec<Holder>,
     pasts: Vec<Past>,
+    /// Steps that it may have done and its log does not tell of.
+    untold: u64,
 }
 
 impl Undoing {
@@ -45,7 +50,8 @@ impl Undoing {
         let sides =
             places.iter().map(|place| changed_store(desk, &job, place)).collect::<Outcome<Vec<_>>>()?;
         let pasts = places.iter().map(|place| read_past(desk, &row, place)).collect::<Outcome<Vec<_>>>()?;
-        let undoing = Undoing { job, row, lock, places, sides, pasts };
+        let untold = if places.is_empty() { 0 } else { untold(desk, &row)? };
+        let undoing = Undoing { job, row, lock, places, sides, pasts, untold };
         if !undoing.changed_nothing() {
             refuse_incomplete_log(desk, &undoing.row)?;
         } else if undoing.places.is_empty() && undoing.row.end.counts.changed() > 0 {
@@ -77,7 +83,9 @@ impl Undoing {
             })
         };
         let did_something = |past: &Past| !past.items.is_empty() || !past.folders.is_empty();
-        !self.pasts.iter().any(did_something) && !self.sides.iter().zip(&self.pasts).any(kept_something)
+        self.untold == 0
+            && !self.pasts.iter().any(did_something)
+            && !self.sides.iter().zip(&self.pasts).any(kept_something)
     }
 
     /// Puts it back. This is a run of the job itself, and can be undone.
@@ -85,13 +93,13 @@ impl Undoing {
     /// # Errors
     /// When it could not begin, or what was done could not be written down.
     pub fn carry_out(self, desk: &Desk) -> Outcome<RunResult> {
-        let Undoing { job, lock, places, sides, pasts, .. } = self;
+        let Undoing { job, lock, places, sides, pasts, untold, .. } = self;
         let mut run = Run::begin_locked(desk, &job, lock)?.special("undo");
         let done = match undo_everywhere(desk, &job, (&sides, &places), &pasts, &mut run) {
             Ok(done) => done,
             Err(failure) => return Ok(run.refuse(failure)),
         };
-        let (counts, folders) = undone_counts(&done);
+        let (mut counts, folders) = undone_counts(&done);
         let several = sides.len() > 1 && job.rules.kind != Kind::TwoWay;
         for (at, one) in done.into_iter().enumerate() {
             let side = sides[at].side;
@@ -102,6 +110,14 @@ impl Undoing {
             run.note(events.chain(folder_events).chain(problems), to)?;
             // Only now: an inventory that is being written is waited for, and the log is what the undo can be undone by.
             tell_inventory(desk, &job, &sides[at].place, &one.items);
+        }
+        if untold > 0 {
+            let message = format!(
+                "the run was cut short, and its log ends before it did: up to {untold} files that it may have put, moved or adjusted are not told of, and stay as they are"
+            );
+            let side = sides.first().map_or(Side::Right, |holder| holder.side);
+            run.note([Event::Problem(Problem::new(Code::Untold, side, RelPath::root(), message))], None)?;
+            counts.problems += 1;
         }
         let outcome = if counts.problems > 0 { RunOutcome::Problems } else { RunOutcome::Done };
         Ok(run.end(outcome, None, counts, folders))
@@ -140,6 +156,36 @@ fn changed_store(desk: &Desk, job: &Job, past: &RunPlace) -> Outcome<Holder> {
     let store = open_destination(desk, &place, Manner::of(job))?.ok_or_else(missing)?;
     recognise::refuse_another_store(desk, past, &place, store.as_ref())?;
     Ok(Holder { side: past.side, place, store, part: None })
+}
+
+/// Whether nothing among the kept copies tells of what was done.
+fn leaves_nothing_kept(item: &Item) -> bool {
+    match item.done {
+        Done::Added | Done::Revived | Done::Moved | Done::Metadata => true,
+        Done::Updated | Done::Removed => item.gone != Gone::Kept,
+        Done::Left | Done::FolderMade | Done::FolderRemoved => false,
+    }
+}
+
+/// How much a run that was cut short may have done without that its log tells of it: what it set out to do, less what it tells of. What it
+/// kept tells of itself.
+fn untold(desk: &Desk, row: &RunRow) -> Outcome<u64> {
+    let (mut planned, mut done, mut finished) = (None, 0, false);
+    logs::read(&desk.home.run_log(&row.job, &row.run), |_, line| match line {
+        LogLine::Planned { files, unkept, .. } => {
+            planned = Some(planned.unwrap_or(0) + unkept.unwrap_or(files));
+        }
+        LogLine::Did { item, .. } if leaves_nothing_kept(&item) => done += item.items.unwrap_or(1),
+        LogLine::Problem { .. } => done += 1,
+        LogLine::Finished { .. } => finished = true,
+        _ => {}
+    })?;
+    match planned {
+        _ if finished => Ok(0),
+        Some(planned) => Ok(planned.saturating_sub(done)),
+        None if row.end.outcome == RunOutcome::Unfinished => Err(incomplete_log(row, "was never written")),
+        None => Ok(0),
+    }
 }
 
 fn read_past(desk: &Desk, row: &RunRow, place: &RunPlace) -> Outcome<Past> {

@@ -194,7 +194,7 @@ impl Followed {
         for line in bytes.split(|byte| *byte == b'\n') {
             let Ok(value) = serde_json::from_slice::<Value>(line) else { continue };
             match LogLine::of(&value) {
-                LogLine::Planned { files, bytes } => {
+                LogLine::Planned { files, bytes, .. } => {
                     self.tally.files_total += files;
                     self.tally.bytes_total += bytes;
                 }

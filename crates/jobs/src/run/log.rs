@@ -81,9 +81,9 @@ impl RunLog {
     }
 
     /// What is about to be done at one destination.
-    pub(super) fn plan(&mut self, files: u64, bytes: u64) {
+    pub(super) fn plan(&mut self, files: u64, bytes: u64, unkept: u64) {
         self.line.clear();
-        lines::planned(&mut self.line, files, bytes);
+        lines::planned(&mut self.line, files, bytes, unkept);
         self.write();
     }
 

@@ -14,7 +14,7 @@ use jiff::tz::TimeZone;
 use reedhook_core::baseline::{Deeds, Outgoing};
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::identity;
-use reedhook_core::job::{Kind, Verify};
+use reedhook_core::job::{JobRules, Kind, Removed, Replaced, Verify};
 use reedhook_core::limit::Throttle;
 use reedhook_core::memory::Checksum;
 use reedhook_core::path::{Name, RelPath};
@@ -376,7 +376,7 @@ impl<'a> Run<'a> {
         self.note_place(leg, right.as_ref())?;
         self.log.open()?;
         let planned = Tally::of(&leg.plan);
-        self.log.plan(planned.files_total, planned.bytes_total);
+        self.log.plan(planned.files_total, planned.bytes_total, unkept(&leg.plan.counts(), &round.job.rules));
         let (sender, receiver) = crossbeam_channel::bounded(64);
         let run = Name::new(self.name.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
         let (desk, owner) = (self.desk, self.owner.clone());
@@ -668,6 +668,13 @@ impl<'a> Run<'a> {
         record.set_checksums(&self.job, &std::mem::take(&mut self.checksums)).map_err(named)?;
         record.end_run(self.id, &end, &result.problems, &self.rooms).map_err(named)
     }
+}
+
+/// How many steps of a plan leave nothing among the kept copies.
+fn unkept(counts: &Counts, rules: &JobRules) -> u64 {
+    let updated = if rules.replaced == Replaced::Keep { 0 } else { counts.updated };
+    let removed = if rules.removed == Removed::Keep { 0 } else { counts.removed };
+    counts.added + counts.moved + counts.meta + updated + removed
 }
 
 /// The last line of a run, for programs and for its log.
