@@ -20,6 +20,7 @@ use reedhook_core::units::{Age, Moment, Room, Share, Size, UnitError};
 use reedhook_core::when::{Finally, Missed, OnBattery, Retry, Rule, Trigger, When};
 use serde::{Deserialize, Deserializer, Serialize};
 
+use crate::depth;
 use crate::failure::{Cause, Failure, Outcome, nearest, suggestion};
 use crate::home::{Home, write_file};
 use crate::notify::NotifyLine;
@@ -688,8 +689,17 @@ pub fn load_job(home: &Home, name: &str) -> Outcome<Job> {
 
 /// Reads the keys of a job file; errors name the file, the line, and what was expected.
 pub fn parse(text: &str, file: &Path) -> Outcome<JobKeys> {
+    refuse_deep(text, file)?;
     check_known(text, file, JobKeys::NAMES)?;
     toml::from_str(text).map_err(|error| toml_failure(&error, text, file))
+}
+
+/// Refuses a file in which lists and tables lie within each other deeper than anybody means.
+pub(crate) fn refuse_deep(text: &str, file: &Path) -> Outcome<()> {
+    let Some(at) = depth::too_deep_at(text) else { return Ok(()) };
+    let (file, line) = (file.display(), line_of(text, at));
+    let message = format!("{file}, line {line}: lists and tables lie too deep in each other");
+    Err(Failure { cause: Cause::BadFile, ..Failure::usage(message) })
 }
 
 /// A TOML error as one sentence.
@@ -805,6 +815,10 @@ mod tests {
             ("kind = \"two-way\"\nleft = \"a\"", "job \"x\" has no \"right\""),
             ("kind = \"copy\"\nfrom = 3", "line 2: expected a text or a list of texts"),
             ("kind = ", "jobs/x.toml, line 1: "),
+            (
+                &"limit = { [ \"2\" ]\nkeep_for = \"3\" ]\n".repeat(20_000),
+                "line 129: lists and tables lie too deep",
+            ),
             ("kind = \"copy\"\nfrom = \"a\"", "job \"x\" has no \"to\""),
             ("kind = \"copy\"\nfrom = \"a\"\nto = \"b\"\nexclude = \"!x\"", "begins with \"!\""),
             (

@@ -37,6 +37,7 @@ pub mod around;
 pub mod atomic_file;
 pub mod clear;
 pub mod compare;
+mod depth;
 pub mod desk;
 pub mod due;
 pub mod failure;

@@ -21,7 +21,7 @@ use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::held::{self, Manner};
 use crate::home::{Home, write_file};
-use crate::jobfile::{Job, check_name, toml_failure};
+use crate::jobfile::{Job, check_name, refuse_deep, toml_failure};
 use crate::notify::NotifyKeys;
 use crate::reach::{self, Reach, ReachKeys};
 
@@ -145,6 +145,7 @@ impl Settings {
         home.check_own(&file)?;
         match fs::read_to_string(&file) {
             Ok(text) => {
+                refuse_deep(&text, &file)?;
                 let settings: Settings =
                     toml::from_str(&text).map_err(|error| toml_failure(&error, &text, &file))?;
                 settings.stores.keys().try_for_each(|name| check_name(name, "store")).map_err(|failure| {

@@ -11,6 +11,7 @@ use age::secrecy::SecretString;
 use reedhook_stores::remote::connect::Secret;
 use serde::{Deserialize, Serialize};
 
+use crate::depth;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
 use crate::home::{Home, closed, make_folder};
@@ -181,7 +182,11 @@ fn read_file(home: &Home) -> Result<SecretsFile, String> {
 
 fn read_toml(text: &str, path: &Path) -> Result<SecretsFile, String> {
     // Its text is not repeated: there are secrets in it.
-    toml::from_str(text).map_err(|_| format!("{} cannot be read as TOML", path.display()))
+    let unreadable = || format!("{} cannot be read as TOML", path.display());
+    if depth::too_deep_at(text).is_some() {
+        return Err(unreadable());
+    }
+    toml::from_str(text).map_err(|_| unreadable())
 }
 
 fn to_toml(file: &SecretsFile) -> Outcome<String> {
