@@ -817,7 +817,7 @@ mod tests {
             ("kind = ", "jobs/x.toml, line 1: "),
             (
                 &"limit = { [ \"2\" ]\nkeep_for = \"3\" ]\n".repeat(20_000),
-                "line 129: lists and tables lie too deep",
+                "line 127: lists and tables lie too deep",
             ),
             ("kind = \"copy\"\nfrom = \"a\"", "job \"x\" has no \"to\""),
             ("kind = \"copy\"\nfrom = \"a\"\nto = \"b\"\nexclude = \"!x\"", "begins with \"!\""),
