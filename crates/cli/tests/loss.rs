@@ -272,3 +272,28 @@ fn an_undo_by_a_log_that_was_cut_short_says_so() {
     let said = format!("{}{}", undone.out, undone.err);
     assert!(said.contains("cut short") || said.contains("log"), "{said}");
 }
+
+/// A drive that is full of kept copies beyond what the job lets them have is no reason to refuse for ever.
+#[test]
+fn old_kept_copies_make_room_for_the_next_run() {
+    if !with_mounts("a small drive", &[]) {
+        return;
+    }
+    for (kind, options) in [("mirror", &["--keep-max", "1MB"][..]), ("two-way", &["--keep-for", "1s"])] {
+        let station = Station::new();
+        let _small = Mounted::memory(&station.right(), "8m");
+        let station = station.job(kind, options);
+        let large = |byte: u8| vec![byte; 3 << 20];
+        for (round, byte) in [b'1', b'2', b'3', b'4'].into_iter().enumerate() {
+            common::write(&station.left().join("still.tif"), &large(byte), 1_000 + round as u64);
+            let ran = station.run_job(&["--yes"]).expect(0);
+            assert!(fs::read(station.right().join("still.tif")).unwrap() == large(byte), "{kind}");
+            assert_eq!(round > 1, ran.err.contains("erased to make room"), "{kind} {round}: {}", ran.err);
+            std::thread::sleep(Duration::from_millis(1100));
+        }
+        // What nothing can make room for is refused, and the way on is named.
+        common::write(&station.left().join("night.mp4"), &vec![b'x'; 9 << 20], 1_000);
+        let refused = station.run_job(&["--yes"]).expect(3).last();
+        assert!(refused["message"].as_str().unwrap().contains("kept prune"), "{refused}");
+    }
+}

@@ -6,6 +6,7 @@
 
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
+use reedhook_core::units::Size;
 use reedhook_core::walk::{Moves, Scope};
 
 use crate::desk::Desk;
@@ -14,6 +15,8 @@ use crate::held::{self, Manner};
 use crate::look::{Leg, Round, facts, look_with, refuse_nested};
 use crate::places;
 use crate::restore::brought;
+use crate::run::claim::lock_destination;
+use crate::run::retention::prune;
 
 /// What a run would do, looked at with its eyes: what moved is proved to be the same.
 pub struct Prospect {
@@ -166,11 +169,35 @@ fn forget(desk: &Desk, round: &Round) -> Outcome<()> {
     Ok(desk.home.record()?.forget_names(&round.job.name, &brought(round))?)
 }
 
-fn passed(round: Round, desk: &Desk, lifted: &[Lift]) -> Outcome<Round> {
+fn passed(mut round: Round, desk: &Desk, lifted: &[Lift]) -> Outcome<Round> {
+    make_room(&mut round, desk, lifted)?;
     match round.refusal(lifted, &desk.home) {
         Some(refusal) => Err(refusal),
         None => Ok(round),
     }
+}
+
+/// Where there is too little space, old kept copies go before the run instead of after it, by the job's own rules: else a drive that is full
+/// of what may go would be refused for ever.
+fn make_room(round: &mut Round, desk: &Desk, lifted: &[Lift]) -> Outcome<()> {
+    for at in 0..round.legs.len() {
+        let (job, leg) = (&round.job, &round.legs[at]);
+        if !leg.lacks_space(job, lifted) || leg.to_be_made || !(leg.ours || round.both.is_some()) {
+            continue;
+        }
+        let _lock = lock_destination(leg.writes.as_ref(), &leg.to, &desk.home)?;
+        let gone: u64 =
+            prune(desk, job, leg.writes.as_ref(), None, None)?.iter().map(|amount| amount.bytes).sum();
+        if gone > 0 {
+            let (bytes, shown) = (Size::from_bytes(gone), leg.to.shown(&desk.home));
+            desk.note(format!(
+                "{bytes} of kept copies that have had their time were erased to make room at {shown}"
+            ));
+        }
+        let space = leg.writes.space().ok().flatten();
+        round.legs[at].facts.space = space;
+    }
+    Ok(())
 }
 
 /// Makes what both sides need to be locked, tries what the places hold, and looks again where that told anything new.

@@ -64,6 +64,11 @@ impl Leg {
     fn refusal(&self, job: &Job, lifted: &[Lift]) -> Option<Refusal> {
         guard::check(&self.plan, &job.rules, &self.facts, lifted)
     }
+
+    /// Whether it is the want of space that stops a run.
+    pub(crate) fn lacks_space(&self, job: &Job, lifted: &[Lift]) -> bool {
+        matches!(self.refusal(job, lifted), Some(Refusal::Space { .. }))
+    }
 }
 
 /// What was found of a job: its places as they are, and what a run would do. Only looked at, nothing more; a run takes a
@@ -597,12 +602,15 @@ fn guard_failure(job: &Job, leg: &Leg, refusal: &Refusal, home: &Home) -> Failur
         message = format!("{message}; most in {}", most.join(", "));
     }
     let advice = match refusal {
-        Refusal::EmptySource { .. } => "Is it the right folder, and is the drive connected?",
-        Refusal::Removals { .. } => "Look at the preview.",
+        Refusal::EmptySource { .. } => "Is it the right folder, and is the drive connected?".to_owned(),
+        Refusal::Removals { .. } => "Look at the preview.".to_owned(),
         Refusal::Changes { .. } => {
-            "Look at the preview: a bad export or an encrypted folder looks like this."
+            "Look at the preview: a bad export or an encrypted folder looks like this.".to_owned()
         }
-        Refusal::Space { .. } => "Free space there, or filter something out.",
+        Refusal::Space { .. } => format!(
+            "Free space there, or filter something out. What kept copies take: reedhook kept list {0}; to erase some: reedhook kept prune {0} --older-than AGE.",
+            job.name
+        ),
     };
     let lift = refusal.lift().as_str();
     let way = if job.name == ONCE {
