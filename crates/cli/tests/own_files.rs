@@ -355,7 +355,9 @@ fn every_line_and_key_is_described() {
     let mut found = BTreeSet::new();
     for words in commands {
         let lines = station.run(&[words, &["--json"][..]].concat()).json();
-        assert_eq!(lines.first().map(|line| &line["v"]), Some(&Value::from(1)), "{words:?}");
+        // A machine need not have a drive.
+        let version = lines.first().map(|line| &line["v"]);
+        assert!(version == Some(&Value::from(1)) || (version.is_none() && *words == ["drives"]), "{words:?}");
         assert!(lines.iter().skip(1).all(|line| line.get("v").is_none()), "{words:?}");
         lines.iter().for_each(|line| keys(line, &mut found));
         let events = lines.iter().map(|line| line["event"].as_str().unwrap().to_owned());

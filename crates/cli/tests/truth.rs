@@ -451,7 +451,7 @@ fn an_ftp_server_that_does_not_greet_is_told_of_within_seconds() {
     let port = listener.local_addr().unwrap().port();
     let silent = std::thread::spawn(move || listener.accept().map(|(stream, _)| stream));
     let station = Station::new();
-    station.run(&["store", "add", "archive", &format!("ftps://localhost:{port}/")]).expect(0);
+    station.run(&["store", "add", "archive", &format!("ftps://127.0.0.1:{port}/")]).expect(0);
     let ran = station.run(&["store", "check", "archive"]).expect(3);
     assert!(ran.err.contains("it may want TLS from the first byte on"), "{}", ran.err);
     drop(silent.join().unwrap().unwrap());
