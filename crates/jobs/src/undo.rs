@@ -34,8 +34,8 @@ pub struct Undoing {
     places: Vec<RunPlace>,
     sides: Vec<Holder>,
     pasts: Vec<Past>,
-    /// Steps that it may have done and its log does not tell of.
-    untold: u64,
+    /// What it may have done and its log does not tell of.
+    untold: Untold,
 }
 
 impl Undoing {
@@ -50,7 +50,7 @@ impl Undoing {
         let sides =
             places.iter().map(|place| changed_store(desk, &job, place)).collect::<Outcome<Vec<_>>>()?;
         let pasts = places.iter().map(|place| read_past(desk, &row, place)).collect::<Outcome<Vec<_>>>()?;
-        let untold = if places.is_empty() { 0 } else { untold(desk, &row)? };
+        let untold = if places.is_empty() { Untold::Nothing } else { untold(desk, &row)? };
         let undoing = Undoing { job, row, lock, places, sides, pasts, untold };
         if !undoing.changed_nothing() {
             refuse_incomplete_log(desk, &undoing.row)?;
@@ -83,7 +83,7 @@ impl Undoing {
             })
         };
         let did_something = |past: &Past| !past.items.is_empty() || !past.folders.is_empty();
-        self.untold == 0
+        matches!(self.untold, Untold::Nothing)
             && !self.pasts.iter().any(did_something)
             && !self.sides.iter().zip(&self.pasts).any(kept_something)
     }
@@ -111,10 +111,7 @@ impl Undoing {
             // Only now: an inventory that is being written is waited for, and the log is what the undo can be undone by.
             tell_inventory(desk, &job, &sides[at].place, &one.items);
         }
-        if untold > 0 {
-            let message = format!(
-                "the run was cut short, and its log ends before it did: up to {untold} files that it may have put, moved or adjusted are not told of, and stay as they are"
-            );
+        if let Some(message) = untold.sentence() {
             let side = sides.first().map_or(Side::Right, |holder| holder.side);
             run.note([Event::Problem(Problem::new(Code::Untold, side, RelPath::root(), message))], None)?;
             counts.problems += 1;
@@ -158,6 +155,30 @@ fn changed_store(desk: &Desk, job: &Job, past: &RunPlace) -> Outcome<Holder> {
     Ok(Holder { side: past.side, place, store, part: None })
 }
 
+/// What a run that was cut short may have done without that anything tells of it.
+enum Untold {
+    /// Everything is told.
+    Nothing,
+    /// So many steps at most.
+    UpTo(u64),
+    /// Not even what it set out to do was written down.
+    Unknown,
+}
+
+impl Untold {
+    fn sentence(&self) -> Option<String> {
+        match self {
+            Untold::Nothing => None,
+            Untold::UpTo(steps) => Some(format!(
+                "the run was cut short, and its log ends before it did: up to {steps} files that it may have put, moved or adjusted are not told of, and stay as they are"
+            )),
+            Untold::Unknown => Some(
+                "the run was cut short and its log is missing: files that it may have put, moved or adjusted are not told of, and stay as they are".to_owned(),
+            ),
+        }
+    }
+}
+
 /// Whether nothing among the kept copies tells of what was done.
 fn leaves_nothing_kept(item: &Item) -> bool {
     match item.done {
@@ -169,7 +190,7 @@ fn leaves_nothing_kept(item: &Item) -> bool {
 
 /// How much a run that was cut short may have done without that its log tells of it: what it set out to do, less what it tells of. What it
 /// kept tells of itself.
-fn untold(desk: &Desk, row: &RunRow) -> Outcome<u64> {
+fn untold(desk: &Desk, row: &RunRow) -> Outcome<Untold> {
     let (mut planned, mut done, mut finished) = (None, 0, false);
     logs::read(&desk.home.run_log(&row.job, &row.run), |_, line| match line {
         LogLine::Planned { files, unkept, .. } => {
@@ -181,10 +202,10 @@ fn untold(desk: &Desk, row: &RunRow) -> Outcome<u64> {
         _ => {}
     })?;
     match planned {
-        _ if finished => Ok(0),
-        Some(planned) => Ok(planned.saturating_sub(done)),
-        None if row.end.outcome == RunOutcome::Unfinished => Err(incomplete_log(row, "was never written")),
-        None => Ok(0),
+        _ if finished => Ok(Untold::Nothing),
+        Some(planned) if planned > done => Ok(Untold::UpTo(planned - done)),
+        None if row.end.outcome == RunOutcome::Unfinished => Ok(Untold::Unknown),
+        _ => Ok(Untold::Nothing),
     }
 }
 

@@ -85,6 +85,8 @@ impl RunLog {
         self.line.clear();
         lines::planned(&mut self.line, files, bytes, unkept);
         self.write();
+        // Before the first deed: without it, nothing tells what a run that is killed set out to do.
+        self.flush();
     }
 
     /// What the engine did; its line, where readers get it too.
