@@ -83,12 +83,19 @@ fn file() -> RelPath {
 /// When the store fails, or what stands there is no mark.
 pub fn read(store: &dyn Store) -> Result<Option<String>> {
     let Some(bytes) = store.read_small(&file(), LIMIT)? else { return Ok(None) };
-    let text = String::from_utf8_lossy(&bytes);
-    let id = text.lines().find_map(|line| line.trim().strip_prefix("id = \"")?.strip_suffix('"'));
-    match id {
-        Some(id) if !id.is_empty() => Ok(Some(id.to_owned())),
-        _ => Err(StoreError::new(FaultKind::Io, "read", &file()).because("it is no identity of Reedhook's")),
+    match mark_in(&bytes) {
+        Some(id) => Ok(Some(id)),
+        None => {
+            Err(StoreError::new(FaultKind::Io, "read", &file()).because("it is no identity of Reedhook's"))
+        }
     }
+}
+
+/// The mark that a file holds; `None` when it holds none.
+pub(crate) fn mark_in(bytes: &[u8]) -> Option<String> {
+    let text = String::from_utf8_lossy(bytes);
+    let id = text.lines().find_map(|line| line.trim().strip_prefix("id = \"")?.strip_suffix('"'));
+    id.filter(|id| !id.is_empty()).map(str::to_owned)
 }
 
 /// The mark of a store, which gets `fresh` when it has none.

@@ -222,7 +222,8 @@ mod tests {
 
     #[test]
     fn fuzzed_checkpoints_and_stored_text() {
-        let seeds: [&[u8]; 4] = [
+        let seeds: [&[u8]; 5] = [
+            b"id = \"20310504-181500-abcd\"\nmade = \"here\"\n",
             b"16777216 af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262\n",
             b"1935684900.123456789",
             b"ext4\t0b1c-2d\tsub/folder\t8",
@@ -232,6 +233,9 @@ mod tests {
             let text = String::from_utf8_lossy(bytes);
             let _ = Checkpoint::from_text(&text);
             drop(crate::identity::Ground::from_text(&text));
+            assert!(
+                crate::identity::mark_in(bytes).is_none_or(|mark| !mark.is_empty() && !mark.contains('\n'))
+            );
             if let Some(stamp) = crate::entry::Stamp::from_text(&text) {
                 let _ = stamp.later_by(std::time::Duration::MAX).as_nanos();
             }
