@@ -75,7 +75,7 @@ fn what_was_fresh_is_read_again_until_it_is_proved() {
     assert_eq!(fresh(), 1);
     // Twelve seconds later nothing that is saved can get that time. A full minute looks like the time of a store that keeps minutes.
     let mut long_ago = this_second(0) - Duration::from_secs(12);
-    if long_ago.duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs() % 60 == 0 {
+    if long_ago.duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs().is_multiple_of(60) {
         long_ago -= Duration::from_secs(1);
     }
     save(&heron, "heron,3", long_ago);
