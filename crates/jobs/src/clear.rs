@@ -154,9 +154,15 @@ impl Prospect {
     /// Why there must be no run.
     pub fn clear(self, desk: &Desk, lifted: &[Lift], consent: &mut dyn Consent) -> Outcome<Cleared> {
         let Prospect { round, purpose, choice } = self;
-        let mut round = passed(round, desk, lifted)?;
+        // The want of space is judged once old kept copies may be erased: nothing goes before the consent.
+        let mut round = match round.can_make_room(lifted) {
+            true => round,
+            false => passed(round, desk, lifted)?,
+        };
         let need = need(desk, &round, purpose)?;
         desk.asking(|| consent.give(&round, need))?;
+        make_room(&mut round, desk, lifted)?;
+        round = passed(round, desk, lifted)?;
         if purpose == Purpose::Job {
             round = prepared(round, desk, lifted, consent, choice.as_ref())?;
         }
@@ -169,8 +175,7 @@ fn forget(desk: &Desk, round: &Round) -> Outcome<()> {
     Ok(desk.home.record()?.forget_names(&round.job.name, &brought(round))?)
 }
 
-fn passed(mut round: Round, desk: &Desk, lifted: &[Lift]) -> Outcome<Round> {
-    make_room(&mut round, desk, lifted)?;
+fn passed(round: Round, desk: &Desk, lifted: &[Lift]) -> Outcome<Round> {
     match round.refusal(lifted, &desk.home) {
         Some(refusal) => Err(refusal),
         None => Ok(round),
@@ -181,10 +186,10 @@ fn passed(mut round: Round, desk: &Desk, lifted: &[Lift]) -> Outcome<Round> {
 /// of what may go would be refused for ever.
 fn make_room(round: &mut Round, desk: &Desk, lifted: &[Lift]) -> Outcome<()> {
     for at in 0..round.legs.len() {
-        let (job, leg) = (&round.job, &round.legs[at]);
-        if !leg.lacks_space(job, lifted) || leg.to_be_made || !(leg.ours || round.both.is_some()) {
+        if !round.leg_can_make_room(at, lifted) {
             continue;
         }
+        let (job, leg) = (&round.job, &round.legs[at]);
         let _lock = lock_destination(leg.writes.as_ref(), &leg.to, &desk.home)?;
         let gone: u64 =
             prune(desk, job, leg.writes.as_ref(), None, None)?.iter().map(|amount| amount.bytes).sum();
@@ -194,8 +199,10 @@ fn make_room(round: &mut Round, desk: &Desk, lifted: &[Lift]) -> Outcome<()> {
                 "{bytes} of kept copies that have had their time were erased to make room at {shown}"
             ));
         }
-        let space = leg.writes.space().ok().flatten();
-        round.legs[at].facts.space = space;
+        // What cannot be asked now is as it was.
+        if let Ok(space) = leg.writes.space() {
+            round.legs[at].facts.space = space;
+        }
     }
     Ok(())
 }

@@ -64,11 +64,6 @@ impl Leg {
     fn refusal(&self, job: &Job, lifted: &[Lift]) -> Option<Refusal> {
         guard::check(&self.plan, &job.rules, &self.facts, lifted)
     }
-
-    /// Whether it is the want of space that stops a run.
-    pub(crate) fn lacks_space(&self, job: &Job, lifted: &[Lift]) -> bool {
-        matches!(self.refusal(job, lifted), Some(Refusal::Space { .. }))
-    }
 }
 
 /// What was found of a job: its places as they are, and what a run would do. Only looked at, nothing more; a run takes a
@@ -139,6 +134,20 @@ impl Round {
     pub fn refusal(&self, lifted: &[Lift], home: &Home) -> Option<Failure> {
         let refused = |leg: &Leg| Some(guard_failure(&self.job, leg, &leg.refusal(&self.job, lifted)?, home));
         self.legs.iter().find_map(refused)
+    }
+
+    /// Whether nothing but the want of space at places of its own stops a run: there old kept copies can make room.
+    pub(crate) fn can_make_room(&self, lifted: &[Lift]) -> bool {
+        let stopped = |at: &usize| self.legs[*at].refusal(&self.job, lifted).is_some();
+        let mut stopped = (0..self.legs.len()).filter(stopped).peekable();
+        stopped.peek().is_some() && stopped.all(|at| self.leg_can_make_room(at, lifted))
+    }
+
+    /// The same of one leg.
+    pub(crate) fn leg_can_make_room(&self, at: usize, lifted: &[Lift]) -> bool {
+        let leg = &self.legs[at];
+        let lacks_space = matches!(leg.refusal(&self.job, lifted), Some(Refusal::Space { .. }));
+        lacks_space && !leg.to_be_made && (leg.ours || self.both.is_some())
     }
 
     /// Whether a run would change nothing, apart from the times of folders.
