@@ -249,6 +249,8 @@ fn rot_is_told_from_work_and_mended_when_it_is_known_which_side_is_right() {
             let ran = station.run_job(&["--yes"]).expect(code).last();
             assert_eq!((number(&ran, counted), number(&ran, "updated")), (1, 0), "{what}: {ran}");
             assert!(ledger().contains('?'), "{what}: nobody has agreed yet");
+            let why = station.run(&["why", "counts", "ledger.csv"]).expect(0).out;
+            assert!(kind == "mirror" || why.contains("conflict"), "{what}: {why}");
         }
         station.run(mend).expect(0);
         for side in [station.left(), station.right()] {

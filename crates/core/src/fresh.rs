@@ -30,7 +30,7 @@ pub fn is_fresh_in_steps(modified: Stamp, looked: Stamp, steps: Duration) -> boo
     is_within_step(modified, looked, step.max(step_of(modified)))
 }
 
-/// Whether something may have been saved after somebody looked, by whoever's clock.
+/// Whether something may have been saved after somebody looked, even by a clock that is behind ours.
 pub fn is_later(modified: Stamp, looked: Stamp) -> bool {
     modified.seconds() > looked.seconds().saturating_sub(CLOCKS_APART)
 }
@@ -40,7 +40,7 @@ fn is_within_step(modified: Stamp, looked: Stamp, step: i64) -> bool {
     step > 0 && (-CLOCKS_APART..=step.saturating_add(CLOCK_BEHIND)).contains(&age)
 }
 
-/// The step, in seconds, in which whoever keeps this time counts, as far as the time itself shows: a minute, two seconds, or none
+/// The step, in seconds, in which the store of a time counts, as far as the time itself shows: a minute, two seconds, or none
 /// that matters. A finer time that looks like a coarse one by chance costs a look too many and nothing else.
 fn step_of(stamp: Stamp) -> i64 {
     match (stamp.seconds() % 60, stamp.nanos() % 10_000_000) {

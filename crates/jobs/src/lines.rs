@@ -198,8 +198,8 @@ pub fn place(line: &mut Vec<u8>, place: &RunPlace) {
     );
 }
 
-/// What a run sets out to do at one destination: in logs only, for whoever looks how far it is.
-/// What a run sets out to do. `unkept` steps leave nothing among the kept copies that would tell of them.
+/// What a run sets out to do at one destination: in logs only, so that others can see how far it is. `unkept` steps leave nothing among
+/// the kept copies that would tell of them.
 pub fn planned(line: &mut Vec<u8>, files: u64, bytes: u64, unkept: u64) {
     append(line, &json!({"event": "planned", "files": files, "bytes": bytes, "unkept": unkept}));
 }

@@ -245,7 +245,9 @@ pub fn decide(
     path: &RelPath,
     found: (Option<&Meta>, Option<&Meta>),
 ) -> Outcome<Decided> {
-    let how = How { moves: Moves::Unproved, rotten: &[], scope: &Scope::Everything, eye: None };
+    let place = job.to.first().map(String::as_str).unwrap_or_default();
+    let rotten = desk.home.record()?.rotten(&job.name, place)?;
+    let how = How { moves: Moves::Unproved, rotten: &rotten, scope: &Scope::Everything, eye: None };
     let decided =
         ask(desk, job, (left, right), how, None, |input| decide_one(input, &desk.stop, path, found))?;
     decided.map_err(|error| failed_scan(error, left, right))

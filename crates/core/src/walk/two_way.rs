@@ -180,7 +180,13 @@ pub fn decide_one(
     (visit.agreed, visit.looked) = (!known.is_empty(), looked);
     let known = known.into_iter().find(|known| known.name == name);
     let decided = visit.decided(&name, (left, right), known.as_ref(), &mut None);
-    decided.map_err(|(side, error)| ScanError::Store(side, error))
+    let decided = decided.map_err(|(side, error)| ScanError::Store(side, error))?;
+    Ok(match (decided.verdict, left, right) {
+        (Verdict::Nothing, Some(left), Some(right)) => {
+            Decided { verdict: visit.unless_rotten(&name, left, right), ..decided }
+        }
+        _ => decided,
+    })
 }
 
 /// How the names of a folder are decided.
