@@ -261,6 +261,70 @@ fn rot_is_told_from_work_and_mended_when_it_is_known_which_side_is_right() {
     }
 }
 
+/// A file here and a folder there, also below a folder that is not settled itself, and where the job is about that name alone.
+#[test]
+fn a_file_against_a_folder_can_be_settled() {
+    for keep in ["left", "right"] {
+        for holds in [None, Some("inner.csv")] {
+            let station = Station::with_job("two-way", &[]);
+            station.write("north/rota.csv", "rota", 1_000);
+            station.run_job(&["--yes"]).expect(0);
+            station.write("north/maps", "a file", 2_000);
+            let folder = station.right().join("north/maps");
+            fs::create_dir(&folder).unwrap();
+            holds.iter().for_each(|name| fs::write(folder.join(name), "inner").unwrap());
+            station.run_job(&["--yes"]).expect(4);
+            let settled = station.run(&["settle", "counts", "north/maps", "--keep", keep, "--json"]);
+            assert_eq!(settled.code, 0, "{keep} {holds:?}: {}{}", settled.out, settled.err);
+            for side in [station.left(), station.right()] {
+                assert_eq!(side.join("north/maps").is_dir(), keep == "right", "{keep} {holds:?}");
+            }
+            station.run_job(&["--yes"]).expect(0);
+        }
+    }
+    let station = Station::with_job("two-way", &["--only", "maps"]);
+    fs::create_dir(station.left().join("maps")).unwrap();
+    station.write("maps/a", "a", 1_000);
+    station.run_job(&["--yes"]).expect(0);
+    fs::remove_dir_all(station.left().join("maps")).unwrap();
+    station.write("maps", "a file now", 2_000);
+    station.run_job(&["--yes"]).expect(0);
+    assert!(station.right().join("maps").is_file());
+}
+
+/// What one job removes may be another one's, or somebody's own; and what goes round never comes to rest.
+#[test]
+fn jobs_that_are_in_each_others_way_are_told_when_they_are_set_up() {
+    let station = Station::new();
+    for folder in ["left/maps", "right/maps", "right/own", "third"] {
+        fs::create_dir_all(station.path(folder)).unwrap();
+    }
+    let add = |words: &[&str]| {
+        let ran = station.run(&[&["job", "add"], words, &["--yes"]].concat()).expect(0);
+        ran.err.lines().filter(|line| line.contains("lies inside") || line.contains("circle")).count()
+    };
+    assert_eq!(add(&["up", "mirror", "left", "right"]), 0);
+    assert_eq!(add(&["own", "copy", "right/own", "third"]), 1, "somebody's tree, which up removes");
+    assert_eq!(add(&["on", "copy", "right/maps", "third"]), 0, "a copy that is handed on");
+    assert_eq!(add(&["in", "copy", "third", "right/third"]), 1, "what it puts there, up removes");
+    let station = Station::new();
+    for folder in ["third", "fourth"] {
+        fs::create_dir_all(station.path(folder)).unwrap();
+    }
+    let add = |name: &str, left: &str, right: &str| {
+        station.run(&["job", "add", name, "two-way", left, right, "--yes"]).expect(0).err
+    };
+    assert!(!add("one", "left", "right").contains("circle"));
+    assert!(!add("two", "right", "third").contains("circle"));
+    assert!(!add("aside", "right", "fourth").contains("circle"));
+    let said = add("three", "third", "left");
+    assert!(
+        said.contains("one, two and three form a circle")
+            || said.contains("two, one and three form a circle"),
+        "{said}"
+    );
+}
+
 /// A home without room cuts a run's log short, and the record does not learn how it ended. An undo says what it does not know of.
 #[test]
 fn an_undo_by_a_log_that_was_cut_short_says_so() {

@@ -49,6 +49,7 @@ pub mod lines;
 pub mod logline;
 pub mod logs;
 pub mod look;
+pub mod neighbours;
 pub mod notify;
 pub mod ownership;
 pub mod places;

@@ -250,7 +250,7 @@ fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
     let desk = &context.desk;
     let run = Run::begin(desk, job)?.special("settle");
     // A person has named each of these paths.
-    let lifted = [Lift::Changes, Lift::Removals];
+    let lifted = [Lift::Changes, Lift::Removals, Lift::Empty];
     let clear =
         || two_way::look_at_settling(desk, job, &settling)?.clear(desk, &lifted, &mut |_: &Round, _| Ok(()));
     let cleared = match clear() {

@@ -30,6 +30,7 @@ use reedhook_jobs::held::Manner;
 use reedhook_jobs::home::{make_folder, write_file};
 use reedhook_jobs::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
 use reedhook_jobs::look::{nested, open_sources};
+use reedhook_jobs::neighbours;
 use reedhook_jobs::places::{Ends, Located, make_destination, written_for_keeping};
 use reedhook_jobs::recognise::{self, SEEN};
 use reedhook_jobs::run::JobLock;
@@ -243,7 +244,10 @@ fn announce(context: &Context, job: &Job, ends: &Ends) {
     if let Some(words) = command_words(job) {
         context.warn(words);
     }
-    for warning in second_looks(context, job.rules.kind, ends).into_iter().chain(job.idle_keys()) {
+    let beside = neighbours::warnings(&context.desk, job, ends);
+    for warning in
+        second_looks(context, job.rules.kind, ends).into_iter().chain(beside).chain(job.idle_keys())
+    {
         context.warn(warning);
     }
 }

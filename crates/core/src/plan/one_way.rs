@@ -103,8 +103,10 @@ pub fn decide_by_content(rules: &OneWayRules, left: &Meta, right: &Meta, same: b
         }
         true => Decision::Metadata,
         false if rules.kind == Kind::Mirror || rules.newer == Newer::Update => Decision::Update,
-        // When the store got it is the best that is known of its age.
-        false if right.modified > left.modified => Decision::Leave(LeaveReason::Newer),
+        // When the store got it is the best that is known of its age. Within the step of the coarser time nothing is newer.
+        false if right.modified > left.modified && !rules.by.same_time(left, right) => {
+            Decision::Leave(LeaveReason::Newer)
+        }
         false => Decision::Update,
     }
 }
@@ -209,6 +211,10 @@ mod tests {
         assert_eq!(by_content(&unsure, 9, true), Metadata);
         assert_eq!(by_content(&unsure, 9, false), newer());
         assert_eq!(by_content(&unsure, 1, false), Update);
+        let coarse = Comparison { precision: Some(std::time::Duration::from_secs(2)), ..by };
+        let coarse = OneWayRules { by: coarse, ..unsure };
+        assert_eq!(decide_by_content(&coarse, &file(5, 8), &file(5, 9), false), Update);
+        assert_eq!(decide_by_content(&coarse, &file(5, 8), &file(5, 12), false), newer());
         assert_eq!(by_content(&OneWayRules { kind: Kind::Mirror, ..unsure }, 9, false), Update);
         let eager = OneWayRules { kind: Kind::Copy, newer: Newer::Update, preserve: Preserve::Standard, by };
         assert_eq!(decide(&eager, Some(&file(5, 1)), Some(&file(5, 9))), Update);

@@ -387,7 +387,13 @@ pub enum Settled {
 pub fn settle(policy: ConflictPolicy, left: &Meta, right: &Meta, by: &Comparison) -> Settled {
     let folder = left.is_folder() || right.is_folder();
     let files = left.kind == EntryKind::File && right.kind == EntryKind::File;
-    let tie = files && by.same_time(left, right);
+    // A time that is kept in steps is never later than it was, so what is later by it was saved later.
+    let surely_later = match by.finer {
+        Some(Side::Left) => right.modified > left.modified,
+        Some(Side::Right) => left.modified > right.modified,
+        None => false,
+    };
+    let tie = files && by.same_time(left, right) && !surely_later;
     let newer = match left.modified.cmp(&right.modified) {
         _ if tie => Side::Left,
         Ordering::Less => Side::Right,
@@ -416,7 +422,10 @@ pub fn beside_name(
     taken: &dyn Fn(&[u8]) -> bool,
 ) -> Option<Name> {
     let bytes = name.as_bytes();
+    /// What is longer behind a dot tells no kind of file.
+    const LONGEST_EXTENSION: usize = 32;
     let dot = bytes.iter().rposition(|byte| *byte == b'.').filter(|at| *at > 0);
+    let dot = dot.filter(|at| bytes.len() - at <= LONGEST_EXTENSION);
     let (stem, extension) = bytes.split_at(dot.unwrap_or(bytes.len()));
     let stamp = modified.and_then(|stamp| jiff::Timestamp::new(stamp.seconds(), 0).ok()).unwrap_or_default();
     let stamp = stamp.to_zoned(zone.clone()).strftime("%Y%m%d-%H%M%S").to_string();
@@ -526,7 +535,7 @@ mod tests {
         let by = Comparison {
             precision: Some(std::time::Duration::from_secs(1)),
             limits: Limits::NONE,
-            finer: Some(Side::Left),
+            finer: Some(Side::Right),
             local: None,
             link_times: true,
             modes: true,
@@ -559,6 +568,13 @@ mod tests {
             };
             assert_eq!(settle(policy, left, &right, &by), expected, "{policy} {left:?} {right:?}");
         }
+        // Steps of two seconds at the right: what is later there was saved later, and what is not may have been.
+        let by =
+            Comparison { precision: Some(std::time::Duration::from_secs(2)), finer: Some(Side::Left), ..by };
+        let fine = Meta { modified: Some(Stamp::new(100, 500_000_000)), ..file(5, 100) };
+        assert_eq!(settle(Newest, &fine, &file(5, 102), &by), Wins(Side::Right));
+        assert_eq!(settle(Both, &fine, &file(5, 102), &by), Settled::Both(Side::Right));
+        assert_eq!(settle(Newest, &fine, &file(5, 100), &by), Held);
     }
 
     #[test]
@@ -570,7 +586,10 @@ mod tests {
             beside_name(&name, Side::Left, at, &jiff::tz::TimeZone::UTC, longest, &is_taken)
                 .map(|name| name.to_string())
         };
-        let cases: [(&str, usize, &[&str], &str); 6] = [
+        let long = format!("field.{}", "n".repeat(249));
+        let shown = format!("field.{}.from-left.20310505-181500", "n".repeat(223));
+        let cases: [(&str, usize, &[&str], &str); 7] = [
+            (&long, 255, &[], &shown),
             ("heron.csv", 255, &[], "heron.from-left.20310505-181500.csv"),
             ("a.tar.gz", 255, &[], "a.tar.from-left.20310505-181500.gz"),
             (".hidden", 255, &[], ".hidden.from-left.20310505-181500"),

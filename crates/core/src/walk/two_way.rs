@@ -622,7 +622,12 @@ impl<'a> Visit<'a> {
                 }
             },
         };
-        let verdict = if inherited.chosen { Taken::In } else { Taken::Through };
+        // What a line says of the name holds for what goes as for what comes.
+        let folder = if folder_side == Side::Left { &left } else { &right };
+        let verdict = match self.input.filter.judge(&self.visited.path, &name, folder, inherited) {
+            Taken::Out(_) => Taken::Through,
+            verdict => verdict,
+        };
         let mode = Mode::Take(winner);
         let (item_side, item, present) = match folder_side {
             Side::Left => (Side::Right, right, (Some(left), None)),

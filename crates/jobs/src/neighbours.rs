@@ -1,0 +1,126 @@
+//! What a job has to do with the other jobs of a home: whether one works inside what another makes alike, and whether two-way jobs go
+//! round in a circle.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use reedhook_core::job::Kind;
+use reedhook_core::plan::guard::{Nesting, nesting};
+use reedhook_core::store::Place;
+
+use crate::desk::Desk;
+use crate::jobfile::{Job, job_names, load_job};
+use crate::places::{Ends, Located};
+
+/// A job and where its sides are.
+struct Neighbour {
+    name: String,
+    kind: Kind,
+    ends: Ends,
+}
+
+impl Neighbour {
+    /// The places that it writes to.
+    fn written(&self) -> impl Iterator<Item = &Located> {
+        let left = self.ends.from.iter().filter(|_| self.kind == Kind::TwoWay);
+        left.chain(&self.ends.to)
+    }
+}
+
+/// What is worth a second thought about a job beside the others of its home, a sentence each. Jobs that cannot be read are passed over.
+pub fn warnings(desk: &Desk, job: &Job, ends: &Ends) -> Vec<String> {
+    let others = neighbours(desk, &job.name);
+    let mine = Neighbour { name: job.name.clone(), kind: job.rules.kind, ends: ends.clone() };
+    let mut found: Vec<String> = others.iter().flat_map(|other| inside(desk, &mine, other)).collect();
+    found.extend(circle(&mine, &others));
+    found
+}
+
+fn neighbours(desk: &Desk, but: &str) -> Vec<Neighbour> {
+    let names = job_names(&desk.home).into_iter().filter(|name| name != but);
+    let jobs = names.filter_map(|name| load_job(&desk.home, &name).ok());
+    jobs.filter_map(|job| {
+        let ends = Ends::of(&job, &desk.home, &desk.settings).ok()?;
+        Some(Neighbour { name: job.name.clone(), kind: job.rules.kind, ends })
+    })
+    .collect()
+}
+
+/// How the sides of two jobs lie within each other where one of them removes what its source lacks.
+fn inside(desk: &Desk, mine: &Neighbour, other: &Neighbour) -> Vec<String> {
+    let mut found = Vec::new();
+    let shown = |place: &Located| place.shown(&desk.home);
+    for (mirror, there) in [(other, mine), (mine, other)] {
+        if mirror.kind != Kind::Mirror {
+            continue;
+        }
+        for to in &mirror.ends.to {
+            let own = there.written().filter(|place| lies(to, place) == Nesting::SecondInFirst);
+            let people = there.ends.from.iter().filter(|_| there.kind != Kind::TwoWay);
+            let people = people.filter(|place| is_unknown_within(&mirror.ends.from, to, place));
+            for place in own.chain(people) {
+                found.push(format!(
+                    "{} of the job {} lies inside {}, where the job {} removes what its source lacks",
+                    shown(place),
+                    there.name,
+                    shown(to),
+                    mirror.name
+                ));
+            }
+        }
+    }
+    found
+}
+
+fn lies(first: &Located, second: &Located) -> Nesting {
+    let ways = first.places().into_iter().zip(second.places());
+    let found = ways.map(|(first, second)| nesting(&first, &second)).find(|how| *how != Nesting::Apart);
+    found.unwrap_or(Nesting::Apart)
+}
+
+/// Whether a tree lies inside a mirror's destination and has no counterpart at its source: then it is somebody's own, and no copy that is
+/// handed on.
+fn is_unknown_within(from: &[Located], to: &Located, place: &Located) -> bool {
+    let below = |place: &Located| place.resolved();
+    let (Some(outer), Some(inner)) = (below(to), below(place)) else { return false };
+    let Ok(way) = inner.strip_prefix(&outer) else { return false };
+    let counterpart = |source: &Located| source.resolved().is_some_and(|source| source.join(way).exists());
+    let several = from.len() > 1;
+    way != Path::new("") && !several && !from.iter().any(counterpart)
+}
+
+/// The two-way jobs that form a circle with this one: a version can go round in it for ever.
+fn circle(mine: &Neighbour, others: &[Neighbour]) -> Option<String> {
+    let ends = |job: &Neighbour| Some((job.ends.from.first()?.places(), job.ends.to.first()?.places()));
+    let (start, goal) = ends(mine).filter(|_| mine.kind == Kind::TwoWay)?;
+    let two_way: Vec<_> = others.iter().filter(|job| job.kind == Kind::TwoWay).collect();
+    // From place to place, each job used once, until the goal is reached.
+    let mut used = BTreeSet::new();
+    let mut ways: Vec<(Vec<Place>, Vec<&str>)> = vec![(start, Vec::new())];
+    while let Some((at, names)) = ways.pop() {
+        if !names.is_empty() && is_same(&at, &goal) {
+            let names = names.join(", ");
+            return Some(format!(
+                "the two-way jobs {names} and {} form a circle: what changes at one place comes round to it again; one of them is too many",
+                mine.name
+            ));
+        }
+        for job in &two_way {
+            let Some((left, right)) = ends(job).filter(|_| !used.contains(job.name.as_str())) else {
+                continue;
+            };
+            let next = match (is_same(&at, &left), is_same(&at, &right)) {
+                (true, _) => right,
+                (_, true) => left,
+                _ => continue,
+            };
+            used.insert(job.name.as_str());
+            ways.push((next, names.iter().copied().chain([job.name.as_str()]).collect()));
+        }
+    }
+    None
+}
+
+fn is_same(one: &[Place], other: &[Place]) -> bool {
+    one.iter().zip(other).any(|(one, other)| nesting(one, other) == Nesting::Same)
+}
