@@ -373,3 +373,151 @@ fn old_kept_copies_make_room_for_the_next_run() {
         assert!(refused["message"].as_str().unwrap().contains("kept prune"), "{refused}");
     }
 }
+
+/// A run under `strace`, which is held at one of its calls; and what it works on.
+struct Slowed<'a> {
+    station: &'a Station,
+    tracer: std::process::Child,
+}
+
+impl Slowed<'_> {
+    /// A run of the job that waits before and after the call of this number, in each of its threads.
+    fn run<'a>(station: &'a Station, call: &str, at: usize) -> Slowed<'a> {
+        let run = station.command(&["run", "counts", "--yes", "--quiet"]);
+        let slow = format!("inject={call}:delay_enter=400000:delay_exit=2000000:when={at}");
+        let calls = format!("trace={call}");
+        let mut traced = std::process::Command::new("strace");
+        traced.args(["-f", "-o", "/dev/null", "-e", &calls, "-e", &slow]);
+        traced.arg(run.get_program()).args(run.get_args()).current_dir(run.get_current_dir().unwrap());
+        run.get_envs().for_each(|(name, value)| {
+            match value {
+                Some(value) => traced.env(name, value),
+                None => traced.env_remove(name),
+            };
+        });
+        traced.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+        Slowed { station, tracer: traced.spawn().unwrap() }
+    }
+
+    /// The names in the folder that is worked in, with their numbers.
+    fn names(&self) -> Vec<(std::ffi::OsString, u64)> {
+        use std::os::unix::fs::MetadataExt;
+        let entries = fs::read_dir(self.station.right().join("north")).into_iter().flatten().flatten();
+        let numbers = entries.filter_map(|entry| Some((entry.file_name(), entry.metadata().ok()?.ino())));
+        let mut names: Vec<_> = numbers.collect();
+        names.sort();
+        names
+    }
+
+    fn children(&self) -> Vec<u32> {
+        let id = self.tracer.id();
+        let listed = fs::read_to_string(format!("/proc/{id}/task/{id}/children")).unwrap_or_default();
+        listed.split_whitespace().filter_map(|number| number.parse().ok()).collect()
+    }
+
+    /// Whether one of its threads is held.
+    fn is_held(&self) -> bool {
+        let held = |thread: fs::DirEntry| {
+            let read = |what: &str| fs::read_to_string(thread.path().join(what)).unwrap_or_default();
+            // The third word is the state; `t` is held by a tracer.
+            let state = |text: String| text.rsplit(')').next().and_then(|rest| rest.trim().chars().next());
+            state(read("stat")) == Some('t')
+        };
+        self.children().iter().any(|child| {
+            let threads = fs::read_dir(format!("/proc/{child}/task")).into_iter().flatten().flatten();
+            threads.into_iter().any(held)
+        })
+    }
+
+    /// Waits until it is held at that call; not, when it comes to its end.
+    fn wait_until_held(&mut self) -> bool {
+        let mut held_for = 0;
+        while held_for < 20 {
+            held_for = if self.is_held() { held_for + 1 } else { 0 };
+            if self.tracer.try_wait().unwrap().is_some() {
+                return false;
+            }
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        true
+    }
+
+    /// Kills it once it has renamed.
+    fn kill_when_renamed(mut self) {
+        let before = self.names();
+        while self.names() == before && self.tracer.try_wait().unwrap().is_none() {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        self.children().into_iter().for_each(|child| signals::send(child, Signal::KILL));
+        self.tracer.wait().unwrap();
+    }
+}
+
+/// Whether anything at the destination holds this, in its place or kept.
+fn is_held_somewhere(station: &Station, content: &str) -> bool {
+    let trees = [common::tree(&station.right()), common::tree(&station.right().join(".reedhook/kept"))];
+    let holds = |node: &common::Node| matches!(node, common::Node::File { content: held, .. } if held == content.as_bytes());
+    trees.iter().flat_map(|tree| tree.values()).any(holds)
+}
+
+/// Somebody saves between a run's last look and its deed, and then the power fails. What they saved is in its place or is kept.
+#[test]
+fn what_is_saved_at_the_last_moment_survives_a_kill() {
+    if !common::with_tools("a run held at its renames", &["strace"]) {
+        return;
+    }
+    let mut told = 0;
+    for (kind, options) in [("update", &[][..]), ("remove", &["--removed", "erase"][..])] {
+        for at in 1..=3 {
+            let station = Station::with_job("mirror", options);
+            station.write("north/heron.csv", "heron,3", 1_000);
+            station.write("north/rota.csv", "anna", 1_000);
+            station.run_job(&["--yes"]).expect(0);
+            match kind {
+                "update" => station.write("north/heron.csv", "heron,4", 2_000),
+                _ => fs::remove_file(station.left().join("north/heron.csv")).unwrap(),
+            }
+            let mut slowed = Slowed::run(&station, "renameat2", at);
+            if !slowed.wait_until_held() {
+                continue;
+            }
+            let heron = station.right().join("north/heron.csv");
+            // As editors do it: the kept copy of what it replaces is another name of that.
+            let draft = station.path("draft");
+            fs::write(&draft, "heron,5 and a note").unwrap();
+            fs::rename(&draft, &heron).unwrap();
+            slowed.kill_when_renamed();
+            // What is erased in its place was seen there by the next run.
+            let in_place = fs::read_to_string(&heron).is_ok_and(|found| found.starts_with("heron,5"));
+            let ran = station.run(&["run", "counts", "--yes", "--json"]);
+            let held = is_held_somewhere(&station, "heron,5 and a note");
+            assert!(held || (in_place && kind == "remove"), "{kind} at {at}: {in_place}\n{}", ran.out);
+            common::assert_no_leftovers(&station.right());
+            told += usize::from(ran.out.contains("\"set-aside\""));
+            station.run_job(&["--yes"]).expect(0);
+        }
+    }
+    assert!(told > 0, "nothing was caught out of its place");
+}
+
+/// Somebody saves while a run sets a file's time: what they saved has that time too, and the next run still sees it.
+#[test]
+fn what_is_saved_while_a_time_is_set_is_seen() {
+    if !common::with_tools("a run held while it sets a time", &["strace"]) {
+        return;
+    }
+    let station = Station::with_job("two-way", &[]);
+    station.write("north/heron.csv", "heron,3", 1_000);
+    station.run_job(&["--yes"]).expect(0);
+    station.write("north/heron.csv", "heron,3", 2_000);
+    let mut slowed = Slowed::run(&station, "utimensat", 1);
+    assert!(slowed.wait_until_held());
+    let heron = station.right().join("north/heron.csv");
+    fs::write(&heron, "heron,9").unwrap();
+    slowed.tracer.wait().unwrap();
+    let times = [station.left().join("north/heron.csv"), heron]
+        .map(|path| fs::metadata(path).unwrap().modified().unwrap());
+    assert_eq!(times[0], times[1], "the save was not at that moment");
+    station.run_job(&["--yes"]).expect(0);
+    assert_eq!(fs::read_to_string(station.left().join("north/heron.csv")).unwrap(), "heron,9");
+}

@@ -36,6 +36,8 @@ struct Written {
     folder: bool,
     /// What stood there was left as it was, but for its time or mode.
     same_content: bool,
+    /// It was given another time: what somebody saved at that moment has that time too.
+    retimed: bool,
     size: u64,
     now: Mark,
     /// Its time at the side where it was read, when that is another.
@@ -50,6 +52,7 @@ impl Deeds {
         let written = Written {
             folder: item.done == Done::FolderMade,
             same_content: item.done == Done::Metadata,
+            retimed: item.done == Done::Metadata && item.was.modified != item.now.modified,
             size: item.size,
             now: item.now,
             read: item.read,
@@ -81,6 +84,15 @@ impl Deeds {
     /// The hash of what was written at a path, at whichever side.
     fn hash(&self, path: &RelPath) -> Option<Hash> {
         self.written.get(path)?.iter().flatten().find_map(|written| written.hash)
+    }
+
+    /// The sides at which a file has been given another time, and kept its content as far as that is known.
+    fn retimed(&self, path: &RelPath) -> Vec<Side> {
+        let written = self.written.get(path);
+        let retimed = |side: &Side| {
+            written.and_then(|written| written[*side as usize]).is_some_and(|written| written.retimed)
+        };
+        [Side::Left, Side::Right].into_iter().filter(retimed).collect()
     }
 
     /// Whether a file was put at a path, at whichever side, by itself or with a folder that was renamed.
@@ -264,7 +276,10 @@ fn judge(
             // Of a file that this run did not bring over, looks prove nothing: it is about one that differed.
             let proved = left.kind != EntryKind::File || deeds.has_brought(path);
             match compare(left, right, by) {
-                Difference::None if proved => return Known::of(name, left, right, hash),
+                Difference::None if proved => {
+                    let known = Known::of(name, left, right, hash)?;
+                    return Some(deeds.retimed(path).into_iter().fold(known, Known::read_again));
+                }
                 Difference::Metadata if proved => {
                     return Known::of_content(name, (left, right), hash, old, by);
                 }

@@ -255,7 +255,7 @@ impl Filter {
     }
 
     fn own_or_foreign(&self, folder: &RelPath, name: &Name) -> Option<Rule> {
-        if name.is_part() || (folder.is_root() && name.as_bytes() == RESERVED_NAME) {
+        if name.is_passing() || (folder.is_root() && name.as_bytes() == RESERVED_NAME) {
             return Some(Rule::Own);
         }
         let names = self.top_level.as_ref().filter(|_| folder.is_root())?;

@@ -22,6 +22,20 @@ pub fn part_name(key: &str) -> Vec<u8> {
     [PART_PREFIX, key.as_bytes()].concat()
 }
 
+/// What the names of files begin with that somebody may have saved a moment ago: they were taken out of their place to be looked at.
+/// A run that finds one left does not clear it, as it clears what is unfinished.
+pub const JUDGED_PREFIX: &[u8] = b".reedhook-judged-";
+
+/// The name under which a file is looked at before it goes, from what tells it apart from others. It tells what the file was called,
+/// where there is room for that.
+pub fn judged_name(key: &str, was: &Name) -> Vec<u8> {
+    // Some file systems hold no longer ones.
+    const LONGEST: usize = 140;
+    let short = [JUDGED_PREFIX, key.as_bytes()].concat();
+    let long = [&short, &b"-"[..], was.as_bytes()].concat();
+    if long.len() <= LONGEST { long } else { short }
+}
+
 /// Why some bytes are not an acceptable name or path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum PathError {
@@ -61,6 +75,23 @@ impl Name {
     /// Whether this is one of Reedhook's own unfinished files.
     pub fn is_part(&self) -> bool {
         self.0.starts_with(PART_PREFIX)
+    }
+
+    /// Whether this was taken out of its place to be looked at; see [`JUDGED_PREFIX`].
+    pub fn is_judged(&self) -> bool {
+        self.0.starts_with(JUDGED_PREFIX)
+    }
+
+    /// Whether Reedhook has given this name to a file for a moment only: [`Name::is_part`] or [`Name::is_judged`].
+    pub fn is_passing(&self) -> bool {
+        self.is_part() || self.is_judged()
+    }
+
+    /// What a file was called that was taken out of its place, where its name tells.
+    pub fn judged_as(&self) -> Option<Name> {
+        let rest = self.0.strip_prefix(JUDGED_PREFIX)?;
+        let dash = rest.iter().position(|byte| *byte == b'-')?;
+        Name::new(&rest[dash + 1..]).ok()
     }
 }
 

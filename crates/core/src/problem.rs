@@ -26,6 +26,8 @@ pub enum Code {
     NotKept,
     /// A run was cut short, and its log does not tell what it did here.
     Untold,
+    /// A run was cut short while it looked at a version out of its place, and nothing else holds it.
+    SetAside,
 }
 
 impl Code {
@@ -40,6 +42,7 @@ impl Code {
             Code::Rotten => "rotten",
             Code::NotKept => "not-kept",
             Code::Untold => "untold",
+            Code::SetAside => "set-aside",
         }
     }
 }
@@ -82,6 +85,7 @@ pub fn hint(code: &str) -> &'static str {
         }
         "not-kept" => "Nothing was touched. `reedhook kept list JOB` shows what is still kept.",
         "untold" => "Look at both, then: reedhook kept restore JOB PATH --run RUN.",
+        "set-aside" => "Look at the copy; if it is the better one: reedhook kept restore JOB PATH.",
         "too-large" => {
             "This destination's file system has no room for so large a file; choose another one, or exclude it."
         }

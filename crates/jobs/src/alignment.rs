@@ -171,7 +171,7 @@ impl<'a> Tree<'a> {
         let listing =
             (self.listed.len() < LISTINGS / self.cost).then(|| self.store.list(folder).ok()).flatten();
         let found = listing.map(|listing| {
-            let own = |name: &Name| name.is_part() || folder.join(name).is_reserved();
+            let own = |name: &Name| name.is_passing() || folder.join(name).is_reserved();
             let entries = listing.entries.into_iter().filter(|entry| !own(&entry.name));
             let mut entries: Vec<_> = entries.map(|entry| (entry.name, entry.meta)).collect();
             entries.sort_unstable_by(|a, b| a.0.cmp(&b.0));

@@ -19,7 +19,7 @@ use std::time::{Duration, Instant};
 
 use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::filter::{Filter, Inherited, Verdict};
-use reedhook_core::path::{Name, PART_PREFIX, RESERVED_NAME, RelPath};
+use reedhook_core::path::{JUDGED_PREFIX, Name, PART_PREFIX, RESERVED_NAME, RelPath};
 use rustix::event::{EventfdFlags, PollFd, PollFlags, Timespec, eventfd, poll};
 use rustix::fs::inotify::{CreateFlags, ReadFlags, Reader, WatchFlags, add_watch, init, remove_watch};
 use rustix::io::Errno;
@@ -231,7 +231,7 @@ impl Tree {
             self.changed.folders.insert(folder);
             return Ok(());
         };
-        if &*name == RESERVED_NAME || name.starts_with(PART_PREFIX) {
+        if &*name == RESERVED_NAME || name.starts_with(PART_PREFIX) || name.starts_with(JUDGED_PREFIX) {
             return Ok(());
         }
         if flags.contains(ReadFlags::ISDIR) {

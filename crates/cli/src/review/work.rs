@@ -364,7 +364,7 @@ fn list(opened: &Mutex<Opened>, folder: &RelPath) -> Vec<Listed> {
             let filter = pairing.filter();
             !matches!(filter.judge(folder, name, meta, filter.root()), Verdict::Out(_))
         }
-        None => !folder.join(name).is_reserved() && !name.is_part(),
+        None => !folder.join(name).is_reserved() && !name.is_passing(),
     };
     let entries =
         |store: &Arc<dyn Store>| store.list(folder).map(|listing| listing.entries).unwrap_or_default();

@@ -121,6 +121,17 @@ impl Known {
         })
     }
 
+    /// The same, but its time at a side proves nothing at the next look: its content has to. Only a file of which the hash is known can
+    /// be proved so.
+    pub fn read_again(self, side: Side) -> Known {
+        let untimed = |seen: Seen| Seen { modified: None, ..seen };
+        match (&self.what, side) {
+            (KnownKind::File(_, Some(_)), Side::Left) => Known { left: untimed(self.left), ..self },
+            (KnownKind::File(_, Some(_)), Side::Right) => Known { right: untimed(self.right), ..self },
+            _ => self,
+        }
+    }
+
     /// Whether it was a folder.
     pub fn is_folder(&self) -> bool {
         self.what == KnownKind::Folder

@@ -13,6 +13,7 @@
 //!
 //! A failed item becomes a [`Problem`] and the rest goes on. Only a lost store or a request to stop ends a run early.
 
+mod aside;
 mod event;
 mod folders;
 mod keep;
@@ -38,7 +39,7 @@ use crate::compare::Comparison;
 use crate::entry::{EntryKind, Extra, Meta, SPECIAL_BITS, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
 use crate::limit::Throttle;
-use crate::path::{Name, PART_PREFIX, RESERVED_NAME, RelPath, part_name};
+use crate::path::{JUDGED_PREFIX, Name, PART_PREFIX, RESERVED_NAME, RelPath, part_name};
 use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::Problem;
 use crate::store::{Attributes, FaultKind, Store, StoreError};
@@ -367,6 +368,10 @@ impl<'a> Engine<'a> {
         };
         for (path, meta) in self.plan.leftovers.iter().filter(|(path, _)| !is_needed(path)) {
             self.go_on()?;
+            if path.file_name().is_some_and(|name| name.starts_with(JUDGED_PREFIX)) {
+                self.settle_aside(path, meta)?;
+                continue;
+            }
             // A leftover that cannot be cleared harms nobody; the next run tries again.
             self.lost_only(Side::Right, self.input.right.remove(path, meta))?;
         }

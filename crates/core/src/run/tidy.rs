@@ -28,7 +28,7 @@ pub fn clear_own(store: &dyn Store) -> Result<()> {
         let Some(listing) = unless_lost(store.list(&folder))? else { continue };
         for entry in listing.entries {
             let path = folder.join(&entry.name);
-            if entry.name.is_part() && !entry.meta.is_folder() {
+            if entry.name.is_passing() && !entry.meta.is_folder() {
                 unless_lost(store.remove(&path, &entry.meta))?;
             } else if folder.file_name() == Some(TRIAL) {
                 clear_trial(store, &path, &entry.meta)?;

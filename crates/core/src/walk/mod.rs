@@ -528,9 +528,15 @@ impl<'a> Visit<'a> {
 
     /// Takes note of a file whose time cannot tell whether it was saved once more, whatever is done about it: what is carried is
     /// read only now, and what failed is as unknown as before.
-    fn note_fresh(&mut self, name: &Name, left: &Meta, decision: Decision) {
+    fn note_fresh(&mut self, name: &Name, left: &Meta, right: Option<&Meta>, decision: Decision) {
         let known = self.is_known_as_fresh(name, left);
-        let fresh = self.input.fresh.looked.is_some_and(|looked| self.input.rules.by.is_fresh(left, looked));
+        // What somebody saves while its time is being set gets that time.
+        let retimed = decision == Decision::Metadata
+            && left.kind == EntryKind::File
+            && self.input.fresh.looked.is_some()
+            && right.is_some_and(|right| !self.input.rules.by.same_time(left, right));
+        let fresh = retimed
+            || self.input.fresh.looked.is_some_and(|looked| self.input.rules.by.is_fresh(left, looked));
         let proved = matches!(decision, Decision::Same | Decision::Metadata);
         if fresh || (known && !proved) {
             self.found.plan.fresh.push(self.visited.plan.path.join(name));
@@ -542,7 +548,7 @@ impl<'a> Visit<'a> {
     fn item_on_left(&mut self, name: Name, left: Meta, right: Option<Meta>, inherited: Inherited) {
         let decision = self.item_decision(&name, &left, right.as_ref());
         self.note_names(&name, &left, right.as_ref(), decision);
-        self.note_fresh(&name, &left, decision);
+        self.note_fresh(&name, &left, right.as_ref(), decision);
         match (decision, right) {
             (Decision::Same, right) => {
                 self.found.plan.same += 1;

@@ -170,7 +170,7 @@ impl<'a> Pair<'a> {
         let half = &mut looked.halves[at(side)];
         half.entries.reserve(entries.len());
         for Entry { name, meta } in entries {
-            let unfinished = self.changes[at(side)] && name.is_part();
+            let unfinished = self.changes[at(side)] && name.is_passing();
             if unfinished && !meta.is_folder() {
                 if !anothers {
                     half.leftovers.push((now_at.join(&name), meta));

@@ -215,7 +215,7 @@ fn is_other_spot(known: &str, now: &str) -> Option<bool> {
 
 /// Reedhook's own: nobody looks for it.
 fn is_own(name: &Name) -> bool {
-    name.as_bytes() == RESERVED_NAME || name.is_part()
+    name.as_bytes() == RESERVED_NAME || name.is_passing()
 }
 
 fn meta_of(meta: &Meta) -> HeldMeta {

@@ -28,7 +28,7 @@ use std::time::{Duration, Instant};
 
 use reedhook_core::entry::{EntryKind, Meta, Privileges, Stamp};
 use reedhook_core::foreign::escaped;
-use reedhook_core::path::{Name, RESERVED_NAME, RelPath, part_name};
+use reedhook_core::path::{Name, RESERVED_NAME, RelPath, judged_name, part_name};
 use reedhook_core::store::{
     Attributes, Capabilities, Content, Disarmed, FaultKind, Listing, Place, Publish, Result, Sealed, Space,
     Stage, Store, StoreError, StoreExt, is_still,
@@ -356,6 +356,15 @@ impl LocalStore {
         part_name(&format!("{number:016x}"))
     }
 
+    /// The name of something that is looked at out of its place; of what is unfinished anyway, another one of that kind.
+    fn judged_name(&self, was: &Name) -> Vec<u8> {
+        if was.is_part() {
+            return self.part_name();
+        }
+        let number = self.next_part.fetch_add(1, Ordering::Relaxed);
+        judged_name(&format!("{number:016x}"), was)
+    }
+
     /// Fails unless the entry is what the plan saw.
     fn check(
         &self,
@@ -575,7 +584,7 @@ impl Store for LocalStore {
         let (folder, name) = self.parent_to_change(path, "remove")?;
         self.check(&folder, &name, expected, "remove", path)?;
         // Under a name of ours first: what is looked at there cannot be replaced any more before it goes.
-        let aside = self.part_name();
+        let aside = self.judged_name(&name);
         let failed = |error| fault("remove", path, error);
         folder.rename_new(name.as_bytes(), &folder, &aside).map_err(failed)?;
         match folder.stat(&aside).map_err(failed)? {

@@ -121,13 +121,22 @@ impl LocalStore {
     ) -> Result<()> {
         let failed = |error| fault("write", path, error);
         let ours = folder.stat(temporary).map_err(failed)?;
-        let exchanged = if self.exchanges {
-            folder.exchange(temporary, name.as_bytes())
-        } else {
-            Err(sys::unsupported())
+        // What comes out may be what somebody saved a moment ago: it must not come out under a name that the next run clears.
+        let aside = self.judged_name(name);
+        let exchanged = match self.exchanges {
+            true => folder
+                .rename_new(temporary, folder, &aside)
+                .and_then(|()| folder.exchange(&aside, name.as_bytes())),
+            false => Err(sys::unsupported()),
         };
+        if exchanged.is_err() {
+            let _ = folder.rename_new(&aside, folder, temporary);
+        }
         match exchanged {
-            Ok(()) => self.judge_exchange(folder, (temporary, name), (was, ours.as_ref()), path),
+            Ok(()) => {
+                let judged = self.judge_exchange(folder, (&aside, name), (was, ours.as_ref()), path);
+                judged.inspect_err(|_| clear_ours(folder, &aside, ours.as_ref()))
+            }
             // A file system that cannot exchange: the look before has to do.
             Err(error) if sys::is_unsupported(&error) => {
                 let over = if self.renames_over {
@@ -144,18 +153,18 @@ impl LocalStore {
         }
     }
 
-    /// After an exchange: what was replaced now has the unfinished name. It goes when it is what was expected; anything else
+    /// After an exchange: what was replaced now is aside. It goes when it is what was expected; anything else
     /// was saved a moment ago, and gets its place back.
     fn judge_exchange(
         &self,
         folder: &Folder,
-        (temporary, name): (&[u8], &Name),
+        (aside, name): (&[u8], &Name),
         (was, ours): (&Meta, Option<&Meta>),
         path: &RelPath,
     ) -> Result<()> {
         let failed = |error| fault("write", path, error);
-        match folder.stat(temporary).map_err(failed)? {
-            Some(found) if is_still(was, &found) => return folder.unlink(temporary).map_err(failed),
+        match folder.stat(aside).map_err(failed)? {
+            Some(found) if is_still(was, &found) => return folder.unlink(aside).map_err(failed),
             Some(_) => {}
             // A driver that knows no exchange, passed over the wish, and renamed: ours has the place, and nothing came out.
             None => {
@@ -165,10 +174,10 @@ impl LocalStore {
                 return if in_place { Ok(()) } else { Err(changed()) };
             }
         }
-        if let Err(error) = give_back(folder, (temporary, name), ours.and_then(|meta| meta.id)) {
-            // It must not have the name of an unfinished file, which the next run would clear.
+        if let Err(error) = give_back(folder, (aside, name), ours.and_then(|meta| meta.id)) {
+            // Where people see it.
             let rescued = [name.as_bytes(), b".saved-meanwhile"].concat();
-            folder.rename_new(temporary, folder, &rescued).map_err(failed)?;
+            folder.rename_new(aside, folder, &rescued).map_err(failed)?;
             return Err(failed(error));
         }
         Err(StoreError::new(FaultKind::Changed, "write", path))
@@ -279,6 +288,14 @@ impl LocalStore {
     }
 }
 
+/// Clears what a run has written itself, where it did not get its place.
+fn clear_ours(folder: &Folder, aside: &[u8], ours: Option<&Meta>) {
+    let there = folder.stat(aside).ok().flatten();
+    if there.zip(ours).is_some_and(|(there, ours)| is_still(ours, &there)) {
+        let _ = folder.unlink(aside);
+    }
+}
+
 /// What a kept copy gets of an entry: everything but setuid, setgid and capabilities.
 fn unprivileged(meta: &Meta) -> Meta {
     let extra = meta.extra.as_ref().map(|extra| extra.to_give(false));
@@ -287,15 +304,15 @@ fn unprivileged(meta: &Meta) -> Meta {
 
 /// Gives what an exchange brought out its name back, and takes ours out again. Whoever saves at that very moment gets the name:
 /// theirs comes out instead of ours, and goes back in the same way.
-fn give_back(folder: &Folder, (temporary, name): (&[u8], &Name), ours: Option<FileId>) -> io::Result<()> {
+fn give_back(folder: &Folder, (aside, name): (&[u8], &Name), ours: Option<FileId>) -> io::Result<()> {
     const TRIES: usize = 16;
     for _ in 0..TRIES {
-        match folder.exchange(temporary, name.as_bytes()) {
-            Ok(()) if folder.stat(temporary)?.and_then(|meta| meta.id) == ours => return Ok(()),
+        match folder.exchange(aside, name.as_bytes()) {
+            Ok(()) if folder.stat(aside)?.and_then(|meta| meta.id) == ours => return Ok(()),
             Ok(()) => {}
             // Somebody removed ours: the place is free.
             Err(error) if sys::fault_kind(&error) == FaultKind::NotFound => {
-                match folder.rename_new(temporary, folder, name.as_bytes()) {
+                match folder.rename_new(aside, folder, name.as_bytes()) {
                     Err(error) if sys::fault_kind(&error) == FaultKind::Exists => {}
                     outcome => return outcome,
                 }

@@ -100,7 +100,7 @@ impl Inner {
         let notes = self.notes.of_folder(folder);
         let mut unsaid = Vec::new();
         for (at, entry) in listing.entries.iter_mut().enumerate() {
-            if !self.is_noted(&entry.meta) || entry.name.is_part() {
+            if !self.is_noted(&entry.meta) || entry.name.is_passing() {
                 continue;
             }
             let note = notes.get(&entry.name);
