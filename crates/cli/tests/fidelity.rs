@@ -185,3 +185,64 @@ fn holes_stay_holes_on_every_way() {
         assert_eq!(common::number(&station.run_job(&[]).expect(0).last(), "same"), 1);
     }
 }
+
+/// A list that gives one user access shows in the mode as if the group had it. Where the list does not travel, the group gets nothing.
+#[test]
+fn an_access_list_that_stays_behind_opens_nothing_to_the_group() {
+    if !with_tools("access lists", &["setfacl", "getfacl"]) {
+        return;
+    }
+    let mode = |path: &Path| fs::metadata(path).unwrap().mode() & 0o7777;
+    for kind in ["mirror", "two-way"] {
+        let station = Station::with_job(kind, &[]);
+        for (path, own) in [("closed/notes.csv", 0o600), ("rota.csv", 0o640), ("old/notes.csv", 0o600)] {
+            station.write(path, "one", 1_000);
+            set_mode(&station.left().join(path), own);
+        }
+        set_mode(&station.left().join("closed"), 0o700);
+        set_mode(&station.left().join("old"), 0o700);
+        tool(&station.left(), "setfacl -m u:65534:rwx closed old && setfacl -m u:65534:rw closed/notes.csv old/notes.csv");
+        // The list of the group's own entry is the more.
+        tool(&station.left(), "setfacl -m g::r,u:65534:rw rota.csv");
+        let lists = tool(&station.left(), "getfacl -n closed old closed/notes.csv rota.csv");
+        station.run_job(&["--yes"]).expect(0);
+        let modes = || {
+            let of = |path: &str| mode(&station.right().join(path));
+            [of("closed"), of("closed/notes.csv"), of("old"), of("old/notes.csv"), of("rota.csv")]
+        };
+        assert_eq!(modes().map(|mode| format!("{mode:o}")), ["700", "600", "700", "600", "640"], "{kind}");
+        let again = station.run(&["run", "counts", "--yes"]).expect(0);
+        assert!(again.out.contains("nothing to do"), "{kind}: {}", again.out);
+        // Another mode goes over, and the list at the source stays as it is.
+        tool(&station.left(), "chmod o+r rota.csv && setfacl -m u:65534:rw,g::r rota.csv");
+        let lists = lists.replace("user:65534:rw-\ngroup::r--\nmask::rw-\nother::---", "user:65534:rw-\ngroup::r--\nmask::rw-\nother::r--");
+        station.run_job(&["--yes"]).expect(0);
+        assert_eq!(format!("{:o}", modes()[4]), "644", "{kind}");
+        // And back, in a job of two ways.
+        if kind == "two-way" {
+            set_mode(&station.right().join("rota.csv"), 0o604);
+            station.run_job(&["--yes"]).expect(0);
+            assert_eq!(format!("{:o}", mode(&station.left().join("rota.csv"))), "604");
+            set_mode(&station.right().join("rota.csv"), 0o644);
+            station.run_job(&["--yes"]).expect(0);
+            tool(&station.left(), "setfacl -m u:65534:rw,g::r rota.csv");
+            station.run_job(&["--yes"]).expect(0);
+        }
+        assert_eq!(tool(&station.left(), "getfacl -n closed old closed/notes.csv rota.csv"), lists, "{kind}");
+        let again = station.run(&["run", "counts", "--yes"]).expect(0);
+        assert!(again.out.contains("nothing to do"), "{kind}: {}", again.out);
+    }
+    // What stands at the destination has a list of its own: the folder that is kept of it is no more open than it was.
+    let station = Station::with_job("mirror", &["--max-removals", "off"]);
+    station.write("old/notes.csv", "one", 1_000);
+    station.write("rota.csv", "one", 1_000);
+    station.run_job(&["--yes"]).expect(0);
+    set_mode(&station.right().join("old"), 0o700);
+    tool(&station.right(), "setfacl -m u:65534:rwx old");
+    fs::remove_dir_all(station.left().join("old")).unwrap();
+    station.run_job(&["--yes"]).expect(0);
+    let kept = fs::read_dir(station.right().join(".reedhook/kept")).unwrap().next().unwrap().unwrap().path();
+    assert_eq!(format!("{:o}", mode(&kept.join("old"))), "700");
+    station.run(&["undo", "counts", "last", "--yes"]).expect(0);
+    assert_eq!(format!("{:o}", mode(&station.right().join("old"))), "700");
+}

@@ -124,7 +124,13 @@ impl Comparison {
 
     /// The mode bits of an entry that travel.
     pub fn mode_to_give(&self, from: &Meta) -> Option<u32> {
-        from.mode.map(|mode| if self.carries_privileges(from) { mode } else { mode & !SPECIAL_BITS })
+        let mode = self.carried_mode(from);
+        mode.map(|mode| if self.carries_privileges(from) { mode } else { mode & !SPECIAL_BITS })
+    }
+
+    /// The mode of an entry as it is without its access list, unless that travels too.
+    pub fn carried_mode(&self, from: &Meta) -> Option<u32> {
+        if self.full { from.mode } else { from.mode_without_list() }
     }
 
     /// Whether owners and extended attributes agree, where both look at them, as far as they travel from left to right.
@@ -138,10 +144,13 @@ impl Comparison {
     /// Whether the mode bits agree, where both have them, as far as they travel from left to right.
     pub fn same_mode(&self, left: &Meta, right: &Meta) -> bool {
         let bits = if self.carries_privileges(left) { 0o7777 } else { 0o7777 & !SPECIAL_BITS };
-        match (left.mode, right.mode) {
-            (Some(a), Some(b)) if self.modes => a & bits == b & bits,
-            _ => true,
-        }
+        let same = |one: Option<u32>, other: Option<u32>| match one.zip(other) {
+            Some((one, other)) => one & bits == other & bits,
+            None => true,
+        };
+        // Where an entry has a list of its own, what was given it as a mode is the list's mask.
+        let (ours, theirs) = (self.carried_mode(left), self.carried_mode(right));
+        !self.modes || same(ours, right.mode) || same(left.mode, theirs) || same(ours, theirs)
     }
 
     /// Whether the right one is a file that is setuid or setgid, and the left one gives it no right to that: an earlier version of

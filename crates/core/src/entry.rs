@@ -247,6 +247,9 @@ pub struct Meta {
     pub modified: Option<Stamp>,
     /// The twelve POSIX mode bits; `None` where the store has none.
     pub mode: Option<u32>,
+    /// Where an access list makes `mode` show the list's mask in the place of the group's bits: the bits that owner, group and others
+    /// have without it. `None` where that is the same.
+    pub unlisted: Option<u32>,
     /// The identity on its machine; `None` for remote stores.
     pub id: Option<FileId>,
     /// Where a link points, as stored; `None` for anything else.
@@ -260,7 +263,22 @@ pub struct Meta {
 impl Meta {
     /// What is known of nothing but its kind.
     pub fn bare(kind: EntryKind) -> Meta {
-        Meta { kind, size: 0, modified: None, mode: None, id: None, target: None, extra: None, version: None }
+        Meta {
+            kind,
+            size: 0,
+            modified: None,
+            mode: None,
+            unlisted: None,
+            id: None,
+            target: None,
+            extra: None,
+            version: None,
+        }
+    }
+
+    /// The mode of this entry for one that does not get its access list.
+    pub fn mode_without_list(&self) -> Option<u32> {
+        self.unlisted.or(self.mode)
     }
 
     /// Whether this is a folder.

@@ -35,6 +35,7 @@ pub fn file(size: u64, seconds: i64) -> Meta {
         size,
         modified: Some(Stamp::new(seconds, 0)),
         mode: Some(0o644),
+        unlisted: None,
         id: None,
         target: None,
         extra: None,

@@ -275,6 +275,7 @@ impl Tree {
             size: 0,
             modified: Some(Stamp::new(self.clock, 0)),
             mode,
+            unlisted: None,
             id: Some(id),
             target: None,
             extra: None,

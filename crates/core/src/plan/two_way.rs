@@ -340,8 +340,8 @@ pub fn common_metadata(
         },
     };
     let mode = match one_changed(|seen, meta| seen.mode != meta.mode) {
-        Some(Side::Right) => right.mode,
-        _ => left.mode,
+        Some(Side::Right) => by.carried_mode(right),
+        _ => by.carried_mode(left),
     };
     (modified, mode)
 }

@@ -100,7 +100,10 @@ impl<'a> Engine<'a> {
         match self.input.right.remove_folder(&folder.path) {
             Ok(()) => {
                 self.state().folders_removed += 1;
-                let was = folder.right.as_ref().map(Mark::of).unwrap_or_default();
+                // Made anew, it has no access list.
+                let was = folder.right.as_ref();
+                let was = was.map(|was| Mark { mode: was.mode_without_list(), ..Mark::of(was) });
+                let was = was.unwrap_or_default();
                 let item = Item::new(Done::FolderRemoved, folder.path.clone(), 0);
                 self.send(Event::Item(Item { was, ..item }));
             }

@@ -97,10 +97,15 @@ impl Engine<'_> {
         for (folder, made) in folders {
             let Some((_, meta)) = self.original(&folder) else { continue };
             let timed = can.time_precision.is_some() && can.folder_times;
+            let extra = meta.as_ref().and_then(|meta| self.extra(meta));
+            let mode = meta.as_ref().and_then(|meta| match &extra {
+                Some(_) => meta.mode,
+                None => meta.mode_without_list(),
+            });
             let attributes = Attributes {
                 modified: meta.as_ref().and_then(|meta| meta.modified).filter(|_| timed),
-                mode: meta.as_ref().and_then(|meta| meta.mode).filter(|_| can.modes),
-                extra: meta.as_ref().and_then(|meta| self.extra(meta)),
+                mode: mode.filter(|_| can.modes),
+                extra,
             };
             if attributes != Attributes::default() {
                 // The copies themselves are what counts.

@@ -238,7 +238,7 @@ pub(super) fn make_folder(store: &dyn Store, path: &RelPath, original: Option<Op
         let made = store.stat(path)?;
         return made.ok_or_else(|| StoreError::new(FaultKind::NotFound, "make folder", path));
     };
-    let mode = original.and_then(|meta| meta.mode).map_or(0o700, |mode| mode & 0o777 | 0o700);
+    let mode = original.and_then(|meta| meta.mode_without_list()).map_or(0o700, |mode| mode & 0o777 | 0o700);
     let mode = Some(mode).filter(|_| store.capabilities().modes);
     match store.make_folder(path, &Attributes { mode, ..Attributes::default() }) {
         Err(error) if error.kind == FaultKind::Exists => match store.stat(path)? {

@@ -511,7 +511,7 @@ impl<'a> Engine<'a> {
     /// another was meant for the old content.
     fn own_mode(&self, was: &Meta) -> Option<u32> {
         let own = !self.keeps_modes() && self.input.right.capabilities().modes && was.kind == EntryKind::File;
-        was.mode.filter(|_| own).map(|mode| mode & 0o777)
+        was.mode_without_list().filter(|_| own).map(|mode| mode & 0o777)
     }
 
     /// Whether what was read belongs to the owner that the plan saw. Who can write to a folder can put a file of their own in the place
@@ -525,7 +525,8 @@ impl<'a> Engine<'a> {
     /// What was read, with the owner and attributes that the plan saw, and no privileges that it did not see.
     fn with_planned_rights(&self, planned: &Meta, read: Meta) -> Meta {
         let seen = planned.mode.unwrap_or(0) | !SPECIAL_BITS;
-        Meta { mode: read.mode.map(|mode| mode & seen), extra: planned.extra.clone(), ..read }
+        let bare = |mode: Option<u32>| mode.map(|mode| mode & seen);
+        Meta { mode: bare(read.mode), unlisted: bare(read.unlisted), extra: planned.extra.clone(), ..read }
     }
 
     /// What of an entry's metadata the destination can hold.

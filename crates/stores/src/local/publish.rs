@@ -208,8 +208,8 @@ impl LocalStore {
     ) -> Result<()> {
         let failed = |error| fault("copy", path, error);
         let part = self.part_name();
-        let attributes =
-            Attributes { modified: given.modified, mode: given.mode, extra: given.extra.clone() };
+        let mode = if given.extra.is_some() { given.mode } else { given.mode_without_list() };
+        let attributes = Attributes { modified: given.modified, mode, extra: given.extra.clone() };
         let copied = if let Some(target) = &was.target {
             staging.make_link(target, &part).and_then(|()| {
                 let made = sys::Made::Link(target);
@@ -299,7 +299,8 @@ fn clear_ours(folder: &Folder, aside: &[u8], ours: Option<&Meta>) {
 /// What a kept copy gets of an entry: everything but setuid, setgid and capabilities.
 fn unprivileged(meta: &Meta) -> Meta {
     let extra = meta.extra.as_ref().map(|extra| extra.to_give(false));
-    Meta { mode: meta.mode.map(|mode| mode & !SPECIAL_BITS), extra, ..meta.clone() }
+    let bare = |mode: Option<u32>| mode.map(|mode| mode & !SPECIAL_BITS);
+    Meta { mode: bare(meta.mode), unlisted: bare(meta.unlisted), extra, ..meta.clone() }
 }
 
 /// Gives what an exchange brought out its name back, and takes ours out again. Whoever saves at that very moment gets the name:

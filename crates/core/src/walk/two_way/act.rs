@@ -99,6 +99,7 @@ impl Visit<'_> {
         let wanted = |own: &Meta| Meta {
             modified,
             mode: if by.modes && !link { mode } else { own.mode },
+            unlisted: None,
             ..own.clone()
         };
         let differs = |own: &Meta| {

@@ -182,13 +182,18 @@ fn by_direction(folder: Visited, fates: Fates) -> Vec<(FolderPlan, Side)> {
     let mut folders = Vec::new();
     for ((side, own, other), mut actions) in sides.into_iter().zip(actions) {
         let Some(fate) = fates[at(side)] else { continue };
-        let wanted = folder.mode_wanted.filter(|mode| own.as_ref().and_then(|meta| meta.mode) != Some(*mode));
+        let has = |mode: u32| {
+            own.as_ref().is_some_and(|own| [own.mode, own.mode_without_list()].contains(&Some(mode)))
+        };
+        let wanted = folder.mode_wanted.filter(|mode| !has(*mode));
         let remode = wanted.is_some() && own.is_some();
         actions.sort_by(|a, b| a.name.cmp(&b.name));
         // A folder that stays keeps its own time: at each side the work done there changes it.
         let source = match fate {
             Fate::Make => other.clone(),
-            Fate::Stay if remode => own.as_ref().map(|own| Meta { mode: wanted, ..own.clone() }),
+            Fate::Stay if remode => {
+                own.as_ref().map(|own| Meta { mode: wanted, unlisted: None, ..own.clone() })
+            }
             _ => None,
         };
         let path = folder.path.clone();

@@ -1,6 +1,7 @@
 //! The Linux side of the local store: system calls relative to open folders, and what they mean.
 
 mod attributes;
+mod lists;
 
 use std::fs::File;
 use std::io;
@@ -186,6 +187,10 @@ impl Folder {
             Err(error) => return Err(error.into()),
         };
         let mut meta = meta_of(&found);
+        meta.unlisted = lists::mode_without(&meta, || {
+            let path = [through_proc(&self.fd).as_bytes(), b"/", name].concat();
+            lists::read_at(&path)
+        });
         if meta.kind == EntryKind::Link {
             let target = rustix::fs::readlinkat(&self.fd, name, Vec::new())?;
             meta.target = Some(target.into_bytes().into());
@@ -197,7 +202,9 @@ impl Folder {
     }
 
     pub(super) fn stat_self(&self) -> io::Result<Meta> {
-        Ok(meta_of(&rustix::fs::statx(&self.fd, c"", AtFlags::EMPTY_PATH, WANTED)?))
+        let mut meta = meta_of(&rustix::fs::statx(&self.fd, c"", AtFlags::EMPTY_PATH, WANTED)?);
+        meta.unlisted = lists::mode_without(&meta, || lists::read(&through_proc(&self.fd)));
+        Ok(meta)
     }
 
     /// A handle on an entry that is good for metadata only and follows no link.
@@ -579,6 +586,7 @@ fn meta_of(found: &Statx) -> Meta {
         modified: Some(Stamp::new(found.stx_mtime.tv_sec, found.stx_mtime.tv_nsec)),
         // A link's own mode means nothing on Linux.
         mode: (kind != EntryKind::Link).then_some(mode & 0o7777),
+        unlisted: None,
         id: Some(FileId { device, inode: found.stx_ino }),
         target: None,
         extra: None,
@@ -597,6 +605,7 @@ pub(super) fn stat_file(file: &File, full: bool) -> io::Result<Meta> {
     let wanted = if full { WANTED.union(FULL) } else { WANTED };
     let found = rustix::fs::statx(file, c"", AtFlags::EMPTY_PATH, wanted)?;
     let mut meta = meta_of(&found);
+    meta.unlisted = lists::mode_without(&meta, || lists::read(&through_proc(file)));
     if full && is_root() {
         let (owner, group, names) = (found.stx_uid, found.stx_gid, u64::from(found.stx_nlink));
         meta.extra = Some(Arc::new(Extra { owner, group, names, ..Extra::default() }));

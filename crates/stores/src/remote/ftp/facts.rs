@@ -88,7 +88,7 @@ fn meta(
     let modified = modified.filter(|_| file);
     let tag = modified.map(|modified| format!("{}/{size}", modified.seconds()));
     let version = tag.filter(|_| arrival).map(|tag| Box::new(Version { tag, arrival: true, young: false }));
-    Some(Meta { kind, size, modified, mode, id: None, target: None, extra: None, version })
+    Some(Meta { kind, size, modified, mode, unlisted: None, id: None, target: None, extra: None, version })
 }
 
 /// What is known of a file by its size and its time alone, in seconds since 1970.

@@ -424,6 +424,7 @@ fn meta_of(object: &ObjectMeta, tags: Option<&Tags>) -> Meta {
         size: object.size,
         modified: Some(own.unwrap_or(arrived)),
         mode,
+        unlisted: None,
         id: None,
         target: None,
         extra: None,

@@ -157,6 +157,7 @@ impl Found {
             size: if kind == EntryKind::File { self.size? } else { 0 },
             modified: self.modified.map(|seconds| Stamp::new(i64::from(seconds), 0)),
             mode: (kind != EntryKind::Link).then_some(mode & 0o7777),
+            unlisted: None,
             id: None,
             target: None,
             extra: None,

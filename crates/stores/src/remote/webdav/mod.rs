@@ -326,6 +326,7 @@ fn meta_of(found: &Found) -> Option<Meta> {
         size: if found.folder { 0 } else { found.length? },
         modified: modified.filter(|_| !found.folder),
         mode: None,
+        unlisted: None,
         id: None,
         target: None,
         extra: None,
