@@ -201,7 +201,10 @@ fn an_access_list_that_stays_behind_opens_nothing_to_the_group() {
         }
         set_mode(&station.left().join("closed"), 0o700);
         set_mode(&station.left().join("old"), 0o700);
-        tool(&station.left(), "setfacl -m u:65534:rwx closed old && setfacl -m u:65534:rw closed/notes.csv old/notes.csv");
+        tool(
+            &station.left(),
+            "setfacl -m u:65534:rwx closed old && setfacl -m u:65534:rw closed/notes.csv old/notes.csv",
+        );
         // The list of the group's own entry is the more.
         tool(&station.left(), "setfacl -m g::r,u:65534:rw rota.csv");
         let lists = tool(&station.left(), "getfacl -n closed old closed/notes.csv rota.csv");
@@ -215,7 +218,10 @@ fn an_access_list_that_stays_behind_opens_nothing_to_the_group() {
         assert!(again.out.contains("nothing to do"), "{kind}: {}", again.out);
         // Another mode goes over, and the list at the source stays as it is.
         tool(&station.left(), "chmod o+r rota.csv && setfacl -m u:65534:rw,g::r rota.csv");
-        let lists = lists.replace("user:65534:rw-\ngroup::r--\nmask::rw-\nother::---", "user:65534:rw-\ngroup::r--\nmask::rw-\nother::r--");
+        let lists = lists.replace(
+            "user:65534:rw-\ngroup::r--\nmask::rw-\nother::---",
+            "user:65534:rw-\ngroup::r--\nmask::rw-\nother::r--",
+        );
         station.run_job(&["--yes"]).expect(0);
         assert_eq!(format!("{:o}", modes()[4]), "644", "{kind}");
         // And back, in a job of two ways.
@@ -245,4 +251,44 @@ fn an_access_list_that_stays_behind_opens_nothing_to_the_group() {
     assert_eq!(format!("{:o}", mode(&kept.join("old"))), "700");
     station.run(&["undo", "counts", "last", "--yes"]).expect(0);
     assert_eq!(format!("{:o}", mode(&station.right().join("old"))), "700");
+}
+
+/// What `full` keeps is put back by an undo, and what takes another thing's place gets it in one run.
+#[test]
+fn what_full_has_changed_is_undone() {
+    if !as_root_only("owners")
+        || !with_tools("owners", &["setfacl", "getfacl", "setfattr", "getfattr", "chown", "find", "awk"])
+    {
+        return;
+    }
+    let station = Station::with_job("mirror", &["--preserve", "full", "--max-removals", "off"]);
+    station.write("etc/rota", "rota", 1_000);
+    station.write("etc/plain", "plain", 1_000);
+    station.write("maps/heron", "heron", 1_000);
+    tool(
+        &station.left(),
+        "setfacl -m u:65534:r etc/rota && setfattr -n user.station -v fenmere etc/rota && chown 7:7 etc/rota",
+    );
+    station.run_job(&["--yes"]).expect(0);
+    let before = described(&station.right());
+    // Owners, lists and attributes alone; and a pipe.
+    tool(
+        &station.left(),
+        "chown 9:9 etc/rota && setfacl -b etc/rota && setfattr -x user.station etc/rota && setfattr -n user.folder -v yes maps && chown 5:5 maps",
+    );
+    make_pipe(&station.left().join("etc/pipe"));
+    station.run_job(&["--yes"]).expect(0);
+    assert_ne!(described(&station.right()), before);
+    let undone = station.run(&["undo", "counts", "last", "--yes"]).expect(0);
+    assert_eq!(described(&station.right()), before, "{}", undone.out);
+    fs::remove_file(station.left().join("etc/pipe")).unwrap();
+    station.run_job(&["--yes"]).expect(0);
+    // A file of two names where folders and a pipe were.
+    make_pipe(&station.right().join("etc/second"));
+    fs::remove_dir_all(station.left().join("maps")).unwrap();
+    tool(&station.left(), "ln etc/rota maps && ln etc/rota etc/second && ln etc/rota aaa");
+    station.run_job(&["--yes"]).expect(0);
+    assert_eq!(described(&station.right()), described(&station.left()));
+    let again = station.run(&["run", "counts", "--yes"]).expect(0);
+    assert!(again.out.contains("nothing to do"), "{}", again.out);
 }

@@ -192,6 +192,31 @@ pub struct Privileges {
     pub capability: Option<Vec<u8>>,
 }
 
+/// The owners and extended attributes that an entry had before a run gave it others, so that an undo can give them back.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rights {
+    /// The numbers of the owner and the group, where the run could give files away.
+    pub owners: Option<(u32, u32)>,
+    /// Extended attributes by name; access control lists are among them.
+    pub attributes: Vec<(Vec<u8>, Vec<u8>)>,
+}
+
+impl Rights {
+    /// Those of an entry; `None` where they were not looked at. `owners` where its store keeps them.
+    pub fn of(meta: &Meta, owners: bool) -> Option<Box<Rights>> {
+        let extra = meta.extra.as_ref()?;
+        let owners = owners.then_some((extra.owner, extra.group));
+        Some(Box::new(Rights { owners, attributes: extra.attributes.clone() }))
+    }
+
+    /// What an entry that is `now` so gets of this; `None` where its store does not look at them.
+    pub fn to_give(&self, now: &Meta) -> Option<Arc<Extra>> {
+        let now = now.extra.as_ref()?;
+        let (owner, group) = self.owners.unwrap_or((now.owner, now.group));
+        Some(Arc::new(Extra { owner, group, attributes: self.attributes.clone(), ..(**now).clone() }))
+    }
+}
+
 impl Extra {
     /// Whether two entries have the same owners and attributes, capabilities only where they count; other names are a matter of the tree.
     pub fn same_rights(&self, other: &Extra, capabilities: bool) -> bool {

@@ -401,6 +401,11 @@ fn check_fit(name: &str, kind: Kind, keys: &JobKeys) -> Outcome<()> {
             "That key belongs to two-way jobs; this one has from and to.",
         )
     };
+    if kind == Kind::TwoWay && keys.preserve == Some(Preserve::Full) {
+        let words = format!("job \"{name}\" is a two-way job, and those carry no owners, lists and second names");
+        return Err(Failure::usage(format!("{words}: preserve = \"full\" is for mirror and copy"))
+            .hint("Leave preserve out: modes, times and links are carried in both directions."));
+    }
     match strange {
         Some((key, _)) => {
             Err(Failure::usage(format!("job \"{name}\" is a {kind} and has no \"{key}\"")).hint(hint))

@@ -94,6 +94,14 @@ struct ItemLine<'a> {
     taken_group: Option<u32>,
     #[serde(skip_serializing_if = "Option::is_none")]
     taken_capability: Option<String>,
+    /// The owners before, where they were changed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    was_owner: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    was_group: Option<u32>,
+    /// The extended attributes before, where those or the owners were changed: names and values, both in Base64.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    was_attributes: Option<Vec<[String; 2]>>,
     #[serde(skip_serializing_if = "Option::is_none")]
     to: Option<&'a str>,
 }
@@ -207,12 +215,21 @@ pub fn planned(line: &mut Vec<u8>, files: u64, bytes: u64, unkept: u64) {
 /// An item that was done. `to` tells several destinations apart.
 pub fn item(line: &mut Vec<u8>, item: &Item, to: Option<&str>) {
     let taken = item.privileges.as_deref();
+    let rights = item.rights.as_deref();
+    let owners = rights.and_then(|rights| rights.owners);
+    let attributes = rights.map(|rights| {
+        let encoded = |bytes: &Vec<u8>| BASE64_STANDARD.encode(bytes);
+        rights.attributes.iter().map(|(name, value)| [encoded(name), encoded(value)]).collect()
+    });
     let keys = ItemLine {
         size: item.size,
         taken_mode: taken.map(|taken| taken.mode),
         taken_owner: taken.map(|taken| taken.owner),
         taken_group: taken.map(|taken| taken.group),
         taken_capability: taken.and_then(|taken| Some(BASE64_STANDARD.encode(taken.capability.as_deref()?))),
+        was_owner: owners.map(|(owner, _)| owner),
+        was_group: owners.map(|(_, group)| group),
+        was_attributes: attributes,
         modified: item.now.modified.map(StampText),
         mode: item.now.mode,
         was_modified: item.was.modified.map(StampText),

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
-use reedhook_core::entry::{Privileges, Side};
+use reedhook_core::entry::{Privileges, Rights, Side};
 use reedhook_core::identity::Ground;
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Counts;
@@ -187,6 +187,17 @@ impl<'a> Keys<'a> {
         Some(Box::new(Privileges { owner, group, mode, capability: capability.transpose().ok()? }))
     }
 
+    fn rights(&self) -> Option<Box<Rights>> {
+        let number = |key: &str| self.number(key).and_then(|number| u32::try_from(number).ok());
+        let of = |pair: &Value| {
+            let part = |at: usize| BASE64_STANDARD.decode(pair.get(at)?.as_str()?).ok();
+            Some((part(0)?, part(1)?))
+        };
+        let listed = self.0.get("was_attributes").and_then(Value::as_array)?;
+        let attributes = listed.iter().map(of).collect::<Option<Vec<_>>>()?;
+        Some(Box::new(Rights { owners: number("was_owner").zip(number("was_group")), attributes }))
+    }
+
     fn item(&self) -> Option<LogLine> {
         let item = Item {
             done: self.text("do").and_then(Done::parse)?,
@@ -203,6 +214,7 @@ impl<'a> Keys<'a> {
             hash: None,
             gone: self.text("gone").and_then(Gone::parse).unwrap_or_default(),
             privileges: self.privileges(),
+            rights: self.rights(),
         };
         Some(LogLine::Did { item: Box::new(item), to: self.to() })
     }
@@ -245,6 +257,10 @@ mod tests {
                 group: 50,
                 mode: 0o4755,
                 capability: Some(vec![1, 0, 2]),
+            })),
+            rights: Some(Box::new(Rights {
+                owners: Some((7, 50)),
+                attributes: vec![(b"user.station".to_vec(), vec![0, 255])],
             })),
         };
         let to = Some("@field-drive/counts".to_owned());

@@ -93,6 +93,13 @@ pub enum Step {
     },
 }
 
+impl Step {
+    /// Whether it puts something where nothing stands by then, from elsewhere: what stands there now has to go first.
+    pub fn fills(&self) -> bool {
+        matches!(self, Step::Add { .. } | Step::SecondName { was: None, .. })
+    }
+}
+
 /// One step for one name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Action {

@@ -1,7 +1,7 @@
 //! What an engine tells while it works, and the words for what it did.
 
 use crate::content::Hash;
-use crate::entry::{EntryKind, Meta, Privileges, Side, Stamp};
+use crate::entry::{EntryKind, Meta, Privileges, Rights, Side, Stamp};
 use crate::path::RelPath;
 use crate::plan::{Action, Counts, Role, Step};
 use crate::problem::Problem;
@@ -99,6 +99,8 @@ pub struct Item {
     pub gone: Gone,
     /// What was taken from its kept copy.
     pub privileges: Option<Box<Privileges>>,
+    /// Its owners and attributes before, where they were changed.
+    pub rights: Option<Box<Rights>>,
 }
 
 impl Item {
@@ -134,6 +136,7 @@ impl Item {
             hash,
             gone,
             privileges: None,
+            rights: None,
         }
     }
 }

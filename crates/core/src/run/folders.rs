@@ -3,7 +3,7 @@
 use super::{Done, Engine, Event, Halt, Item, Mark};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
-use crate::plan::{Fate, FolderPlan, Step};
+use crate::plan::{Fate, FolderPlan};
 use crate::problem::{Code, Problem};
 use crate::store::{Attributes, FaultKind, StoreError};
 
@@ -128,7 +128,7 @@ impl<'a> Engine<'a> {
         let actions = &self.plan.folders[at].actions;
         let first = actions.partition_point(|action| action.name < *name);
         let mut same = actions[first..].iter().take_while(|action| action.name == *name);
-        same.any(|action| matches!(action.step, Step::Add { .. }))
+        same.any(|action| action.step.fills())
     }
 
     /// Gives folders their modes and times. After an early end only the opened ones are closed again.
@@ -173,10 +173,11 @@ impl<'a> Engine<'a> {
             let changed = StoreError::new(FaultKind::Changed, "set the mode of", &folder.path);
             return self.failed(Side::Right, changed, &folder.path);
         }
+        let changed_rights = extra.is_some();
         let attributes = Attributes { modified, mode, extra };
         let Some(expected) = self.identity(folder) else { return Ok(()) };
         match self.input.right.set_attributes(&folder.path, &expected, &attributes) {
-            Ok(()) => self.folder_finished(folder, finished, Mark { modified, mode }),
+            Ok(()) => self.folder_finished(folder, finished, Mark { modified, mode }, changed_rights),
             Err(error) if error.kind == FaultKind::NotFound => {}
             // On some media the root's time cannot be set; that is no loss worth a problem.
             Err(_) if folder.path.is_root() => {}
@@ -196,12 +197,21 @@ impl<'a> Engine<'a> {
         }
     }
 
-    pub(super) fn folder_finished(&self, folder: &FolderPlan, finished: bool, now: Mark) {
+    pub(super) fn folder_finished(
+        &self,
+        folder: &FolderPlan,
+        finished: bool,
+        now: Mark,
+        changed_rights: bool,
+    ) {
         if let Some(was) = folder.right.as_ref().map(Mark::of).filter(|_| finished) {
             self.send(Event::Folder { side: Side::Right, path: folder.path.clone(), was });
             if folder.remode {
                 let stands = Some((EntryKind::Folder, 0));
-                self.done(Item { stands, now, was, ..Item::new(Done::Metadata, folder.path.clone(), 0) }, 0);
+                let rights = folder.right.as_ref().filter(|_| changed_rights);
+                let rights = rights.and_then(|was| self.rights_before(was));
+                let item = Item::new(Done::Metadata, folder.path.clone(), 0);
+                self.done(Item { stands, now, was, rights, ..item }, 0);
             }
         }
     }

@@ -36,7 +36,7 @@ pub use event::{Done, Event, Gone, Item, Mark, step_size};
 use crossbeam_channel::Sender;
 
 use crate::compare::Comparison;
-use crate::entry::{EntryKind, Extra, Meta, SPECIAL_BITS, Side, Stamp};
+use crate::entry::{EntryKind, Extra, Meta, Rights, SPECIAL_BITS, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
 use crate::limit::Throttle;
 use crate::path::{JUDGED_PREFIX, Name, PART_PREFIX, RESERVED_NAME, RelPath, part_name};
@@ -275,12 +275,14 @@ impl<'a> Engine<'a> {
             self.rename(&item)?;
         }
         let (now, late) = self.transfers();
+        let (names_now, names_late) = self.second_names();
         transfer::run(self, &now)?;
-        transfer::run(self, &self.second_names())?;
+        transfer::run(self, &names_now)?;
         let rest: Vec<_> = self.removals().filter(|item| !early.paths.contains(&item.path())).collect();
         self.for_each(&rest, |item| self.remove(item, InTheWay::No))?;
         self.remove_folders()?;
-        transfer::run(self, &late)
+        transfer::run(self, &late)?;
+        transfer::run(self, &names_late)
     }
 
     /// Whether calls to one of the stores wait for a network.
@@ -400,7 +402,7 @@ impl<'a> Engine<'a> {
         for item in self.removals() {
             let path = item.path();
             let comes =
-                |step: &Step| matches!(step, Step::Add { .. } | Step::Move { .. } | Step::MoveFolder { .. });
+                |step: &Step| step.fills() || matches!(step, Step::Move { .. } | Step::MoveFolder { .. });
             let actions = &item.folder.actions;
             let first = actions.partition_point(|other| other.name < item.action.name);
             let mut same_name = actions[first..].iter().take_while(|other| other.name == item.action.name);
@@ -425,6 +427,11 @@ impl<'a> Engine<'a> {
         from.extra.as_ref().filter(|_| full).map(|extra| extra.to_give(privileges))
     }
 
+    /// What an undo gives back to an entry that is given other owners or attributes.
+    fn rights_before(&self, was: &Meta) -> Option<Box<Rights>> {
+        Rights::of(was, self.input.right.capabilities().owners)
+    }
+
     fn is_folder(&self, path: &RelPath) -> bool {
         matches!(self.input.right.stat(path), Ok(Some(meta)) if meta.is_folder())
     }
@@ -441,9 +448,15 @@ impl<'a> Engine<'a> {
             .partition(|item| removed.is_empty() || !removed.contains(&item.path()))
     }
 
-    /// Second names are made when the files they belong to are in place.
-    fn second_names(&self) -> Vec<PlannedItem<'a>> {
-        self.items().filter(|item| matches!(item.action.step, Step::SecondName { .. })).collect()
+    /// Second names are made when the files they belong to are in place: those that can be made before folders go, and those that wait
+    /// for one.
+    fn second_names(&self) -> (Vec<PlannedItem<'a>>, Vec<PlannedItem<'a>>) {
+        let removed: HashSet<&RelPath> = self.folders_with(Fate::Remove).map(|folder| &folder.path).collect();
+        let names = self.items().filter(|item| matches!(item.action.step, Step::SecondName { .. }));
+        names.partition(|item| match &item.action.step {
+            Step::SecondName { of, .. } => !removed.contains(of) && !removed.contains(&item.path()),
+            _ => false,
+        })
     }
 
     fn remove(&self, item: &PlannedItem<'_>, in_the_way: InTheWay) -> Result<(), Halt> {

@@ -36,7 +36,9 @@ impl<'a> Engine<'a> {
             }
             Step::Move { from, to, was } => {
                 let (now, was_mark) = (Mark::of(to), Mark::of(was));
+                let rights = self.change(to, was).extra.and_then(|_| self.rights_before(was));
                 let done = Item {
+                    rights,
                     stands: Some((to.kind, to.size)),
                     moved_from: Some(from.clone()),
                     now,

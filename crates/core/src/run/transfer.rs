@@ -324,8 +324,9 @@ impl Transfer<'_, '_> {
             Ok(()) => {
                 let item = Item::new(Done::Metadata, path.clone(), from.size);
                 let now = Mark { modified: change.modified.or(was.modified), mode: change.mode.or(was.mode) };
-                self.engine
-                    .done(Item { stands: Some((was.kind, from.size)), now, was: Mark::of(was), ..item }, 0);
+                let (stands, was_mark) = (Some((was.kind, from.size)), Mark::of(was));
+                let rights = change.extra.as_ref().and_then(|_| self.engine.rights_before(was));
+                self.engine.done(Item { stands, now, was: was_mark, rights, ..item }, 0);
             }
             Err(error) => self.engine.failed(Side::Right, error, path)?,
         }

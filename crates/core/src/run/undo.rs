@@ -10,11 +10,12 @@
 //! files that were replaced or removed come back, then times and modes from the bottom up.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use super::kept::{kept_files, make_folder, open_to_us, write_owner};
 use super::{Done, Gone, Item, Mark, kept_folder};
-use crate::entry::{EntryKind, Meta, Side};
+use crate::entry::{EntryKind, Extra, Meta, Rights, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
 use crate::store::{
@@ -182,6 +183,7 @@ impl Undoing<'_> {
             hash: None,
             gone: Gone::Kept,
             privileges: None,
+            rights: None,
         });
     }
 
@@ -205,7 +207,7 @@ impl Undoing<'_> {
     fn unchanged(&self, item: &Item) -> Result<Meta> {
         match self.found(&item.path)? {
             Some(meta)
-                if meta.is_item()
+                if !meta.is_folder()
                     && meta.size == item.size
                     && same_time(self.store.capabilities(), &meta, item.now) =>
             {
@@ -333,8 +335,9 @@ impl Undoing<'_> {
         };
         self.rename(&item.path, old, &meta)?;
         let (now, was) = (item.was, Mark::of(&meta));
-        if now.mode != was.mode && meta.is_item() {
-            let attributes = Attributes { modified: now.modified, mode: now.mode, extra: None };
+        let extra = self.rights_back(item, &meta);
+        if (now.mode != was.mode || extra.is_some()) && meta.is_item() {
+            let attributes = Attributes { modified: now.modified, mode: now.mode, extra };
             self.store.set_attributes(old, &meta, &attributes)?;
         }
         let moved = Item {
@@ -346,6 +349,7 @@ impl Undoing<'_> {
             ..item.clone()
         };
         self.done.items.push(moved);
+        self.had_rights(item, &meta);
         Ok(())
     }
 
@@ -473,10 +477,25 @@ impl Undoing<'_> {
         if !same_time(self.store.capabilities(), &meta, item.now) {
             return Err(StoreError::new(FaultKind::Changed, "undo", &item.path));
         }
-        let was = Attributes { modified: item.was.modified, mode: item.was.mode, extra: None };
+        let extra = self.rights_back(item, &meta);
+        let was = Attributes { modified: item.was.modified, mode: item.was.mode, extra };
         self.store.set_attributes(&item.path, &meta, &was)?;
         self.tell(Done::Metadata, item, (meta.kind, meta.size), item.was, Mark::of(&meta));
+        self.had_rights(item, &meta);
         Ok(())
+    }
+
+    /// The owners and attributes to give back, where the run has changed them.
+    fn rights_back(&self, item: &Item, now: &Meta) -> Option<Arc<Extra>> {
+        item.rights.as_ref().filter(|_| self.store.capabilities().full)?.to_give(now)
+    }
+
+    /// Adds to what was told last what owners and attributes stood there, if they are given back.
+    fn had_rights(&mut self, item: &Item, now: &Meta) {
+        let rights = Rights::of(now, self.store.capabilities().owners).filter(|_| item.rights.is_some());
+        if let Some(last) = self.done.items.last_mut() {
+            last.rights = rights;
+        }
     }
 
     fn folder_marks(&self, past: &Past) -> Result<HashMap<RelPath, Mark>> {
@@ -499,9 +518,8 @@ impl Undoing<'_> {
             .items
             .iter()
             .filter(|item| item.done == Done::Metadata)
-            .map(|item| (&item.path, item.now.mode));
-        let remoded: HashMap<RelPath, Option<u32>> =
-            remoded.map(|(path, mode)| (past.before_moves(path), mode)).collect();
+            .map(|item| (past.before_moves(&item.path), item));
+        let remoded: HashMap<RelPath, &Item> = remoded.collect();
         for (path, was) in folders {
             self.mark_folder(&path, was, remoded.get(&path).copied())?;
         }
@@ -523,18 +541,19 @@ impl Undoing<'_> {
 impl Undoing<'_> {
     /// Gives a folder back the time that it had, and the mode: to one that the undo has made, or that still has the mode which the run
     /// gave it. Another one may have its name by now.
-    fn mark_folder(&mut self, path: &RelPath, was: Mark, given: Option<Option<u32>>) -> Result<()> {
+    fn mark_folder(&mut self, path: &RelPath, was: Mark, given: Option<&Item>) -> Result<()> {
         let Some(found) = self.found(path)?.filter(Meta::is_folder) else { return Ok(()) };
         let remade = self.remade.get(path);
         let is_ours = match (remade, given) {
             (Some(remade), _) => is_same(remade, &found),
-            (None, Some(given)) => given == found.mode,
+            // A mode that was not changed is not told of.
+            (None, Some(given)) => given.now.mode.is_none_or(|mode| found.mode == Some(mode)),
             (None, None) => false,
         };
         let attributes = Attributes {
             modified: was.modified,
             mode: was.mode.filter(|_| is_ours && !path.is_root()),
-            extra: None,
+            extra: given.filter(|_| is_ours).and_then(|given| self.rights_back(given, &found)),
         };
         match self.store.set_attributes(path, remade.unwrap_or(&found), &attributes) {
             Err(error) if error.kind == FaultKind::Lost => Err(error),

@@ -135,16 +135,14 @@ fn changes_something(action: &Action) -> bool {
 }
 
 fn has_late_add(folder: &FolderPlan) -> bool {
-    folder.actions.iter().any(|action| matches!(action.step, Step::Add { .. }))
+    folder.actions.iter().any(|action| action.step.fills())
 }
 
 /// Turns the plan to put a file where a folder stands into a problem, because the folder has to stay.
 fn refuse_late_add(parent: &mut FolderPlan, path: &RelPath, plan: &mut Plan) {
     let Some(name) = path.file_name() else { return };
-    let planned = parent
-        .actions
-        .iter()
-        .position(|action| action.name.as_bytes() == name && matches!(action.step, Step::Add { .. }));
+    let planned =
+        parent.actions.iter().position(|action| action.name.as_bytes() == name && action.step.fills());
     let Some(position) = planned else { return };
     parent.actions.remove(position);
     let message = "the folder that stands here holds something that the filter leaves alone";
