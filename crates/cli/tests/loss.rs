@@ -2,6 +2,8 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+#[path = "common/altered.rs"]
+mod altered;
 mod common;
 #[path = "common/places.rs"]
 mod places;
@@ -12,7 +14,7 @@ use std::fs;
 use std::path::Path;
 use std::time::{Duration, SystemTime};
 
-use common::{Mounted, Station, make_image, number, with_mounts};
+use common::{Mounted, Station, make_image, number, with_mounts, write};
 use places::{know_standin, standin};
 use reedhook_standins::{Behaviour, Kind};
 use reedhook_testing::signals::{self, Signal};
@@ -290,6 +292,56 @@ fn a_file_against_a_folder_can_be_settled() {
     station.write("maps", "a file now", 2_000);
     station.run_job(&["--yes"]).expect(0);
     assert!(station.right().join("maps").is_file());
+}
+
+/// The same where one of the sides takes `maps` and `MAPS` for one name.
+#[test]
+fn a_file_against_a_folder_can_be_settled_where_case_is_folded() {
+    if !altered::possible("a conflict on a side that folds case") {
+        return;
+    }
+    for (kind, keep) in [("two-way", "left"), ("two-way", "right"), ("two-way", "newest"), ("mirror", "left")]
+    {
+        for folder_at in ["left", "right"] {
+            let policy = ["--conflict", keep];
+            let options = if keep == "newest" { &policy[..] } else { &[] };
+            let station = Station::new();
+            let behind = station.path("behind");
+            fs::create_dir(&behind).unwrap();
+            let ways = altered::Ways { folds_case: true, ..altered::Ways::default() };
+            let mounted = altered::Altered::mount(&behind, &station.right(), ways);
+            let job = ["job", "add", "counts", kind, "left", "right", "--max-removals", "off", "--yes"];
+            station.run(&[&job[..], options].concat()).expect(0);
+            let maps = |side: &str| station.path(side).join("north/Maps");
+            for side in ["left", "right"] {
+                let _ = fs::remove_dir_all(station.path(side).join("north"));
+                fs::create_dir(station.path(side).join("north")).unwrap();
+                match side == folder_at {
+                    true => fs::create_dir(maps(side))
+                        .and_then(|()| fs::write(maps(side).join("inner.csv"), "inner")),
+                    false => fs::write(maps(side), "a file"),
+                }
+                .unwrap();
+            }
+            station.write("north/rota.csv", "rota", 1_000);
+            write(&station.right().join("north/rota.csv"), b"rota", 1_000);
+            let ran = station.run_job(&["--yes"]);
+            if kind == "two-way" && keep != "newest" {
+                assert_eq!(ran.code, 4, "{}", ran.out);
+                let settled = station.run(&["settle", "counts", "north/Maps", "--keep", keep, "--json"]);
+                assert_eq!(settled.code, 0, "{kind} {keep} {folder_at}: {}{}", settled.out, settled.err);
+            } else if kind == "mirror" {
+                assert_eq!(ran.code, 0, "{kind} {keep} {folder_at}: {}", ran.out);
+            }
+            let again = station.run(&["run", "counts", "--yes"]);
+            if keep != "newest" {
+                assert!(again.out.contains("nothing to do"), "{kind} {keep} {folder_at}: {}", again.out);
+                assert_eq!(maps("right").is_dir(), folder_at == keep, "{kind} {keep} {folder_at}");
+            }
+            assert!(!again.out.contains("differs only"), "{}", again.out);
+            mounted.unmount();
+        }
+    }
 }
 
 /// What one job removes may be another one's, or somebody's own; and what goes round never comes to rest.

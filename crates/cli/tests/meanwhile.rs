@@ -229,6 +229,7 @@ fn nothing_is_renamed_where_everything_is_preserved() {
     fs::rename(station.left().join("old"), station.left().join("new")).unwrap();
     let ran = station.run_job(&["--yes"]).expect(0).last();
     assert_eq!((number(&ran, "moved"), number(&ran, "added")), (0, 1), "{ran}");
-    let refused = station.run(&["job", "add", "both", "two-way", "left", "right", "--preserve", "full"]).expect(2);
+    let refused =
+        station.run(&["job", "add", "both", "two-way", "left", "right", "--preserve", "full"]).expect(2);
     assert!(refused.err.contains("is for mirror and copy"), "{}", refused.err);
 }

@@ -402,7 +402,8 @@ fn check_fit(name: &str, kind: Kind, keys: &JobKeys) -> Outcome<()> {
         )
     };
     if kind == Kind::TwoWay && keys.preserve == Some(Preserve::Full) {
-        let words = format!("job \"{name}\" is a two-way job, and those carry no owners, lists and second names");
+        let words =
+            format!("job \"{name}\" is a two-way job, and those carry no owners, lists and second names");
         return Err(Failure::usage(format!("{words}: preserve = \"full\" is for mirror and copy"))
             .hint("Leave preserve out: modes, times and links are carried in both directions."));
     }

@@ -629,6 +629,9 @@ impl<'a> Visit<'a> {
             verdict => verdict,
         };
         let mode = Mode::Take(winner);
+        // What it would be taken for is the very thing that makes way for it.
+        let key = self.folding().key(&name);
+        self.folded[at(folder_side.other())].remove(&key);
         let (item_side, item, present) = match folder_side {
             Side::Left => (Side::Right, right, (Some(left), None)),
             Side::Right => (Side::Left, left, (None, Some(right))),
