@@ -573,3 +573,39 @@ fn what_is_saved_while_a_time_is_set_is_seen() {
     station.run_job(&["--yes"]).expect(0);
     assert_eq!(fs::read_to_string(station.left().join("north/heron.csv")).unwrap(), "heron,9");
 }
+
+/// A drive that cannot hold a time shows its own first one for it, and so for every such version: only the content tells.
+#[test]
+fn versions_with_times_before_a_drives_first_are_told_apart() {
+    let long_ago = SystemTime::UNIX_EPOCH - Duration::from_secs(300_000_000);
+    for kind in ["two-way", "mirror", "copy"] {
+        // Over SFTP, and a drive as sticks are; where it is the source, too.
+        let station = Station::new();
+        let running = standin(&station, Kind::Sftp, Behaviour::default());
+        know_standin(&station, &running);
+        let heron = station.left().join("heron.csv");
+        station.run(&["job", "add", "far", kind, "left", "@archive/counts", "--yes"]).expect(0);
+        save(&heron, "heron,3", long_ago);
+        station.run(&["run", "far", "--yes"]).expect(0);
+        let again = station.run(&["run", "far", "--yes"]).expect(0);
+        assert!(again.out.contains("nothing to do"), "{kind}: {}", again.out);
+        save(&heron, "heron,4", long_ago - Duration::from_secs(1_000_000));
+        station.run(&["run", "far", "--yes"]).expect(0);
+        let arrived = station.path("served/archive/counts/heron.csv");
+        assert_eq!(fs::read_to_string(&arrived).unwrap(), "heron,4", "{kind}");
+
+        // And back: what the far side shows is its own first moment each time.
+        let (job, near) = match kind {
+            "two-way" => ("far", heron),
+            _ => ("near", station.right().join("heron.csv")),
+        };
+        if job == "near" {
+            station.run(&["job", "add", "near", kind, "@archive/counts", "right", "--yes"]).expect(0);
+        }
+        for version in ["heron,5", "heron,6"] {
+            save(&arrived, version, SystemTime::UNIX_EPOCH);
+            station.run(&["run", job, "--yes"]).expect(0);
+            assert_eq!(fs::read_to_string(&near).unwrap(), version, "{kind}");
+        }
+    }
+}

@@ -87,6 +87,15 @@ impl Limits {
         self.times.is_none_or(|(first, last)| (first..=last).contains(&time.seconds()))
     }
 
+    /// Whether a store with these bounds may show this time for others that it cannot hold: at the end of its range, and beyond it, which a
+    /// driver may show until the store is mounted anew.
+    pub fn cuts(self, time: Stamp) -> bool {
+        const DAY: i64 = 86_400;
+        let slack = if self.local_time { DAY } else { 0 };
+        let within = |(first, last): (i64, i64)| (first + slack + 1..last - slack).contains(&time.seconds());
+        self.times.is_some_and(|times| !within(times))
+    }
+
     /// What is within the bounds of both.
     pub fn least(self, other: Limits) -> Limits {
         let both = |(a, b): ((i64, i64), (i64, i64))| (a.0.max(b.0), a.1.min(b.1));

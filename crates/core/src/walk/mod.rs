@@ -514,9 +514,18 @@ impl<'a> Visit<'a> {
             Decision::Same | Decision::Metadata if self.is_known_as_fresh(name, left) => {
                 self.by_content(name, left, right)
             }
+            // A drive may show one time for many that it cannot hold.
+            Decision::Same if self.is_cut(left) => self.by_content(name, left, right),
             Decision::Same => self.unless_rotten(name, left, right),
             decision => decision,
         }
+    }
+
+    fn is_cut(&self, left: &Meta) -> bool {
+        let limits = self.input.left.capabilities().limits;
+        left.kind == EntryKind::File
+            && left.size > 0
+            && left.modified.is_some_and(|modified| limits.cuts(modified))
     }
 
     fn is_known_as_fresh(&self, name: &Name, left: &Meta) -> bool {

@@ -669,7 +669,10 @@ impl<'a> Visit<'a> {
             let remembered = known.binary_search_by(|known| known.name.cmp(&name)).ok().map(|at| &known[at]);
             let (below, below_now) = (path.join(&name), now_at.join(&name));
             let state = match remembered {
-                Some(known) if known.is_fresh(side, looked) && !self.still_holds(side, &below_now, known) => {
+                Some(known)
+                    if (known.is_fresh(side, looked) || self.is_cut(side, &meta))
+                        && !self.still_holds(side, &below_now, known) =>
+                {
                     State::Changed
                 }
                 Some(known) => known.state(side, Some(&meta), &mut |_| false),

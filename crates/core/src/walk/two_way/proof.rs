@@ -84,7 +84,8 @@ impl Visit<'_> {
         let found = known.state(side, entry, &mut |expected| self.has_hash(side, name, expected));
         let fresh = known.is_fresh(side, self.looked);
         let unsure = matches!(found, State::Same | State::Adjusted);
-        let Some(entry) = entry.filter(|entry| unsure && (fresh || entry.is_young())) else {
+        let told = |entry: &&Meta| !fresh && !entry.is_young() && !self.is_cut(side, entry);
+        let Some(entry) = entry.filter(|entry| unsure && !told(entry)) else {
             return Ok(found);
         };
         let proved = match (&known.what, left.zip(right)) {
@@ -106,6 +107,12 @@ impl Visit<'_> {
         // Once it is settled, it need not be read again.
         self.changed |= fresh && !known.clone().seen_now().is_fresh(side, Some(self.input.now));
         Ok(found)
+    }
+
+    /// Whether a file's time may be that of another version, because its store cannot hold the times of either.
+    pub(super) fn is_cut(&self, side: Side, entry: &Meta) -> bool {
+        let limits = self.input.store(side).capabilities().limits;
+        entry.kind == EntryKind::File && entry.modified.is_some_and(|modified| limits.cuts(modified))
     }
 
     /// The hash of what both sides hold; `None` when that is not the same.

@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 
 use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::path::{Name, RelPath};
-use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, Place, Space, StoreError};
+use reedhook_core::store::{Attributes, Capabilities, FaultKind, Limits, Listing, Place, Space, StoreError};
 
 use self::line::{Broken, Line, Pending};
 use self::packet::{Packet, Reader, Reply, status};
@@ -355,6 +355,8 @@ impl Wire for Sftp {
             modes: true,
             // Which order a link's two names have is found out with the first link.
             links: true,
+            // Whole seconds since 1970, in 32 bits without a sign (draft-ietf-secsh-filexfer-02).
+            limits: Limits { times: Some((0, i64::from(u32::MAX))), ..Limits::NONE },
             ..wire::usual(workers_for(self.round_trip))
         }
     }
