@@ -297,25 +297,42 @@ fn what_a_program_keeps_is_made_durable_file_by_file() {
     share.unmount();
 }
 
-/// A two-way job that no longer spells names: what it spelled is not taken for removed.
+/// A job that no longer spells names: what it spelled is neither taken for removed nor for new, and goes on being carried.
 #[test]
-fn a_job_that_no_longer_spells_names_removes_nothing() {
-    let ways = Ways { refused: b":", ..Ways::default() };
-    let Some((station, share)) = shared(ways, "two-way", &["--odd-names", "encode"]) else { return };
-    station.write("09:30.csv", "heron,3", 1_900_000_001);
-    station.run_job(&["--yes"]).expect(0);
-    assert_eq!(changes(&station.run_job(&[]).expect(0).last()), 0);
-    assert!(station.path("share/counts/09%3A30.csv").exists());
-    // What is done there under the spelling is done to the name.
-    fs::write(station.path("share/counts/09%3A30.csv"), "heron,44").unwrap();
-    station.run_job(&["--yes"]).expect(0);
-    assert_eq!(fs::read(station.left().join("09:30.csv")).unwrap(), b"heron,44");
-    station.run(&["job", "edit", "counts", "--odd-names", "report"]).expect(0);
-    let ran = station.run_job(&["--yes"]).expect(1);
-    assert_eq!(problems(&ran), BTreeSet::from(["name-refused 09:30.csv".to_owned()]));
-    assert_eq!(number(&ran.last(), "removed"), 0);
-    assert_eq!(fs::read(station.left().join("09:30.csv")).unwrap(), b"heron,44");
-    share.unmount();
+fn a_job_that_no_longer_spells_names_still_reads_them() {
+    for kind in ["two-way", "mirror"] {
+        let ways = Ways { refused: b":", ..Ways::default() };
+        let Some((station, share)) = shared(ways, kind, &["--odd-names", "encode"]) else { return };
+        station.write("09:30.csv", "heron,3", 1_900_000_001);
+        station.write("rota 1:2/heron.csv", "heron,3", 1_900_000_001);
+        station.run_job(&["--yes"]).expect(0);
+        assert_eq!(changes(&station.run_job(&[]).expect(0).last()), 0);
+        let there = station.path("share/counts/09%3A30.csv");
+        assert!(there.exists() && station.path("share/counts/.reedhook/spelled").exists());
+        // What is done there under the spelling is done to the name.
+        if kind == "two-way" {
+            fs::write(&there, "heron,44").unwrap();
+            station.run_job(&["--yes"]).expect(0);
+            assert_eq!(fs::read(station.left().join("09:30.csv")).unwrap(), b"heron,44");
+        }
+        let said = station.run(&["job", "edit", "counts", "--odd-names", "report"]).expect(0);
+        assert!(said.err.contains("are still understood"), "{}", said.err);
+        let ran = station.run(&["run", "counts", "--yes"]).expect(0);
+        assert!(ran.out.contains("nothing to do"), "{kind}: {}", ran.out);
+        station.write("09:30.csv", "heron,555", 1_900_000_100);
+        station.write("rota 1:2/rail.csv", "rail,5", 1_900_000_100);
+        station.run_job(&["--yes"]).expect(0);
+        assert_eq!(fs::read(&there).unwrap(), b"heron,555", "{kind}");
+        assert!(station.path("share/counts/rota 1%3A2/rail.csv").exists(), "{kind}");
+        station.write("10:30.csv", "heron,6", 1_900_000_200);
+        let ran = station.run_job(&["--yes"]).expect(1);
+        assert_eq!(problems(&ran), BTreeSet::from(["name-refused 10:30.csv".to_owned()]), "{kind}");
+        fs::remove_file(station.left().join("10:30.csv")).unwrap();
+        fs::remove_file(station.left().join("09:30.csv")).unwrap();
+        station.run_job(&["--yes"]).expect(0);
+        assert!(!there.exists(), "{kind}");
+        share.unmount();
+    }
 }
 
 #[test]

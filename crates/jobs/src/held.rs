@@ -81,12 +81,16 @@ fn with_help(store: LocalStore, folder: &Path, manner: Manner, home: &Home) -> A
     spelled_if_asked(store, manner)
 }
 
-/// The same store, spelling the names that it refuses where the job says so.
+/// The same store, spelling the names that it refuses where the job says so, and reading those that an earlier run has spelled.
 fn spelled_if_asked(store: Box<dyn Store>, manner: Manner) -> Arc<dyn Store> {
-    if manner.odd_names == OddNames::Encode && store.capabilities().names.words().is_some() {
-        return Arc::new(Aided::spelling(store));
+    if store.capabilities().names.words().is_none() {
+        return store.into();
     }
-    store.into()
+    match manner.odd_names {
+        OddNames::Encode => Arc::new(Aided::spelling(store)),
+        OddNames::Report if Aided::is_spelled(store.as_ref()) => Arc::new(Aided::reading(store)),
+        OddNames::Report => store.into(),
+    }
 }
 
 /// A place at a server, spelling the names that it refuses where the job says so.

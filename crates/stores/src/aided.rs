@@ -9,15 +9,16 @@
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::Read;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges, Stamp, Version};
 use reedhook_core::notes::{Note, Notes};
-use reedhook_core::path::{Name, RelPath};
+use reedhook_core::path::{Name, RESERVED_NAME, RelPath};
 use reedhook_core::store::{
     Attributes, Capabilities, Content, CopyError, Disarmed, Expect, Flow, Listing, NameRule, Place, Publish,
-    Result, Sealed, Space, Stage, Store, StoreError,
+    Result, Sealed, Space, Stage, Store, StoreError, StoreExt,
 };
 
 /// A store with help.
@@ -27,6 +28,17 @@ pub struct Aided {
     /// The rule by which names are spelled; `None` where they are left as they are.
     rule: Option<NameRule>,
     notes: Option<Noted>,
+    /// It holds names that are spelled otherwise than they are meant, and it is written there that it does.
+    spells: AtomicBool,
+    told: AtomicBool,
+}
+
+/// Where it is written, in a place itself, that names there are spelled: whoever comes later and would spell none has to read them all the
+/// same.
+const TOLD: &[u8] = b"Names in this folder are spelled as %XX where this place could not hold them.\n";
+
+fn told_file() -> RelPath {
+    RelPath::new(&[RESERVED_NAME, b"/spelled"].concat()).unwrap_or_default()
 }
 
 /// The times of files, noted.
@@ -46,14 +58,22 @@ impl Noted {
 impl Aided {
     /// Lets names that the store refuses be spelled there.
     pub fn spelling(inner: Box<dyn Store>) -> Aided {
+        let names = NameRule::BYTES;
+        let capabilities = Capabilities { names, ..inner.capabilities().clone() };
+        Aided { capabilities, ..Aided::reading(inner) }
+    }
+
+    /// Reads names that were spelled earlier, and refuses others as the store does.
+    pub fn reading(inner: Box<dyn Store>) -> Aided {
         let capabilities = inner.capabilities().clone();
         let rule = Some(capabilities.names);
-        Aided {
-            inner,
-            capabilities: Capabilities { names: NameRule::BYTES, ..capabilities },
-            rule,
-            notes: None,
-        }
+        let (spells, told) = (AtomicBool::new(false), AtomicBool::new(false));
+        Aided { inner, capabilities, rule, notes: None, spells, told }
+    }
+
+    /// Whether names at a place were spelled by an earlier run. What cannot be looked at was.
+    pub fn is_spelled(store: &dyn Store) -> bool {
+        !matches!(store.stat(&told_file()), Ok(None))
     }
 
     /// Notes the times of files, which the store cannot be told. `notes` are those about this very place.
@@ -65,7 +85,31 @@ impl Aided {
             ..inner.capabilities().clone()
         };
         let notes = Some(Noted { notes, intended: Arc::default() });
-        Aided { inner, capabilities, rule: None, notes }
+        let (spells, told) = (AtomicBool::new(false), AtomicBool::new(false));
+        Aided { inner, capabilities, rule: None, notes, spells, told }
+    }
+
+    /// Sees to it that it is written down before the first such name is there.
+    fn tell_of(&self, path: &RelPath) -> Result<()> {
+        if self.rule.is_some() && self.spelled(path) != *path {
+            self.spells.store(true, Ordering::Relaxed);
+        }
+        self.tell()
+    }
+
+    fn tell(&self) -> Result<()> {
+        if !self.spells.load(Ordering::Relaxed) || self.told.swap(true, Ordering::Relaxed) {
+            return Ok(());
+        }
+        let told = match self.inner.stat(&told_file()) {
+            Ok(Some(_)) => return Ok(()),
+            Ok(None) => self
+                .inner
+                .make_folders(&RelPath::reserved())
+                .and_then(|()| self.inner.write_small(&told_file(), TOLD)),
+            Err(error) => Err(error),
+        };
+        told.inspect_err(|_| self.told.store(false, Ordering::Relaxed))
     }
 
     /// A path as it is spelled in the store.
@@ -177,7 +221,11 @@ impl Store for Aided {
         let notes = self.notes.as_ref().map(|noted| noted.notes.of_folder(folder));
         for Entry { name, meta } in &mut listing.entries {
             if let Some(rule) = self.rule {
-                *name = rule.read(name);
+                let meant = rule.read(name);
+                if meta.kind == EntryKind::File && meant != *name {
+                    self.spells.store(true, Ordering::Relaxed);
+                }
+                *name = meant;
             }
             if let Some(notes) = &notes {
                 *meta = shown(meta.clone(), || notes.get(name).cloned());
@@ -261,6 +309,7 @@ impl Store for Aided {
         let below = Publish { expect, keep_as: keep_as.map(|path| self.spelled(path)) };
         let inner =
             Sealed { target: self.spelled(&sealed.target), temporary: self.spelled(&sealed.temporary) };
+        self.tell_of(&sealed.target)?;
         let old = self.notes.as_ref().and_then(|noted| noted.notes.of(&sealed.target));
         let disarmed = self.inner.publish(inner, &below).map_err(|error| self.told(error))?;
         let Some(noted) = &self.notes else { return Ok(disarmed) };
@@ -314,6 +363,7 @@ impl Store for Aided {
     fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()> {
         // Read before: afterwards nothing stands there any more.
         let moved = self.notes_below(from)?;
+        self.tell_of(to)?;
         self.inner.rename(&self.spelled(from), &self.spelled(to)).map_err(|error| self.told(error))?;
         if let Some(noted) = &self.notes {
             for (below, note) in moved {
@@ -325,6 +375,7 @@ impl Store for Aided {
     }
 
     fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<Meta> {
+        self.tell_of(path)?;
         let made = self.inner.make_folder(&self.spelled(path), &self.without_time(attributes));
         made.map_err(|error| self.told(error))
     }
@@ -360,7 +411,10 @@ impl Store for Aided {
     }
 
     fn lock(&self) -> Result<Box<dyn Send + Sync>> {
-        self.inner.lock()
+        let locked = self.inner.lock()?;
+        // What was seen to be spelled was so before such things were written down.
+        self.tell()?;
+        Ok(locked)
     }
 }
 

@@ -7,7 +7,7 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use reedhook_core::foreign::escaped;
-use reedhook_core::job::{Kind, Removed};
+use reedhook_core::job::{Kind, OddNames, Removed};
 use reedhook_core::units::UnitError;
 use serde_json::{Value, json};
 
@@ -423,6 +423,9 @@ fn edit(context: &Context, name: &str, keys: JobKeys, unset: &[String]) -> Outco
         context.say(format!("  {key} was {was}; now it is {now}."));
     }
     new_job.idle_keys().into_iter().for_each(|words| context.warn(words));
+    if new_job.rules.odd_names == OddNames::Report && job.rules.odd_names == OddNames::Encode {
+        context.warn("names that were spelled as %XX stay as they are and are still understood; new ones that a place cannot hold are reported and left out from now on");
+    }
     if new_job.rules.removed == Removed::Erase && job.rules.removed == Removed::Keep {
         context.warn("what this job removes is erased for good from now on");
     }

@@ -670,7 +670,7 @@ impl<'a> Visit<'a> {
     }
 
     fn plan_update(&mut self, name: Name, left: Meta, was: Meta) {
-        if !self.cannot_hold(&name, &left) {
+        if !self.cannot_take(&name, &left, true) {
             self.act(name, Step::Update { from: left, was: Box::new(was) });
         }
     }
@@ -725,11 +725,16 @@ impl<'a> Visit<'a> {
 
     /// Whether the destination's limits rule the entry out; reported when they do.
     fn cannot_hold(&mut self, name: &Name, meta: &Meta) -> bool {
+        self.cannot_take(name, meta, false)
+    }
+
+    /// The same; something with that name may be there, so that the name is no question.
+    fn cannot_take(&mut self, name: &Name, meta: &Meta, named: bool) -> bool {
         if is_lost(self.input.right.capabilities(), meta) {
             self.visited.stays = true;
             return true;
         }
-        match refusal_of(self.input.right.capabilities(), name, meta) {
+        match refusal_of(self.input.right.capabilities(), (name, named), meta) {
             Some((code, message)) => {
                 self.refuse(code, Side::Right, name, message);
                 true
@@ -778,19 +783,19 @@ pub fn why_not_held(can: &Capabilities, name: &Name, meta: &Meta) -> Option<Stri
     if is_lost(can, meta) {
         return Some("the destination cannot hold links; they are lost there".to_owned());
     }
-    refusal_of(can, name, meta).map(|(_, message)| message)
+    refusal_of(can, (name, false), meta).map(|(_, message)| message)
 }
 
 /// Why a store cannot hold an entry at all; `None` when it can.
-fn refusal_of(can: &Capabilities, name: &Name, meta: &Meta) -> Option<(Code, String)> {
+fn refusal_of(can: &Capabilities, (name, named): (&Name, bool), meta: &Meta) -> Option<(Code, String)> {
     let length = can.name_length(name);
-    if length > can.max_name {
+    if !named && length > can.max_name {
         let units = if can.limits.utf16_names { "characters" } else { "bytes" };
         let message =
             format!("the name has {length} {units}; the destination holds at most {}", can.max_name);
         return Some((Code::Fault(FaultKind::NameTooLong), message));
     }
-    if let Some(why) = can.names.refusal(name) {
+    if let Some(why) = can.names.refusal(name).filter(|_| !named) {
         return Some((
             Code::Fault(FaultKind::NameRefused),
             format!("the destination cannot hold this name: {why}"),

@@ -63,7 +63,7 @@ impl Visit<'_> {
         role: Role,
     ) {
         self.stays(true, true);
-        if self.cannot_hold(to, &name, &from) || (was.is_none() && self.clashes(to, &name)) {
+        if self.cannot_take(to, (&name, was.is_some()), &from) || (was.is_none() && self.clashes(to, &name)) {
             self.remembered.extend(known);
             return;
         }
@@ -195,11 +195,16 @@ impl Visit<'_> {
 
     /// Whether a side's limits rule the entry out; reported when they do.
     pub(super) fn cannot_hold(&mut self, side: Side, name: &Name, meta: &Meta) -> bool {
+        self.cannot_take(side, (name, false), meta)
+    }
+
+    /// The same; something with that name may be there, so that the name is no question.
+    fn cannot_take(&mut self, side: Side, (name, named): (&Name, bool), meta: &Meta) -> bool {
         if is_lost(self.input.store(side).capabilities(), meta) {
             self.stays(true, true);
             return true;
         }
-        match refusal_of(self.input.store(side).capabilities(), name, meta) {
+        match refusal_of(self.input.store(side).capabilities(), (name, named), meta) {
             Some((code, message)) => {
                 self.refuse(code, side, name, message);
                 true
