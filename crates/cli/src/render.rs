@@ -174,6 +174,9 @@ fn totals(round: &Round, leg: &Leg) -> String {
         let _ = writeln!(text, "  {}.", more.join("; "));
     }
     text.push_str(&shifted_line(plan.shifted));
+    if round.both.is_none() {
+        text.push_str(&beyond_line(plan.beyond));
+    }
     text
 }
 
@@ -184,6 +187,22 @@ fn shifted_line(files: u64) -> String {
         _ => format!(
             "  {} off by an hour or the zone's offset, with the same content: one side keeps local time; only the time is set right.\n",
             count(files, "file is", "files are")
+        ),
+    }
+}
+
+fn beyond(round: &Round) -> String {
+    beyond_line(round.legs.iter().map(|leg| leg.plan.beyond).sum())
+}
+
+/// What is said of files that were carried once, and have grown or aged out of the filter.
+pub fn beyond_line(entries: u64) -> String {
+    match entries {
+        0 => String::new(),
+        1 => "  1 file that both sides have is left out for its size or age: it is not brought up to date any more.\n".into(),
+        _ => format!(
+            "  {} files that both sides have are left out for their size or age: they are not brought up to date any more.\n",
+            grouped(entries)
         ),
     }
 }
@@ -374,7 +393,7 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
         return format!(
             "{word} in {took}: nothing to do, {} the same on both sides.\n",
             count(counts.same, "file is", "files are")
-        );
+        ) + &beyond(round);
     }
     let mut text = outcome_line(result.outcome, result.elapsed);
     text.push_str(&count_table(counts, result.folders_made, result.folders_removed).render(2));
@@ -395,6 +414,7 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
         let _ = writeln!(text, "  {line}");
     }
     text.push_str(&shifted_line(round.legs.iter().map(|leg| leg.plan.shifted).sum()));
+    text.push_str(&beyond(round));
     text.push_str(&problem_groups(&result.problems));
     text
 }
@@ -548,7 +568,7 @@ pub fn both_ways(round: &Round, both: &Both, home: &Home, all: bool) -> String {
     let same = round.counts().same;
     if quiet {
         let same = count(same, "file is", "files are");
-        return format!("\n  Nothing to do: {same} the same on both sides.\n");
+        return format!("\n  Nothing to do: {same} the same on both sides.\n") + &beyond(round);
     }
     for leg in round.legs.iter().filter(|leg| !nothing_to_do(leg)) {
         let title = match leg.plan.changes {
@@ -560,6 +580,7 @@ pub fn both_ways(round: &Round, both: &Both, home: &Home, all: bool) -> String {
     }
     text.push_str(&conflict_list(both, all));
     let _ = writeln!(text, "\n  {} the same on both sides.", count(same, "file is", "files are"));
+    text.push_str(&beyond(round));
     text
 }
 

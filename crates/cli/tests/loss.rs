@@ -609,3 +609,25 @@ fn versions_with_times_before_a_drives_first_are_told_apart() {
         }
     }
 }
+
+/// What grew out of the filter is no longer carried, and both the preview and the run say so.
+#[test]
+fn a_file_that_grows_out_of_the_filter_is_told() {
+    for kind in ["mirror", "copy", "two-way"] {
+        let station = Station::with_job(kind, &["--max-size", "10"]);
+        station.write("rota.csv", "anna", 1_000);
+        station.write("heron.csv", "heron,3", 1_000);
+        station.run_job(&["--yes"]).expect(0);
+        station.write("heron.csv", "heron,3\nheron,4", 2_000);
+        station.write("never.csv", "it never took part", 2_000);
+        for words in [["preview", "counts"].as_slice(), &["run", "counts", "--yes"]] {
+            let said = station.run(words).expect(0);
+            assert!(
+                said.out.contains("1 file that both sides have is left out"),
+                "{kind} {words:?}: {}",
+                said.out
+            );
+        }
+        assert_eq!(fs::read_to_string(station.right().join("heron.csv")).unwrap(), "heron,3", "{kind}");
+    }
+}

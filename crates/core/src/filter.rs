@@ -116,6 +116,13 @@ pub enum Rule {
     NotAsked,
 }
 
+impl Rule {
+    /// Whether an entry is out for its size or age: it may have taken part before, and do so again.
+    pub fn is_limit(self) -> bool {
+        matches!(self, Rule::TooSmall | Rule::TooLarge | Rule::TooOld | Rule::TooNew)
+    }
+}
+
 /// What the filter says about one entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Verdict {

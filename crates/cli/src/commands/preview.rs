@@ -110,6 +110,7 @@ pub fn text(home: &Home, round: &Round, all: bool, refusal: Option<&Failure>) ->
         if render::nothing_to_do(leg) {
             let same = crate::text::count(leg.plan.same, "file is", "files are");
             text.push_str(&format!("  Nothing to do: {same} the same on both sides.\n"));
+            text.push_str(&render::beyond_line(leg.plan.beyond));
         } else {
             text.push_str(&render::plan(round, leg, home, all));
         }

@@ -300,6 +300,8 @@ pub struct Plan {
     pub folders_seen: u64,
     /// Files that differ only as they do where one side keeps local time: their times are set right.
     pub shifted: u64,
+    /// Entries that both sides have, of which one is left out for its size or age: they are not carried any more.
+    pub beyond: u64,
     /// Files whose times could not tell, at this look, whether they were saved once more, sorted; see [`crate::fresh`]. What was
     /// known as that and has to be read again is among them.
     pub fresh: Vec<RelPath>,
@@ -331,6 +333,7 @@ impl Plan {
             filtered: 0,
             folders_seen: 0,
             shifted: 0,
+            beyond: 0,
             fresh: Vec::new(),
             proved: Vec::new(),
             unproved: false,

@@ -444,6 +444,7 @@ impl<'a> Visit<'a> {
     fn on_left(&mut self, item: Judged, counterpart: Option<Judged>, inherited: Inherited) {
         let Some(verdict) = item.verdict else {
             self.visited.stays |= counterpart.is_some();
+            self.found.plan.beyond += u64::from(item.beyond && counterpart.is_some());
             return;
         };
         if self.unknown.contains(&item.name) {

@@ -80,6 +80,8 @@ pub(super) struct Judged {
     pub name: Name,
     pub meta: Meta,
     pub verdict: Option<Verdict>,
+    /// It is out for its size or age.
+    pub beyond: bool,
 }
 
 impl<'a> Pair<'a> {
@@ -179,17 +181,19 @@ impl<'a> Pair<'a> {
             }
             // A folder of such a name is nothing that a run has left: it stays, as what is left out does.
             let left_alone = unfinished || (root_of_another && name.as_bytes() == RESERVED_NAME);
+            let mut beyond = false;
             let verdict = match left_alone {
                 true => None,
                 false => match self.filter.judge(spot.path, &name, &meta, spot.inherited) {
                     Verdict::Out(rule) => {
                         half.filtered += u64::from(rule != Rule::Own);
+                        beyond = rule.is_limit();
                         None
                     }
                     verdict => Some(verdict),
                 },
             };
-            half.entries.push(Judged { name, meta, verdict });
+            half.entries.push(Judged { name, meta, verdict, beyond });
         }
     }
 }

@@ -27,6 +27,7 @@ pub(super) fn assemble(found: Vec<Found>) -> Plan {
         plan.filtered += part.plan.filtered;
         plan.folders_seen += part.plan.folders_seen;
         plan.shifted += part.plan.shifted;
+        plan.beyond += part.plan.beyond;
         plan.fresh.extend(part.plan.fresh);
         plan.proved.extend(part.plan.proved);
     }

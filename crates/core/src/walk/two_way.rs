@@ -256,6 +256,7 @@ struct Found {
     same: u64,
     skipped: u64,
     shifted: u64,
+    beyond: u64,
     filtered: u64,
     folders: u64,
 }
@@ -419,6 +420,9 @@ impl<'a> Visit<'a> {
             return Ok(());
         };
         let out = |side: &Option<Judged>| side.as_ref().is_some_and(|found| found.verdict.is_none());
+        if let (Some(left), Some(right)) = (&left, &right) {
+            self.found.beyond += u64::from(left.beyond || right.beyond);
+        }
         if out(&left) || out(&right) || self.unknown.contains(&name) || self.spellings.clash(&name) {
             self.stays(left.is_some(), right.is_some());
             self.remembered.extend(known);

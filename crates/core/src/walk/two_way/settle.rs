@@ -50,6 +50,7 @@ pub(super) fn assemble(
     to_right.problems = all.problems;
     to_right.filtered = all.filtered;
     to_right.shifted = all.shifted;
+    to_right.beyond = all.beyond;
     to_right.folders_seen = all.folders;
     all.conflicts.sort_by(|a, b| a.path.cmp(&b.path));
     all.news.sort_by(|a, b| a.folder.cmp(&b.folder));
@@ -79,6 +80,7 @@ fn merge(found: Vec<Found>) -> Found {
         all.same += part.same;
         all.skipped += part.skipped;
         all.shifted += part.shifted;
+        all.beyond += part.beyond;
         all.filtered += part.filtered;
         all.folders += part.folders;
     }
