@@ -248,8 +248,9 @@ pub fn learn(
             now.extend(new);
         }
         now.sort_by(|a, b| a.name.cmp(&b.name));
-        // A folder of which no name is known has none below it that is.
-        let now = Some(Remembered { known: now, looked: *looked }).filter(|now| !now.known.is_empty());
+        // A folder of which no name is known has none below it that is. Of the root it is remembered when it was looked at.
+        let now = Some(Remembered { known: now, looked: *looked })
+            .filter(|now| !now.known.is_empty() || folder.is_root());
         remembered.push((folder.clone(), now));
     }
     // First what goes with its whole tree, then what is there.

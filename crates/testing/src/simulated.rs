@@ -86,10 +86,53 @@ struct Tree {
     slowness: Duration,
     capacity: Option<u64>,
     bad_writes: bool,
+    /// Which names are one.
+    folding: Folding,
+    /// Times are kept in steps of so many seconds; 0: as they are.
+    step: i64,
+    /// It replaces a file of which a copy is kept in two steps: between them its path holds nothing.
+    two_steps: bool,
     /// Called before each read of a file's content: lets a test change the tree at an awkward moment.
     before_read: Option<ReadHook>,
     /// Called before each operation: the same, at every step.
     before_each: Option<StepHook>,
+}
+
+impl SimulatedStore {
+    /// What had the name is kept or goes, and the new file gets it: in one step.
+    fn replace(&self, sealed: &Sealed, how: &Publish) -> Result<()> {
+        let mut tree = self.begin(Operation::Publish, "write", &sealed.target)?;
+        let target = tree.real(&sealed.target);
+        tree.expect(&target, &how.expect, "write")?;
+        if let Some(keep_as) = &how.keep_as {
+            let keep_as = tree.real(keep_as);
+            tree.parent(&keep_as, "keep")?;
+            tree.move_tree(&target, &keep_as);
+        }
+        tree.nodes.remove(&target);
+        tree.move_tree(&sealed.temporary, &target);
+        Ok(())
+    }
+
+    /// The old file is renamed away and looked at; then the new one gets the free name.
+    fn replace_in_two_steps(&self, sealed: &Sealed, keep_as: &RelPath, was: &Meta) -> Result<()> {
+        let changed = || StoreError::new(FaultKind::Changed, "write", &sealed.target);
+        let target = {
+            let mut tree = self.begin(Operation::Publish, "write", &sealed.target)?;
+            let (target, keep_as) = (tree.real(&sealed.target), tree.real(keep_as));
+            tree.parent(&keep_as, "keep")?;
+            tree.expect(&target, &Expect::This(was.clone()), "write")?;
+            tree.move_tree(&target, &keep_as);
+            target
+        };
+        let mut tree = self.begin(Operation::Publish, "write", &sealed.target)?;
+        let is_free = !tree.nodes.contains_key(&tree.real(&target));
+        if !is_free || tree.parent(&target, "write").is_err() {
+            return Err(changed());
+        }
+        tree.move_tree(&sealed.temporary, &target);
+        Ok(())
+    }
 }
 
 /// What is called before an operation: with its kind and the path it is about.
@@ -144,6 +187,16 @@ impl SimulatedStore {
     /// The same store with other capabilities.
     pub fn with_capabilities(mut self, change: impl FnOnce(&mut Capabilities)) -> SimulatedStore {
         change(&mut self.capabilities);
+        let step = self.capabilities.time_precision.map_or(0, |step| step.as_secs());
+        self.tree().step = i64::try_from(step).unwrap_or(0);
+        self.tree().folding = self.capabilities.folding;
+        self
+    }
+
+    /// The same store, without a way to let two files change places: a kept copy is made by a rename, and what is renamed is looked at
+    /// then.
+    pub fn without_exchange(self) -> SimulatedStore {
+        self.tree().two_steps = true;
         self
     }
 
@@ -199,7 +252,9 @@ impl SimulatedStore {
 
     /// Writes into a file as it stands, as a program does that has it open: it stays the same file.
     pub fn overwrite(&self, path: &RelPath, content: &[u8], modified: Stamp) {
-        if let Some(node) = self.tree().nodes.get_mut(path).filter(|node| node.meta.kind == EntryKind::File) {
+        let mut tree = self.tree();
+        let (path, modified) = (tree.real(path), tree.in_steps(modified));
+        if let Some(node) = tree.nodes.get_mut(&path).filter(|node| node.meta.kind == EntryKind::File) {
             node.content = Arc::new(content.to_vec());
             node.meta.size = content.len() as u64;
             node.meta.modified = Some(modified);
@@ -267,13 +322,14 @@ impl Tree {
     fn meta(&mut self, kind: EntryKind) -> Meta {
         self.next_id += 1;
         self.clock += 1;
+        let clock = self.in_steps(Stamp::new(self.clock, 0));
         let id = reedhook_core::entry::FileId { device: 0, inode: self.next_id };
         let mode =
             Some(if kind == EntryKind::Folder { 0o755 } else { 0o644 }).filter(|_| kind != EntryKind::Link);
         Meta {
             kind,
             size: 0,
-            modified: Some(Stamp::new(self.clock, 0)),
+            modified: Some(clock),
             mode,
             unlisted: None,
             id: Some(id),
@@ -297,6 +353,27 @@ impl Tree {
         }
         fault.times = fault.times.map(|times| times - 1);
         Some(fault.kind)
+    }
+
+    /// A time as it is kept here.
+    fn in_steps(&self, time: Stamp) -> Stamp {
+        match self.step {
+            0 => time,
+            step => Stamp::new(time.seconds().div_euclid(step) * step, 0),
+        }
+    }
+
+    /// A path in the spelling that it has here.
+    fn real(&self, path: &RelPath) -> RelPath {
+        if !self.folding.is_any() {
+            return path.clone();
+        }
+        let parts = path.parts().filter_map(|part| Name::new(part).ok());
+        parts.fold(RelPath::root(), |above, name| {
+            let here = self.children(&above).filter_map(|(path, _)| path.split()).map(|(_, name)| name);
+            let same = here.into_iter().find(|here| self.folding.is_same(here, &name));
+            above.join(&same.unwrap_or(name))
+        })
     }
 
     fn used(&self) -> u64 {
@@ -343,8 +420,9 @@ impl Tree {
     }
 
     fn apply(&mut self, path: &RelPath, attributes: &Attributes) {
+        let modified = attributes.modified.map(|time| self.in_steps(time));
         if let Some(node) = self.nodes.get_mut(path) {
-            node.meta.modified = attributes.modified.or(node.meta.modified);
+            node.meta.modified = modified.or(node.meta.modified);
             if node.meta.kind != EntryKind::Link {
                 node.meta.mode = attributes.mode.or(node.meta.mode);
             }
@@ -382,6 +460,7 @@ impl Store for SimulatedStore {
 
     fn list(&self, folder: &RelPath) -> Result<Listing> {
         let mut tree = self.begin(Operation::List, "list", folder)?;
+        let folder = &tree.real(folder);
         match tree.nodes.get(folder) {
             Some(node) if node.meta.is_folder() => {}
             Some(_) => return Err(StoreError::new(FaultKind::LinkInPath, "list", folder)),
@@ -405,11 +484,13 @@ impl Store for SimulatedStore {
 
     fn stat(&self, path: &RelPath) -> Result<Option<Meta>> {
         self.step(Operation::Stat, path);
-        Ok(self.tree().nodes.get(path).map(|node| node.meta.clone()))
+        let tree = self.tree();
+        Ok(tree.nodes.get(&tree.real(path)).map(|node| node.meta.clone()))
     }
 
     fn open(&self, path: &RelPath, offset: u64) -> Result<Box<dyn Content>> {
         let tree = self.begin(Operation::Open, "read", path)?;
+        let path = &tree.real(path);
         tree.parent(path, "read")?;
         match tree.nodes.get(path) {
             Some(node) if node.meta.kind == EntryKind::File => Ok(Box::new(SimulatedContent {
@@ -430,6 +511,7 @@ impl Store for SimulatedStore {
 
     fn stage(&self, path: &RelPath, _: Option<u32>) -> Result<Box<dyn Stage>> {
         let mut tree = self.begin(Operation::Write, "write", path)?;
+        let path = &tree.real(path);
         let temporary = tree.insert_part(path, EntryKind::File)?;
         Ok(Box::new(SimulatedStage {
             tree: self.tree.clone(),
@@ -449,6 +531,7 @@ impl Store for SimulatedStore {
         _hint: &Attributes,
     ) -> Result<Box<dyn Stage>> {
         let mut tree = self.begin(Operation::Write, "write", path)?;
+        let path = &tree.real(path);
         tree.parent(path, "write")?;
         let name =
             Name::new(&part_name(key)).map_err(|_| StoreError::new(FaultKind::NameRefused, "write", path))?;
@@ -466,6 +549,7 @@ impl Store for SimulatedStore {
             return Err(StoreError::new(FaultKind::Unsupported, "make link", path));
         }
         let mut tree = self.begin(Operation::Write, "make link", path)?;
+        let path = &tree.real(path);
         let temporary = tree.insert_part(path, EntryKind::Link)?;
         if let Some(node) = tree.nodes.get_mut(&temporary) {
             node.meta.target = Some(target.into());
@@ -490,16 +574,13 @@ impl Store for SimulatedStore {
     }
 
     fn publish(&self, sealed: Sealed, how: &Publish) -> Result<Disarmed> {
-        let outcome = self.begin(Operation::Publish, "write", &sealed.target).and_then(|mut tree| {
-            tree.expect(&sealed.target, &how.expect, "write")?;
-            if let Some(keep_as) = &how.keep_as {
-                tree.parent(keep_as, "keep")?;
-                tree.move_tree(&sealed.target, keep_as);
+        let outcome = match (&how.keep_as, &how.expect) {
+            (Some(keep_as), Expect::This(was)) if self.tree().two_steps => {
+                self.replace_in_two_steps(&sealed, keep_as, was)
             }
-            tree.nodes.remove(&sealed.target);
-            tree.move_tree(&sealed.temporary, &sealed.target);
-            Ok(None)
-        });
+            _ => self.replace(&sealed, how),
+        };
+        let outcome = outcome.map(|()| None);
         if outcome.is_err() {
             self.discard(sealed);
         }
@@ -520,6 +601,7 @@ impl Store for SimulatedStore {
 
     fn remove(&self, path: &RelPath, expected: &Meta) -> Result<()> {
         let mut tree = self.begin(Operation::Remove, "remove", path)?;
+        let path = &tree.real(path);
         tree.expect(path, &Expect::This(expected.clone()), "remove")?;
         tree.nodes.remove(path);
         Ok(())
@@ -531,6 +613,7 @@ impl Store for SimulatedStore {
 
     fn remove_folder(&self, path: &RelPath) -> Result<()> {
         let mut tree = self.begin(Operation::Remove, "remove folder", path)?;
+        let path = &tree.real(path);
         if !tree.nodes.get(path).is_some_and(|node| node.meta.is_folder()) {
             return Err(StoreError::new(FaultKind::NotFound, "remove folder", path));
         }
@@ -546,11 +629,18 @@ impl Store for SimulatedStore {
             return Err(StoreError::new(FaultKind::Unsupported, "rename", from));
         }
         let mut tree = self.begin(Operation::Rename, "rename", from)?;
+        let from = &tree.real(from);
+        let (there, name) = (tree.real(to), to.split().map(|(_, name)| name));
+        let to = &match (there.parent(), name) {
+            (Some(parent), Some(name)) => parent.join(&name),
+            _ => there.clone(),
+        };
         tree.parent(to, "rename")?;
         if !tree.nodes.contains_key(from) {
             return Err(StoreError::new(FaultKind::NotFound, "rename", from));
         }
-        if tree.nodes.contains_key(to) {
+        // Its own other spelling is not in its way.
+        if tree.nodes.contains_key(&there) && there != *from {
             return Err(StoreError::new(FaultKind::Exists, "rename", from));
         }
         tree.move_tree(from, to);
@@ -559,6 +649,7 @@ impl Store for SimulatedStore {
 
     fn make_folder(&self, path: &RelPath, attributes: &Attributes) -> Result<Meta> {
         let mut tree = self.begin(Operation::MakeFolder, "make folder", path)?;
+        let path = &tree.real(path);
         tree.parent(path, "make folder")?;
         if tree.nodes.contains_key(path) {
             return Err(StoreError::new(FaultKind::Exists, "make folder", path));
@@ -575,6 +666,7 @@ impl Store for SimulatedStore {
             return Err(StoreError::new(FaultKind::Unsupported, "set time or mode of", path));
         }
         let mut tree = self.begin(Operation::Adjust, "set time or mode of", path)?;
+        let path = &tree.real(path);
         match tree.nodes.get(path) {
             Some(node) if is_same(expected, &node.meta) => {}
             Some(_) => return Err(StoreError::new(FaultKind::Changed, "set time or mode of", path)),

@@ -489,10 +489,28 @@ impl<'a> Engine<'a> {
         Ok(())
     }
 
+    /// What stands at the left under just this name: a store that folds case answers for other spellings too.
+    fn stat_at_left(&self, path: &RelPath) -> Result<Option<Meta>, StoreError> {
+        let left = self.input.left;
+        let found = left.stat(path)?;
+        if found.is_none() || !left.capabilities().folding.is_any() {
+            return Ok(found);
+        }
+        let mut folder = RelPath::root();
+        for part in path.parts() {
+            let here = left.list(&folder)?.entries;
+            let Some(entry) = here.into_iter().find(|entry| entry.name.as_bytes() == part) else {
+                return Ok(None);
+            };
+            folder = folder.join(&entry.name);
+        }
+        Ok(found)
+    }
+
     /// Whether what is to be removed because the left lacks it is still lacking there. What was put back meanwhile, or cannot
     /// be looked at, is reported, and its counterpart stays.
     fn is_absent_at_left(&self, path: &RelPath) -> Result<bool, Halt> {
-        match self.input.left.stat(path) {
+        match self.stat_at_left(path) {
             Ok(None) => Ok(true),
             Ok(Some(_)) => {
                 self.failed(Side::Left, StoreError::new(FaultKind::Changed, "remove", path), path)?;

@@ -110,7 +110,7 @@ impl<'a> Engine<'a> {
     ) -> Result<(), StoreError> {
         let left = self.input.left;
         let there = left.stat(path)?.is_some_and(|found| as_planned(&found));
-        let gone = match left.stat(from) {
+        let gone = match self.stat_at_left(from) {
             Err(error) if is_absence(&error) => true,
             found => found?.is_none() || self.is_taken_by_another(from),
         };

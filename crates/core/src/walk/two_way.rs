@@ -356,6 +356,8 @@ impl<'a> Visit<'a> {
             (self.input.baseline)(&self.known_at).map_err(ScanError::Baseline)?;
         self.agreed |= !known.is_empty();
         self.looked = looked;
+        // When the two were first looked at together is remembered even where nothing is agreed on yet.
+        self.changed |= self.visited.path.is_root() && looked.is_none();
         // What is not looked at this time, or not brought over, is remembered as of then.
         let known: Vec<Known> = known.into_iter().map(|known| known.seen_then(looked)).collect();
         if self.known_at != self.visited.path {
@@ -609,9 +611,14 @@ impl<'a> Visit<'a> {
             }
             // This side made a folder of the item; that holds unless the item has changed.
             (_, Some(known)) => {
-                let item = if folder_side == Side::Left { &right } else { &left };
-                let state = known.state(folder_side.other(), Some(item), &mut |_| false);
-                (state != State::Changed).then_some((folder_side, Role::Plain))
+                // Nothing but its content tells, where its time cannot.
+                let metas = match folder_side {
+                    Side::Left => (None, Some(&right)),
+                    Side::Right => (Some(&left), None),
+                };
+                let state = self.state(folder_side.other(), &name, metas, Some(known), &mut None);
+                let unchanged = state.is_ok_and(|state| state != State::Changed);
+                unchanged.then_some((folder_side, Role::Plain))
             }
             (Mode::Reconcile, None) => None,
         };

@@ -11,14 +11,17 @@ use reedhook_core::baseline::{Deeds, Outgoing, learn};
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::{EntryKind, Meta, Side, Stamp};
 use reedhook_core::filter::Filter;
-use reedhook_core::job::{ConflictPolicy, Conflicts, Kind, Preserve, Removals, Removed, Replaced, Verify};
+use reedhook_core::job::{
+    ConflictPolicy, Conflicts, Kind, Newer, Preserve, Removals, Removed, Replaced, Verify,
+};
 use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::two_way::{Policies, Remembered};
 use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::{Ended, Event, RunInput, execute};
-use reedhook_core::store::{Attributes, Store};
+use reedhook_core::store::{Attributes, Folding, Store};
 use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
-use reedhook_core::walk::{Moves, Rot, ScanError, ScanProgress, Scope};
+use reedhook_core::walk::{Fresh, Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
 use reedhook_testing::simulated::SimulatedStore;
 use reedhook_testing::{adjust, clear, make_way, put, rules};
 
@@ -32,6 +35,38 @@ pub enum Edit {
     Remove(RelPath),
     Rename(RelPath, RelPath),
     Touch(RelPath),
+}
+
+/// What a side is on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ground {
+    /// A disk with whole seconds.
+    Plain,
+    /// Times in steps of two seconds.
+    Coarse,
+    /// `a` and `A` are one name.
+    Folding,
+    /// No two files can change places, and nothing has two names.
+    Stepwise,
+    /// A stick: all of that.
+    Stick,
+}
+
+impl Ground {
+    pub fn store(self, label: &str) -> SimulatedStore {
+        use Ground::{Coarse, Folding as Folds, Plain, Stepwise, Stick};
+        let store = SimulatedStore::new(label).with_capabilities(|can| {
+            let step = if matches!(self, Coarse | Stick) { 2 } else { 1 };
+            can.time_precision = Some(Duration::from_secs(step));
+            if matches!(self, Folds | Stick) {
+                can.folding = Folding::CASE;
+            }
+        });
+        match self {
+            Stepwise | Stick => store.without_exchange(),
+            Plain | Coarse | Folds => store,
+        }
+    }
 }
 
 /// Two sides and what is remembered of them.
@@ -53,15 +88,17 @@ pub struct Pair {
     pub touched: BTreeSet<RelPath>,
     /// A run after a first one looks only there.
     pub scoped: bool,
+    /// What a job of one way has to read at the next look.
+    pub fresh: BTreeSet<RelPath>,
 }
 
 impl Pair {
     pub fn new(policy: ConflictPolicy) -> Pair {
-        let of_whole_seconds = |label: &str| {
-            SimulatedStore::new(label)
-                .with_capabilities(|can| can.time_precision = Some(Duration::from_secs(1)))
-        };
-        let (left, right) = (of_whole_seconds("left"), of_whole_seconds("right"));
+        Pair::on(policy, [Ground::Plain, Ground::Plain])
+    }
+
+    pub fn on(policy: ConflictPolicy, grounds: [Ground; 2]) -> Pair {
+        let (left, right) = (grounds[0].store("left"), grounds[1].store("right"));
         Pair {
             left,
             right,
@@ -75,6 +112,7 @@ impl Pair {
             clock: 1000,
             touched: BTreeSet::new(),
             scoped: false,
+            fresh: BTreeSet::new(),
         }
     }
 
@@ -112,6 +150,38 @@ impl Pair {
             eye: None,
         };
         scan_two_way(&input, &ScanProgress::default())
+    }
+
+    fn scan_one_way(&self, kind: Kind) -> Result<Plan, ScanError> {
+        let mut spec = rules(kind).filter;
+        spec.exclude = self.exclude.clone();
+        let filter = Filter::new(&spec, Stamp::new(0, 0)).unwrap();
+        let known: Vec<RelPath> = self.fresh.iter().cloned().collect();
+        let input = ScanInput {
+            left: &self.left,
+            right: &self.right,
+            filter: &filter,
+            rules: OneWayRules { kind, newer: Newer::Leave, preserve: Preserve::Standard, by: self.by() },
+            one_filesystem: false,
+            on_same: None,
+            moves: Moves::Proved,
+            rotten: Rot::default(),
+            fresh: Fresh { known: &known, looked: Some(Stamp::new(self.clock, 0)) },
+            scope: &Scope::Everything,
+            eye: None,
+        };
+        scan(&input, &ScanProgress::default())
+    }
+
+    /// A run of a job that only reads the left; `None` when it did not come to its end.
+    pub fn run_one_way(&mut self, kind: Kind) -> Option<(Plan, Counts)> {
+        self.runs += 1;
+        let plan = self.scan_one_way(kind).ok()?;
+        // Before the first deed, as a job does.
+        self.fresh.extend(plan.fresh.iter().cloned());
+        self.fresh.retain(|path| plan.proved.binary_search(path).is_err());
+        let (counts, whole) = self.carry_out(&plan, &mut Deeds::default());
+        whole.then_some((plan, counts))
     }
 
     pub fn carry_out(&self, plan: &Plan, deeds: &mut Deeds) -> (Counts, bool) {

@@ -71,7 +71,7 @@ impl Visit<'_> {
     }
 
     /// What has happened to a name at a side. Where its time is no proof that nothing has, its content is asked.
-    fn state(
+    pub(super) fn state(
         &mut self,
         side: Side,
         name: &Name,
