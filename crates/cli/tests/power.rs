@@ -3,6 +3,8 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+#[path = "common/altered.rs"]
+mod altered;
 mod common;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -11,14 +13,19 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::Duration;
 
+use altered::{Altered, Ways};
 use common::{Mounted, Node, Station, make_image, tool, tree, with_mounts, write};
 use reedhook_testing::signals::{self, Signal};
 
 /// A drive whose power can be cut.
 struct Drive {
     image: PathBuf,
+    /// Where it is mounted, and where it is seen.
+    behind: PathBuf,
     at: PathBuf,
     mounted: Option<Mounted>,
+    shown: Option<Altered>,
+    stick: bool,
 }
 
 /// A journal that commits only when somebody asks for it.
@@ -26,10 +33,26 @@ const RARELY: &str = "loop,commit=600";
 
 impl Drive {
     fn new(folder: &Path, at: PathBuf) -> Drive {
+        Drive::of(folder, at, false)
+    }
+
+    /// The same; a stick is seen as those are: names in the other case are one, times go in steps of two seconds, and no two files can
+    /// change places.
+    fn of(folder: &Path, at: PathBuf, stick: bool) -> Drive {
         let image = folder.join("drive.img");
         make_image(&image, "ext4", "FENPOWER", 96);
-        let mounted = Some(Mounted::image_with(&image, &at, RARELY));
-        Drive { image, at, mounted }
+        let behind = if stick { folder.join("behind") } else { at.clone() };
+        let mut drive = Drive { image, behind, at, mounted: None, shown: None, stick };
+        drive.plug_in();
+        drive
+    }
+
+    fn plug_in(&mut self) {
+        self.mounted = Some(Mounted::image_with(&self.image, &self.behind, RARELY));
+        if self.stick {
+            let ways = Ways { folds_case: true, step: 2, ..Ways::default() };
+            self.shown = Some(Altered::mount(&self.behind, &self.at, ways));
+        }
     }
 
     /// What is on the medium at this moment is all that remains. Nobody may be writing.
@@ -38,9 +61,12 @@ impl Drive {
         tool(&["cp", "--sparse=always", self.image.to_str().unwrap(), remains.to_str().unwrap()]);
         take_from_us();
         // What the kernel still wants to write goes to the old image, which nobody looks at any more.
+        if let Some(shown) = self.shown.take() {
+            shown.unmount();
+        }
         self.mounted = None;
         fs::rename(&remains, &self.image).unwrap();
-        self.mounted = Some(Mounted::image_with(&self.image, &self.at, RARELY));
+        self.plug_in();
     }
 }
 
@@ -128,12 +154,13 @@ fn assert_nothing_older(
 }
 
 /// Cuts the power of one side of a job, at a moment of a run or after it.
-fn cut_once(kind: &str, cut_left: bool, moment: Option<Duration>) {
-    let what = format!("{kind}, {} cut, {moment:?}", if cut_left { "left" } else { "right" });
+fn cut_once(kind: &str, (cut_left, stick): (bool, bool), moment: Option<Duration>) {
+    let cut = if cut_left { "left" } else { "right" };
+    let what = format!("{kind}, {cut} cut{}, {moment:?}", if stick { ", a stick" } else { "" });
     let station = Station::on_one_file_system();
     let memory = tempfile::tempdir_in("/dev/shm").unwrap();
     let (left, right) = (station.left(), station.right());
-    let mut drive = Drive::new(memory.path(), if cut_left { left.clone() } else { right.clone() });
+    let mut drive = Drive::of(memory.path(), if cut_left { left.clone() } else { right.clone() }, stick);
     // Where a new file system has its own folder: no part of the job.
     let _ = fs::remove_dir(drive.at.join("lost+found"));
     let station = station.job(kind, &["--max-changes", "off", "--max-removals", "off", "--verify", "none"]);
@@ -142,9 +169,14 @@ fn cut_once(kind: &str, cut_left: bool, moment: Option<Duration>) {
     station.run_job(&["--yes"]).expect(0);
     tool(&["sync", "-f", left.to_str().unwrap()]);
     tool(&["sync", "-f", right.to_str().unwrap()]);
+    tool(&["sync", "-f", drive.behind.to_str().unwrap()]);
 
     // Unless both save, nothing is written to the left at all: nobody but its owner has a reason to make it durable.
     second_versions(&station, kind == "two-way" && !cut_left, &mut versions);
+    if stick {
+        // Only what a run writes there is made durable by it; what people save is their own affair.
+        tool(&["sync", "-f", drive.behind.to_str().unwrap()]);
+    }
     let mut child = station
         .command(&["run", "counts", "--yes", "--quiet"])
         .stdout(Stdio::null())
@@ -243,10 +275,25 @@ fn after_a_power_cut_nothing_is_torn_lost_or_older() {
     for kind in ["two-way", "mirror"] {
         for cut_left in [true, false] {
             for moment in [2, 6, 11, 17, 24, 36] {
-                cut_once(kind, cut_left, Some(Duration::from_millis(moment)));
+                cut_once(kind, (cut_left, false), Some(Duration::from_millis(moment)));
             }
             // Everything is done and said to be; then the power fails.
-            cut_once(kind, cut_left, None);
+            cut_once(kind, (cut_left, false), None);
+        }
+    }
+}
+
+#[test]
+fn after_a_stick_lost_its_power_nothing_is_torn_lost_or_older() {
+    if !altered::possible("cutting the power of a stick") || !with_mounts("cutting its power", &["ext4"]) {
+        return;
+    }
+    for kind in ["two-way", "mirror", "copy"] {
+        for cut_left in [true, false] {
+            for moment in [5, 30, 70, 120, 180, 260] {
+                cut_once(kind, (cut_left, true), Some(Duration::from_millis(moment)));
+            }
+            cut_once(kind, (cut_left, true), None);
         }
     }
 }

@@ -108,7 +108,8 @@ impl Altered {
     /// Takes it away.
     pub fn unmount(mut self) {
         if let Some(session) = self.session.take() {
-            session.umount_and_join().unwrap();
+            // A kernel that lets go first says so as an error.
+            let _ = session.umount_and_join();
         }
     }
 }
@@ -489,7 +490,11 @@ impl Filesystem for Place {
     fn fsync(&self, _: &Request, number: INodeNo, _: FileHandle, _: bool, reply: ReplyEmpty) {
         let content = fs::read(self.full(&self.path(number)));
         self.ways.synced.lock().unwrap().extend(content.ok());
-        reply.ok();
+        done(File::open(self.full(&self.path(number))).and_then(|file| file.sync_all()), reply);
+    }
+
+    fn fsyncdir(&self, _: &Request, number: INodeNo, _: FileHandle, _: bool, reply: ReplyEmpty) {
+        done(File::open(self.full(&self.path(number))).and_then(|folder| folder.sync_all()), reply);
     }
 
     fn readdir(&self, _: &Request, number: INodeNo, _: FileHandle, offset: u64, mut reply: ReplyDirectory) {
