@@ -631,3 +631,50 @@ fn a_file_that_grows_out_of_the_filter_is_told() {
         assert_eq!(fs::read_to_string(station.right().join("heron.csv")).unwrap(), "heron,3", "{kind}");
     }
 }
+
+/// Three two-way jobs in a circle, of one home or of three: a removal runs after the version that it removes, for ever, unless somebody
+/// says so.
+#[test]
+fn what_is_removed_does_not_go_round_in_a_circle_of_jobs() {
+    for homes in [["home"; 3], ["home-a", "home-b", "home-c"]] {
+        let station = Station::new();
+        let run = |home: &str, words: &[&str]| {
+            let output = station.command(words).env("REEDHOOK_HOME", station.path(home)).output().unwrap();
+            common::Ran::of(&output)
+        };
+        let places = ["one", "two", "three"];
+        places.iter().for_each(|place| fs::create_dir(station.path(place)).unwrap());
+        let ends = [("one", "two"), ("two", "three"), ("three", "one")];
+        let names = ["a", "b", "c"];
+        for ((name, home), (left, right)) in names.iter().zip(homes).zip(ends) {
+            let options = ["--max-changes", "off", "--max-removals", "off", "--yes"];
+            let job = ["job", "add", name, "two-way", left, right];
+            let said = run(home, &[&job[..], &options].concat()).expect(0);
+            // What other machines do is known once they have run.
+            assert!(home != "home" || said.err.contains("circle") == (*name == "c"), "{}", said.err);
+        }
+        let go = |at: usize| run(homes[at], &["run", names[at], "--yes", "--json", "--allow", "empty"]);
+        write(&station.path("one/rota.csv"), b"anna", 1_000);
+        (0..3).for_each(|at| drop(go(at).expect(0)));
+        write(&station.path("three/heron.csv"), b"heron,3", 1_000);
+        // It has come from three to one, and is removed at three before it has gone round.
+        go(2).expect(0);
+        fs::remove_file(station.path("three/heron.csv")).unwrap();
+        let mut said = String::new();
+        for round in 0..6 {
+            for at in [0, 2, 1] {
+                let ran = go(at);
+                assert!([0, 1].contains(&ran.code), "{round} {at}: {}{}", ran.out, ran.err);
+                said += &ran.out;
+            }
+        }
+        let before: Vec<bool> =
+            places.iter().map(|place| station.path(place).join("heron.csv").exists()).collect();
+        assert!(said.contains("came-round"), "{homes:?}: {said}");
+        for at in [0, 2, 1] {
+            let ran = go(at).last();
+            let moved = ["added", "removed", "updated"].map(|what| number(&ran, what));
+            assert_eq!(moved, [0; 3], "it still goes round: {homes:?} {before:?} {ran}");
+        }
+    }
+}

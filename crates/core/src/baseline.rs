@@ -15,7 +15,7 @@ use crate::content::Hash;
 use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::memory::FolderUpdate;
 use crate::path::{Name, RelPath};
-use crate::plan::two_way::{Known, Remembered, Seen};
+use crate::plan::two_way::{Known, KnownKind, Remembered, Seen};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::run::{Done, Item, Mark};
 use crate::store::{FaultKind, Result, Store};
@@ -256,6 +256,20 @@ pub fn learn(
     // First what goes with its whole tree, then what is there.
     forgotten.extend(remembered);
     Ok(forgotten)
+}
+
+/// The versions of files that are remembered no more after a run with this news: both sides had last agreed on them, and neither is to have
+/// them any more.
+pub fn ended(news: &[FolderNews], updates: &[FolderUpdate]) -> Vec<(RelPath, Known)> {
+    let mut ended = Vec::new();
+    for FolderNews { folder, known, .. } in news {
+        let now = updates.iter().rev().find(|(updated, _)| updated == folder);
+        let now = now.and_then(|(_, now)| now.as_ref()).map_or(&[][..], |now| &now.known);
+        let gone = known.iter().filter(|known| matches!(known.what, KnownKind::File(..)));
+        let gone = gone.filter(|known| now.binary_search_by(|one| one.name.cmp(&known.name)).is_err());
+        ended.extend(gone.map(|known| (folder.join(&known.name), known.clone())));
+    }
+    ended
 }
 
 /// What to remember of a name, by what stands at both sides now.

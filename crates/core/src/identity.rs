@@ -4,9 +4,10 @@
 //! A job remembers the mark of the destination it wrote to. An empty mount point, or another drive at the same path, does not
 //! bear it, and the run stops before it takes one for the other.
 
+use std::collections::BTreeSet;
 use std::fmt::Write;
 
-use crate::path::{RESERVED_NAME, RelPath};
+use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::store::{FaultKind, Result, Store, StoreError, StoreExt};
 
 /// What a place is on, told without writing to it: a file system of this machine, or a server. It recognises sources, which
@@ -142,6 +143,44 @@ pub fn set_last_run(store: &dyn Store, pair: (&str, &str), run: &str) -> Result<
         store.make_folders(&folder)?;
     }
     store.replace_small(&file, format!("run = \"{run}\"\n").as_bytes())
+}
+
+/// Where the mark of a store is written down that a two-way job keeps alike with this one.
+fn partners() -> RelPath {
+    RelPath::new(&[RESERVED_NAME, b"/partners"].concat()).unwrap_or_default()
+}
+
+/// Writes down, at a store of this pair, which other one it is kept alike with.
+///
+/// # Errors
+/// When the store fails.
+pub fn set_partner(store: &dyn Store, partner: &str) -> Result<()> {
+    let key = blake3::hash(partner.as_bytes()).to_hex();
+    let Ok(name) = Name::new(&key.as_bytes()[..16]) else { return Ok(()) };
+    let file = partners().join(&name);
+    if store.stat(&file)?.is_some() {
+        return Ok(());
+    }
+    store.make_folders(&partners())?;
+    store.write_small(&file, format!("id = \"{partner}\"\n").as_bytes())
+}
+
+/// The marks of the stores that two-way jobs, of whatever machine, keep alike with this one.
+///
+/// # Errors
+/// When the store fails.
+pub fn partners_of(store: &dyn Store) -> Result<BTreeSet<String>> {
+    let listing = match store.list(&partners()) {
+        Ok(listing) => listing,
+        Err(error) if error.kind == FaultKind::NotFound => return Ok(BTreeSet::new()),
+        Err(error) => return Err(error),
+    };
+    let mut found = BTreeSet::new();
+    for entry in listing.entries.iter().filter(|entry| !entry.name.is_passing()) {
+        let bytes = store.read_small(&partners().join(&entry.name), LIMIT)?;
+        found.extend(bytes.and_then(|bytes| mark_in(&bytes)));
+    }
+    Ok(found)
 }
 
 #[cfg(test)]

@@ -28,6 +28,8 @@ pub enum Code {
     Untold,
     /// A run was cut short while it looked at a version out of its place, and nothing else holds it.
     SetAside,
+    /// A version that was removed here has come back by way of other jobs.
+    CameRound,
 }
 
 impl Code {
@@ -43,6 +45,7 @@ impl Code {
             Code::NotKept => "not-kept",
             Code::Untold => "untold",
             Code::SetAside => "set-aside",
+            Code::CameRound => "came-round",
         }
     }
 }
@@ -85,6 +88,7 @@ pub fn hint(code: &str) -> &'static str {
         }
         "not-kept" => "Nothing was touched. `reedhook kept list JOB` shows what is still kept.",
         "untold" => "Look at both, then: reedhook kept restore JOB PATH --run RUN.",
+        "came-round" => "One of the jobs in the circle is too many: reedhook job list.",
         "set-aside" => "Look at the copy; if it is the better one: reedhook kept restore JOB PATH.",
         "too-large" => {
             "This destination's file system has no room for so large a file; choose another one, or exclude it."

@@ -4,13 +4,18 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
+use reedhook_core::identity;
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::{Nesting, nesting};
-use reedhook_core::store::Place;
+use reedhook_core::store::{Place, Store};
 
 use crate::desk::Desk;
+use crate::held::Manner;
 use crate::jobfile::{Job, job_names, load_job};
-use crate::places::{Ends, Located};
+use crate::places::{self, Ends, Located};
+
+/// How long a version is remembered that has ended: it has come round by then, or does not come any more.
+pub const ROUND_MS: i64 = 30 * 24 * 3600 * 1000;
 
 /// A job and where its sides are.
 struct Neighbour {
@@ -32,7 +37,9 @@ pub fn warnings(desk: &Desk, job: &Job, ends: &Ends) -> Vec<String> {
     let others = neighbours(desk, &job.name);
     let mine = Neighbour { name: job.name.clone(), kind: job.rules.kind, ends: ends.clone() };
     let mut found: Vec<String> = others.iter().flat_map(|other| inside(desk, &mine, other)).collect();
-    found.extend(circle(&mine, &others));
+    let round = circle(&mine, &others);
+    let round = round.or_else(|| circle_by_marks(desk, job, ends).filter(|_| mine.kind == Kind::TwoWay));
+    found.extend(round);
     found
 }
 
@@ -119,6 +126,33 @@ fn circle(mine: &Neighbour, others: &[Neighbour]) -> Option<String> {
         }
     }
     None
+}
+
+/// Whether what changes at one side of a two-way job comes round to the other by way of other jobs: of this home, or of others, as far as
+/// both stores say so. What cannot be read says nothing.
+pub fn is_in_circle(desk: &Desk, job: &Job, ends: &Ends, (left, right): (&dyn Store, &dyn Store)) -> bool {
+    let partners = |store: &dyn Store| identity::partners_of(store).unwrap_or_default();
+    let (ours, theirs) = (partners(left), partners(right));
+    // A third one, beside the two themselves.
+    if ours.intersection(&theirs).next().is_some() {
+        return true;
+    }
+    let mine = Neighbour { name: job.name.clone(), kind: job.rules.kind, ends: ends.clone() };
+    circle(&mine, &neighbours(desk, &job.name)).is_some()
+}
+
+/// That other machines form a circle with this job, as both stores say; nothing is said where they cannot be opened.
+fn circle_by_marks(desk: &Desk, job: &Job, ends: &Ends) -> Option<String> {
+    let open = |place: &Located| places::open_destination(desk, place, Manner::of(job)).ok().flatten();
+    let is_near = |place: &&Located| place.resolved().is_some();
+    let stores = [ends.from.first().filter(is_near)?, ends.to.first().filter(is_near)?].map(open);
+    let [Some(left), Some(right)] = stores else { return None };
+    let partners = |store: &dyn Store| identity::partners_of(store).unwrap_or_default();
+    let (ours, theirs) = (partners(left.as_ref()), partners(right.as_ref()));
+    ours.intersection(&theirs).next().map(|_| {
+        "both sides are kept alike with a third place by other two-way jobs, perhaps of other machines: with this one they form a circle, and what changes at one place comes round to it again"
+            .to_owned()
+    })
 }
 
 fn is_same(one: &[Place], other: &[Place]) -> bool {

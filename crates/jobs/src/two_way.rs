@@ -1,8 +1,9 @@
 //! The road of two-way jobs: open both sides, recall what they last agreed on, scan, check the guards, and afterwards remember.
 
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use reedhook_core::baseline::{Deeds, learn};
+use reedhook_core::baseline::{self, Deeds, learn};
 use reedhook_core::entry::{Meta, Side};
 use reedhook_core::filter::Filter;
 use reedhook_core::identity;
@@ -10,7 +11,7 @@ use reedhook_core::job::{ConflictPolicy, Conflicts};
 use reedhook_core::memory::{MemoryError, Rotten};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
-use reedhook_core::plan::two_way::{Policies, Remembered, Settled};
+use reedhook_core::plan::two_way::{Known, Policies, Remembered, Settled};
 use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::two_way::{
     Conflict, Decided, FolderNews, TwoWayInput, TwoWayPlan, decide_one, scan_two_way,
@@ -25,6 +26,7 @@ use crate::held::Manner;
 use crate::inventory::upkeep::Shelves;
 use crate::jobfile::{Job, ONCE};
 use crate::look::{Leg, Round, comparison, facts, kept_shelves, refuse_nested, scan_failure, watched};
+use crate::neighbours;
 use crate::places::{self, Ends, Located};
 use crate::recognise::{self, Part, Seen};
 
@@ -80,6 +82,8 @@ struct How<'a> {
     moves: Moves,
     /// What is known to have changed by itself.
     rotten: &'a [Rotten],
+    /// Versions that were ended, where the job is in a circle.
+    ended: &'a BTreeMap<RelPath, Known>,
     /// How much of both trees is looked at.
     scope: &'a Scope,
     /// Who else hears what is seen.
@@ -116,7 +120,11 @@ pub(crate) fn look(
     }
     let shelves = kept_shelves(desk, job, moves, (&ends.from, &right_place), &[]);
     let eye = shelves.as_ref().and_then(Shelves::eye);
-    let how = How { moves, rotten: &rotten, scope, eye };
+    let ended = match neighbours::is_in_circle(desk, job, &ends, (left.as_ref(), right.as_ref())) {
+        true => desk.home.record()?.ended(&job.name)?,
+        false => BTreeMap::new(),
+    };
+    let how = How { moves, rotten: &rotten, ended: &ended, scope, eye };
     let found = scan(desk, job, (&left, &right), how, settling)?;
     shelves.into_iter().for_each(|shelves| shelves.close(desk));
     let legs = legs(&found, (&left, &left_place), (&right, &right_place, to_be_made));
@@ -247,7 +255,9 @@ pub fn decide(
 ) -> Outcome<Decided> {
     let place = job.to.first().map(String::as_str).unwrap_or_default();
     let rotten = desk.home.record()?.rotten(&job.name, place)?;
-    let how = How { moves: Moves::Unproved, rotten: &rotten, scope: &Scope::Everything, eye: None };
+    let ended = BTreeMap::new();
+    let how =
+        How { moves: Moves::Unproved, rotten: &rotten, ended: &ended, scope: &Scope::Everything, eye: None };
     let decided =
         ask(desk, job, (left, right), how, None, |input| decide_one(input, &desk.stop, path, found))?;
     decided.map_err(|error| failed_scan(error, left, right))
@@ -263,7 +273,7 @@ fn ask<T>(
     desk: &Desk,
     job: &Job,
     (left, right): (&dyn Store, &dyn Store),
-    How { moves, rotten, scope, eye }: How<'_>,
+    How { moves, rotten, ended, scope, eye }: How<'_>,
     settling: Option<&Settling>,
     question: impl FnOnce(&TwoWayInput<'_>) -> T,
 ) -> Outcome<T> {
@@ -296,6 +306,7 @@ fn ask<T>(
         baseline: &recall,
         now: desk.now(),
         outgoing: &outgoing,
+        ended,
         by: comparison(desk, job, left.capabilities(), right.capabilities()),
         preserve: job.rules.preserve,
         removals: job.rules.removals,
@@ -369,6 +380,15 @@ pub fn remember(
     if changed {
         for store in [left, right] {
             identity::set_last_run(store, marks, run).map_err(stopped)?;
+        }
+        identity::set_partner(left, marks.1)
+            .and_then(|()| identity::set_partner(right, marks.0))
+            .map_err(stopped)?;
+        let ends = Ends::of(job, &desk.home, &desk.settings)?;
+        if neighbours::is_in_circle(desk, job, &ends, (left, right)) {
+            let now = desk.now().seconds().saturating_mul(1000);
+            let ended = baseline::ended(&both.news, &updates);
+            record.add_ended(&job.name, &ended, now, now.saturating_sub(neighbours::ROUND_MS))?;
         }
     }
     record.set_baseline(&job.name, marks, changed.then_some(run), &updates)?;

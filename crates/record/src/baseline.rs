@@ -79,6 +79,18 @@ pub trait Baselines {
     /// # Errors
     /// When SQLite fails.
     fn outgoing(&self, job: &str) -> Result<Outgoing>;
+
+    /// Remembers versions that have ended at both sides, and forgets those that did so before `since_ms`.
+    ///
+    /// # Errors
+    /// When SQLite fails.
+    fn add_ended(&mut self, job: &str, ended: &[(RelPath, Known)], now_ms: i64, since_ms: i64) -> Result<()>;
+
+    /// Versions that have ended at both sides, by path.
+    ///
+    /// # Errors
+    /// When SQLite fails or a row cannot be read.
+    fn ended(&self, job: &str) -> Result<BTreeMap<RelPath, Known>>;
 }
 
 impl Baselines for StateFile {
@@ -214,6 +226,30 @@ impl Baselines for StateFile {
             Some((side, RelPath::new(&path).ok()?))
         });
         Ok(Outgoing::new(paths))
+    }
+
+    fn add_ended(&mut self, job: &str, ended: &[(RelPath, Known)], now_ms: i64, since_ms: i64) -> Result<()> {
+        let transaction = self.db.transaction()?;
+        transaction.execute("DELETE FROM ended WHERE job = ?1 AND at < ?2", params![job, since_ms])?;
+        for (path, known) in ended {
+            let known = postcard::to_allocvec(known)?;
+            let sql = "INSERT OR REPLACE INTO ended VALUES (?1, ?2, ?3, ?4)";
+            transaction.prepare_cached(sql)?.execute(params![job, path.as_bytes(), known, now_ms])?;
+        }
+        Ok(transaction.commit()?)
+    }
+
+    fn ended(&self, job: &str) -> Result<BTreeMap<RelPath, Known>> {
+        let mut statement = self.db.prepare("SELECT path, known FROM ended WHERE job = ?1")?;
+        let mut rows = statement.query([job])?;
+        let mut ended = BTreeMap::new();
+        while let Some(row) = rows.next()? {
+            let known = postcard::from_bytes(&row.get::<_, Vec<u8>>(1)?)?;
+            if let Ok(path) = RelPath::new(&row.get::<_, Vec<u8>>(0)?) {
+                ended.insert(path, known);
+            }
+        }
+        Ok(ended)
     }
 }
 

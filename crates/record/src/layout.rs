@@ -2,7 +2,7 @@
 //! use, and is never changed; a new layout is a new step.
 
 /// The steps, from nothing on. A file of layout *n* has seen the first *n*.
-pub(crate) const STEPS: [&str; 11] = [
+pub(crate) const STEPS: [&str; 12] = [
     "CREATE TABLE IF NOT EXISTS runs (
         id INTEGER PRIMARY KEY, job TEXT NOT NULL, number INTEGER NOT NULL, run TEXT NOT NULL UNIQUE,
         started INTEGER NOT NULL, seconds REAL NOT NULL DEFAULT 0, outcome TEXT NOT NULL,
@@ -74,4 +74,7 @@ pub(crate) const STEPS: [&str; 11] = [
         job TEXT NOT NULL, place TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (job, place, path)) WITHOUT ROWID;
      ALTER TABLE checksums ADD COLUMN looked INTEGER;
      ALTER TABLE rotten ADD COLUMN edited INTEGER NOT NULL DEFAULT 0;",
+    "CREATE TABLE ended (
+        job TEXT NOT NULL, path BLOB NOT NULL, known BLOB NOT NULL, at INTEGER NOT NULL,
+        PRIMARY KEY (job, path)) WITHOUT ROWID;",
 ];

@@ -10,6 +10,7 @@
 //! | `run_places` | a store that a run changed | `run_id`, `side`, `place` (as written), `location` (the folder or address then), `identity` (its mark), `ground` |
 //! | `removing` | what a two-way run that has not come to its end set out to remove or replace | `job`, `side`, `path` (bytes) |
 //! | `rotten` | a file that a verification found to have changed without its size and time, until it is mended | `job`, `place` (the destination), `path` (bytes), `side` (empty: it is not known which), `size`, `modified` (text), `edited` (somebody has written there: it did not change by itself) |
+//! | `ended` | a version of a file that a two-way job in a circle of such jobs has ended at both sides: it is not news when it comes round again | `job`, `path` (bytes), `known` (postcard), `at` (ms since 1970) |
 //! | `fresh` | a file whose time could not tell, at the last look, whether it was saved once more; its content will | `job`, `place` (the destination), `path` (bytes) |
 //! | `clock` | the time that retention goes by | `boot` (which start of the machine), `awake` (ms since then), `wall` and `trusted` (ms since 1970) |
 //! | `checksums` | what a file of a job held when it was last read whole | `job`, `path` (bytes), `size`, `modified` (text, seconds and nanoseconds), `hash` (BLAKE3, 32 bytes), `looked` (ms since 1970: when it was read; empty: not known) |
@@ -67,7 +68,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::Counts;
 
 /// Tables whose rows belong to a job, by its name.
-const OF_A_JOB: [&str; 9] = [
+const OF_A_JOB: [&str; 10] = [
     "places",
     "place_mounts",
     "checksums",
@@ -76,6 +77,7 @@ const OF_A_JOB: [&str; 9] = [
     "removing",
     "rotten",
     "fresh",
+    "ended",
     "followed",
 ];
 
@@ -725,7 +727,7 @@ mod tests {
                 .execute_batch(
                     "DROP TABLE places; DROP TABLE checksums; DROP TABLE baselines; DROP TABLE baseline_folders;
                      DROP TABLE notes; DROP TABLE place_mounts; DROP TABLE pairs; DROP TABLE run_places;
-                     DROP TABLE removing; DROP TABLE rotten; DROP TABLE fresh; DROP TABLE clock; DROP TABLE followed;
+                     DROP TABLE removing; DROP TABLE rotten; DROP TABLE fresh; DROP TABLE ended; DROP TABLE clock; DROP TABLE followed;
                      DROP TABLE room; DROP TABLE told; DROP TABLE digests; DROP TABLE cleared; DROP INDEX runs_started; ALTER TABLE runs DROP COLUMN keys;
                      ALTER TABLE runs DROP COLUMN log_whole;
                      PRAGMA user_version = 1;",

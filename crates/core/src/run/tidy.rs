@@ -20,7 +20,7 @@ pub const TRIAL: &[u8] = b"trial";
 /// When the store is lost. A leftover that cannot be cleared harms nobody, and the next run tries again.
 pub fn clear_own(store: &dyn Store) -> Result<()> {
     /// The folders in it that are written to with a name at the end.
-    const WRITTEN: [&[u8]; 2] = [b"last", b"owners"];
+    const WRITTEN: [&[u8]; 3] = [b"last", b"owners", b"partners"];
     let own = RelPath::reserved();
     let mut folders = vec![own.clone()];
     let mut trial = None;

@@ -8,7 +8,7 @@ mod act;
 mod proof;
 mod settle;
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::AtomicBool;
 
 use super::pair::{BothSides, Judged, Looked, Met, Pair, Respelling, Spellings, Spot, at, merge};
@@ -46,6 +46,9 @@ pub struct TwoWayInput<'a> {
     pub now: Stamp,
     /// What an earlier run set out to remove, when it did not come to its end.
     pub outgoing: &'a Outgoing,
+    /// Versions that earlier runs of this job have ended at both sides. Only of jobs that form a circle with others, where a version comes
+    /// round again; it is told then and carried no further.
+    pub ended: &'a BTreeMap<RelPath, Known>,
     /// How entries of the two are compared.
     pub by: Comparison,
     /// What of a tree is carried over.
@@ -745,11 +748,24 @@ impl<'a> Visit<'a> {
                     _ => self.settle_conflict(name, left, right, known),
                 }
             }
+            Verdict::Carry(side) if known.is_none() && self.has_come_round(&name, (&left, &right)) => {
+                let message = "it was removed here before, and has come round by way of other jobs, which form a circle with this one: remove it there too, or save it anew to keep it";
+                self.refuse(Code::CameRound, side.other(), &name, message.to_owned());
+            }
             Verdict::Carry(side) | Verdict::Revive(side) | Verdict::Remove(side) => {
                 let (there, here) = if side == Side::Right { (left, right) } else { (right, left) };
                 self.change(name, (verdict, side), (there, here), known, role);
             }
         }
+    }
+
+    /// Whether what one side alone has is a version that was ended at both.
+    fn has_come_round(&self, name: &Name, (left, right): (&Option<Meta>, &Option<Meta>)) -> bool {
+        let ((None, Some(found)) | (Some(found), None)) = (left, right) else { return false };
+        let ended = self.input.ended.get(&self.visited.path.join(name));
+        let is_it =
+            |side| ended.is_some_and(|was| was.state(side, Some(found), &mut |_| false) != State::Changed);
+        is_it(Side::Left) || is_it(Side::Right)
     }
 
     /// Where something in the folder is at a side now.

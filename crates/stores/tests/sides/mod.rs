@@ -138,6 +138,7 @@ impl Pair {
             baseline: &baseline,
             now: Stamp::new(self.clock, 0),
             outgoing: &self.outgoing,
+            ended: &BTreeMap::new(),
             by: self.by(),
             preserve: Preserve::Standard,
             removals: Removals::Carry,
