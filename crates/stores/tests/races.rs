@@ -306,7 +306,7 @@ fn check(shifts: &[Shift], work: Work) {
     let run = |pair: &mut Pair| {
         pair.clock = world.lock().unwrap().clock;
         match work.kind {
-            Kind::TwoWay => pair.run().map(|(plan, counts)| (Outcome::TwoWay(plan), counts)),
+            Kind::TwoWay => pair.run().map(|(plan, counts)| (Outcome::TwoWay(Box::new(plan)), counts)),
             kind => pair.run_one_way(kind).map(|(plan, counts)| (Outcome::OneWay(plan), counts)),
         }
     };
@@ -345,7 +345,7 @@ fn problems(plan: &Plan) -> impl Iterator<Item = &RelPath> {
 
 /// What the last run of a job had planned.
 enum Outcome {
-    TwoWay(TwoWayPlan),
+    TwoWay(Box<TwoWayPlan>),
     OneWay(Plan),
 }
 
