@@ -7,9 +7,10 @@ use std::path::Path;
 use reedhook_core::identity;
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::{Nesting, nesting};
-use reedhook_core::store::{Place, Store};
+use reedhook_core::store::{Place, Store, StoreError};
 
 use crate::desk::Desk;
+use crate::failure::{Failure, Outcome};
 use crate::held::Manner;
 use crate::jobfile::{Job, job_names, load_job};
 use crate::places::{self, Ends, Located};
@@ -128,17 +129,53 @@ fn circle(mine: &Neighbour, others: &[Neighbour]) -> Option<String> {
     None
 }
 
-/// Whether what changes at one side of a two-way job comes round to the other by way of other jobs: of this home, or of others, as far as
-/// both stores say so. What cannot be read says nothing.
-pub fn is_in_circle(desk: &Desk, job: &Job, ends: &Ends, (left, right): (&dyn Store, &dyn Store)) -> bool {
-    let partners = |store: &dyn Store| identity::partners_of(store).unwrap_or_default();
-    let (ours, theirs) = (partners(left), partners(right));
-    // A third one, beside the two themselves.
-    if ours.intersection(&theirs).next().is_some() {
-        return true;
+/// Whether what changes at one side of a two-way job comes round to the other by way of other jobs: of this home, by the stores that they
+/// have run between, or of others, as far as both stores say so. Places of other jobs are not looked at: they may be away, or not answer.
+///
+/// # Errors
+/// When the record fails, or what a store says cannot be read.
+pub fn is_in_circle(desk: &Desk, job: &Job, (left, right): (&dyn Store, &dyn Store)) -> Outcome<bool> {
+    let marks = |store: &dyn Store| identity::read(store);
+    let (Some(from), Some(to)) = (marks(left).map_err(unread)?, marks(right).map_err(unread)?) else {
+        return Ok(false);
+    };
+    let mut pairs = desk.home.record()?.baseline_pairs()?;
+    // Another job between the same two, perhaps about other names, makes no circle.
+    let is_this =
+        |left: &str, right: &str| (left, right) == (&*from, &*to) || (right, left) == (&*from, &*to);
+    pairs.retain(|(name, left, right)| *name != job.name && !is_this(left, right));
+    if reaches(&from, &to, &pairs) {
+        return Ok(true);
     }
-    let mine = Neighbour { name: job.name.clone(), kind: job.rules.kind, ends: ends.clone() };
-    circle(&mine, &neighbours(desk, &job.name)).is_some()
+    // A third one, beside the two themselves.
+    let ours = identity::partners_of(left).map_err(unread)?;
+    let third = |theirs: BTreeSet<String>| ours.intersection(&theirs).next().is_some();
+    Ok(ours.len() > 1 && third(identity::partners_of(right).map_err(unread)?))
+}
+
+fn unread(error: StoreError) -> Failure {
+    Failure::refused(error.kind, format!("what jobs have written down at a side cannot be read: {error}"))
+}
+
+/// Whether there is a way from one store to another, from pair to pair.
+fn reaches(from: &str, to: &str, pairs: &[(String, String, String)]) -> bool {
+    let mut reached = BTreeSet::from([from]);
+    loop {
+        let further: Vec<&str> = pairs
+            .iter()
+            .filter_map(|(_, left, right)| {
+                match (reached.contains(left.as_str()), reached.contains(right.as_str())) {
+                    (true, false) => Some(right.as_str()),
+                    (false, true) => Some(left.as_str()),
+                    _ => None,
+                }
+            })
+            .collect();
+        if further.is_empty() {
+            return reached.contains(to);
+        }
+        reached.extend(further);
+    }
 }
 
 /// That other machines form a circle with this job, as both stores say; nothing is said where they cannot be opened.
@@ -157,4 +194,27 @@ fn circle_by_marks(desk: &Desk, job: &Job, ends: &Ends) -> Option<String> {
 
 fn is_same(one: &[Place], other: &[Place]) -> bool {
     one.iter().zip(other).any(|(one, other)| nesting(one, other) == Nesting::Same)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_circle_is_another_way_from_one_store_to_the_other() {
+        let pairs = |text: &str| -> Vec<(String, String, String)> {
+            let pair = |word: &str| ("job".to_owned(), word[..1].to_owned(), word[1..].to_owned());
+            text.split_whitespace().map(pair).collect()
+        };
+        for (others, expected) in [
+            ("", false),
+            ("bc", false),
+            ("bc ca", true),
+            ("cb ac", true),
+            ("bc de", false),
+            ("bc cd ad", true),
+        ] {
+            assert_eq!(reaches("a", "b", &pairs(others)), expected, "{others}");
+        }
+    }
 }

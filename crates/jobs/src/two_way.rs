@@ -120,7 +120,7 @@ pub(crate) fn look(
     }
     let shelves = kept_shelves(desk, job, moves, (&ends.from, &right_place), &[]);
     let eye = shelves.as_ref().and_then(Shelves::eye);
-    let ended = match neighbours::is_in_circle(desk, job, &ends, (left.as_ref(), right.as_ref())) {
+    let ended = match neighbours::is_in_circle(desk, job, (left.as_ref(), right.as_ref()))? {
         true => desk.home.record()?.ended(&job.name)?,
         false => BTreeMap::new(),
     };
@@ -384,8 +384,7 @@ pub fn remember(
         identity::set_partner(left, marks.1)
             .and_then(|()| identity::set_partner(right, marks.0))
             .map_err(stopped)?;
-        let ends = Ends::of(job, &desk.home, &desk.settings)?;
-        if neighbours::is_in_circle(desk, job, &ends, (left, right)) {
+        if neighbours::is_in_circle(desk, job, (left, right))? {
             let now = desk.now().seconds().saturating_mul(1000);
             let ended = baseline::ended(&both.news, &updates);
             record.add_ended(&job.name, &ended, now, now.saturating_sub(neighbours::ROUND_MS))?;
