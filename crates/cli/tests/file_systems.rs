@@ -491,7 +491,7 @@ fn work(side: &Path, chance: &mut Seeded, clock: &mut u64) {
 
 /// What the files of a side hold; what a kill has left is none of them.
 fn contents(side: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
-    let ours = |path: &Path| path.to_string_lossy().contains(".reedhook-part-");
+    let ours = |path: &Path| path.to_string_lossy().contains(".reedhook-");
     let file = |(path, node)| match node {
         Node::File { content, .. } => Some((path, content)),
         _ => None,

@@ -36,7 +36,7 @@ fn change(station: &Station, chance: &mut Seeded, versions: &mut Versions, round
 #[track_caller]
 fn assert_whole(right: &Path, versions: &Versions) {
     for (path, node) in tree(right) {
-        let part = path.file_name().unwrap().to_string_lossy().starts_with(".reedhook-part-");
+        let part = path.file_name().unwrap().to_string_lossy().starts_with(".reedhook-");
         if let (Node::File { content, .. }, false) = (node, part) {
             let whole = versions.get(&path).is_some_and(|known| known.contains(&content));
             assert!(
@@ -68,7 +68,10 @@ fn two_hundred_kills() {
             kills += 1;
             assert_whole(&station.right(), &versions);
         }
-        station.run_job(&["--yes"]).expect(0);
+        let next = station.run_job(&["--yes"]);
+        // What a run had taken out of its place when it was killed may be of a version that is nowhere any more: that is kept, and told.
+        let codes: Vec<_> = next.json().into_iter().filter(|line| line["event"] == "problem").collect();
+        assert!(next.code == 0 || codes.iter().all(|line| line["code"] == "set-aside"), "{}", next.out);
         assert_alike(&station.left(), &station.right());
         assert_no_leftovers(&station.right());
         let again = station.run_job(&[]).expect(0).last();

@@ -103,7 +103,7 @@ fn a_drive_that_is_taken_away_in_the_middle_of_a_run() {
         std::mem::forget(mounted);
         let _mounted = Mounted::image(&image, &at);
         for (path, node) in tree(&at.join("counts")) {
-            let part = path.to_string_lossy().contains(".reedhook-part-");
+            let part = path.to_string_lossy().contains(".reedhook-");
             if let (Node::File { content, .. }, false) = (node, part) {
                 assert_eq!(content, fs::read(station.left().join(&path)).unwrap(), "{}", path.display());
             }
@@ -199,7 +199,7 @@ fn a_destination_that_turns_read_only() {
     let code = child.wait().unwrap().code();
     assert!(matches!(code, Some(0 | 1 | 3 | 5)), "{code:?}");
     for (path, node) in tree(&at.join("counts")) {
-        let part = path.to_string_lossy().contains(".reedhook-part-");
+        let part = path.to_string_lossy().contains(".reedhook-");
         assert!(
             part || !matches!(node, Node::File { content, .. } if content.len() != 5000),
             "{}",

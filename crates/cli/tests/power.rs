@@ -87,7 +87,7 @@ fn files(side: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
         Node::File { content, .. } => Some((path, content)),
         _ => None,
     };
-    let ours = |path: &Path| path.to_string_lossy().contains(".reedhook-part-");
+    let ours = |path: &Path| path.to_string_lossy().contains(".reedhook-");
     tree(side).into_iter().filter_map(file).filter(|(path, _)| !ours(path)).collect()
 }
 
