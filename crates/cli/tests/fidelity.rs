@@ -216,6 +216,12 @@ fn an_access_list_that_stays_behind_opens_nothing_to_the_group() {
         assert_eq!(modes().map(|mode| format!("{mode:o}")), ["700", "600", "700", "600", "640"], "{kind}");
         let again = station.run(&["run", "counts", "--yes"]).expect(0);
         assert!(again.out.contains("nothing to do"), "{kind}: {}", again.out);
+        if kind == "mirror" {
+            // As older versions have made it.
+            set_mode(&station.right().join("closed/notes.csv"), 0o660);
+            station.run_job(&["--yes"]).expect(0);
+            assert_eq!(format!("{:o}", modes()[1]), "600");
+        }
         // Another mode goes over, and the list at the source stays as it is.
         tool(&station.left(), "chmod o+r rota.csv && setfacl -m u:65534:rw,g::r rota.csv");
         let lists = lists.replace(

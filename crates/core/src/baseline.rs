@@ -262,9 +262,11 @@ pub fn learn(
 /// them any more.
 pub fn ended(news: &[FolderNews], updates: &[FolderUpdate]) -> Vec<(RelPath, Known)> {
     let mut ended = Vec::new();
+    // Of two updates of a folder the later one holds.
+    let updated: HashMap<&RelPath, &Option<Remembered>> =
+        updates.iter().map(|(folder, now)| (folder, now)).collect();
     for FolderNews { folder, known, .. } in news {
-        let now = updates.iter().rev().find(|(updated, _)| updated == folder);
-        let now = now.and_then(|(_, now)| now.as_ref()).map_or(&[][..], |now| &now.known);
+        let now = updated.get(folder).and_then(|now| now.as_ref()).map_or(&[][..], |now| &now.known);
         let gone = known.iter().filter(|known| matches!(known.what, KnownKind::File(..)));
         let gone = gone.filter(|known| now.binary_search_by(|one| one.name.cmp(&known.name)).is_err());
         ended.extend(gone.map(|known| (folder.join(&known.name), known.clone())));

@@ -148,9 +148,9 @@ impl Comparison {
             Some((one, other)) => one & bits == other & bits,
             None => true,
         };
-        // Where an entry has a list of its own, what was given it as a mode is the list's mask.
+        // Where the right one has a list of its own, what it was given as a mode is the list's mask.
         let (ours, theirs) = (self.carried_mode(left), self.carried_mode(right));
-        !self.modes || same(ours, right.mode) || same(left.mode, theirs) || same(ours, theirs)
+        !self.modes || same(ours, right.mode) || same(ours, theirs)
     }
 
     /// Whether the right one is a file that is setuid or setgid, and the left one gives it no right to that: an earlier version of

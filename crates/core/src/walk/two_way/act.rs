@@ -104,7 +104,8 @@ impl Visit<'_> {
         };
         let differs = |own: &Meta| {
             let timed = by.precision.is_some() && (!link || by.link_times);
-            (timed && !by.same_time(own, &wanted(own))) || (!link && !by.same_mode(own, &wanted(own)))
+            (timed && !by.same_time(own, &wanted(own)))
+                || (!link && own.mode != wanted(own).mode && !by.same_mode(own, &wanted(own)))
         };
         let sides = [(Side::Left, &left), (Side::Right, &right)];
         let steps: Vec<_> = sides.into_iter().filter(|(_, own)| differs(own)).collect();
