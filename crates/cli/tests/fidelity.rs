@@ -287,6 +287,16 @@ fn what_full_has_changed_is_undone() {
     assert_ne!(described(&station.right()), before);
     let undone = station.run(&["undo", "counts", "last", "--yes"]).expect(0);
     assert_eq!(described(&station.right()), before, "{}", undone.out);
+    // What lets whoever runs a file act for another is not given back to one that somebody else owned meanwhile.
+    let left = station.left();
+    tool(&left, "cp etc/plain etc/tool && chmod 4755 etc/tool");
+    station.run_job(&["--yes"]).expect(0);
+    tool(&left, "chown 9:9 etc/tool && chmod 755 etc/tool");
+    station.run_job(&["--yes"]).expect(0);
+    let undone = station.run(&["undo", "counts", "last", "--yes"]).expect(1);
+    assert!(undone.out.contains("but not its setuid"), "{}", undone.out);
+    let found = fs::metadata(station.right().join("etc/tool")).unwrap();
+    assert_eq!((found.uid(), found.mode() & 0o7777), (0, 0o755));
     fs::remove_file(station.left().join("etc/pipe")).unwrap();
     station.run_job(&["--yes"]).expect(0);
     // A file of two names where folders and a pipe were.

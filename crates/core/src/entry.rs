@@ -209,6 +209,11 @@ impl Rights {
         Some(Box::new(Rights { owners, attributes: extra.attributes.clone() }))
     }
 
+    /// Whether capabilities are among the attributes.
+    pub fn are_capable(&self) -> bool {
+        self.attributes.iter().any(|(name, _)| name == CAPABILITY)
+    }
+
     /// What an entry that is `now` so gets of this; `None` where its store does not look at them.
     pub fn to_give(&self, now: &Meta) -> Option<Arc<Extra>> {
         let now = now.extra.as_ref()?;

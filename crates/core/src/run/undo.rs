@@ -15,7 +15,7 @@ use std::sync::atomic::AtomicBool;
 
 use super::kept::{kept_files, make_folder, open_to_us, write_owner};
 use super::{Done, Gone, Item, Mark, kept_folder};
-use crate::entry::{EntryKind, Extra, Meta, Rights, Side};
+use crate::entry::{EntryKind, Extra, Meta, Rights, SPECIAL_BITS, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
 use crate::store::{
@@ -337,8 +337,10 @@ impl Undoing<'_> {
         let (now, was) = (item.was, Mark::of(&meta));
         let extra = self.rights_back(item, &meta);
         if (now.mode != was.mode || extra.is_some()) && meta.is_item() {
-            let attributes = Attributes { modified: now.modified, mode: now.mode, extra };
+            let mode = now.mode.map(|mode| mode & !SPECIAL_BITS);
+            let attributes = Attributes { modified: now.modified, mode, extra };
             self.store.set_attributes(old, &meta, &attributes)?;
+            self.tell_of_privileges(item);
         }
         let moved = Item {
             path: old.clone(),
@@ -478,16 +480,35 @@ impl Undoing<'_> {
             return Err(StoreError::new(FaultKind::Changed, "undo", &item.path));
         }
         let extra = self.rights_back(item, &meta);
-        let was = Attributes { modified: item.was.modified, mode: item.was.mode, extra };
+        // What is as it was is not touched: setting a mode takes setuid away.
+        let mode = item.was.mode.map(|mode| mode & !SPECIAL_BITS);
+        let mode = mode.filter(|_| extra.is_some() || meta.mode != item.was.mode);
+        let was = Attributes { modified: item.was.modified, mode, extra };
         self.store.set_attributes(&item.path, &meta, &was)?;
         self.tell(Done::Metadata, item, (meta.kind, meta.size), item.was, Mark::of(&meta));
         self.had_rights(item, &meta);
+        if item.rights.is_some() || mode.is_some() {
+            self.tell_of_privileges(item);
+        }
         Ok(())
     }
 
-    /// The owners and attributes to give back, where the run has changed them.
+    /// The owners and attributes to give back, where the run has changed them. Not what lets whoever runs the file act for another: who
+    /// owned it meanwhile may have put something else in it.
     fn rights_back(&self, item: &Item, now: &Meta) -> Option<Arc<Extra>> {
-        item.rights.as_ref().filter(|_| self.store.capabilities().full)?.to_give(now)
+        let rights = item.rights.as_ref().filter(|_| self.store.capabilities().full)?;
+        Some(Arc::new(rights.to_give(now)?.without_capability()))
+    }
+
+    /// Says what of an entry's metadata an undo does not give back.
+    fn tell_of_privileges(&mut self, item: &Item) {
+        let special = item.was.mode.is_some_and(|mode| mode & SPECIAL_BITS != 0);
+        let capable = item.rights.as_ref().is_some_and(|rights| rights.are_capable());
+        if special || capable {
+            let words = "its mode, owner and attributes are back, but not its setuid or setgid bit or its capabilities";
+            let code = Code::Fault(FaultKind::Denied);
+            self.problem(Problem::new(code, item.side, item.path.clone(), words));
+        }
     }
 
     /// Adds to what was told last what owners and attributes stood there, if they are given back.
