@@ -553,6 +553,8 @@ impl Store for LocalStore {
     fn sync(&self) -> Result<()> {
         for (path, folder) in std::mem::take(&mut *self.changed()) {
             match folder.sync() {
+                // Drivers in user space go by path: of a folder that has gone nothing has to last.
+                Err(error) if sys::fault_kind(&error) == FaultKind::NotFound => {}
                 // Some know no such thing of folders.
                 Err(error) if !sys::is_unsupported(&error) => {
                     return Err(fault("make durable", &path, error));
