@@ -7,7 +7,8 @@
 use std::collections::BTreeSet;
 use std::fmt::Write;
 
-use crate::path::{Name, RESERVED_NAME, RelPath};
+use crate::entry::Entry;
+use crate::path::{RESERVED_NAME, RelPath};
 use crate::store::{FaultKind, Result, Store, StoreError, StoreExt};
 
 /// What a place is on, told without writing to it: a file system of this machine, or a server. It recognises sources, which
@@ -145,40 +146,60 @@ pub fn set_last_run(store: &dyn Store, pair: (&str, &str), run: &str) -> Result<
     store.replace_small(&file, format!("run = \"{run}\"\n").as_bytes())
 }
 
-/// Where the mark of a store is written down that a two-way job keeps alike with this one.
+/// Where the stores are written down that two-way jobs keep alike with this one.
 fn partners() -> RelPath {
     RelPath::new(&[RESERVED_NAME, b"/partners"].concat()).unwrap_or_default()
 }
 
-/// Writes down, at a store of this pair, which other one it is kept alike with.
+/// What this store itself is called among partners. Its mark will not do: both sides of a first run get the same one.
+const OWN: &[u8] = b"own";
+
+fn partner_file(name: &[u8]) -> RelPath {
+    RelPath::new(&[partners().as_bytes(), b"/", name].concat()).unwrap_or_default()
+}
+
+/// What a store is called among the partners of others; it gets `fresh`, which nothing else is called, when it has no such name.
+///
+/// # Errors
+/// When the store fails.
+pub fn name_among_partners(store: &dyn Store, fresh: &str) -> Result<String> {
+    let file = partner_file(OWN);
+    if let Some(own) = store.read_small(&file, LIMIT)?.and_then(|bytes| mark_in(&bytes)) {
+        return Ok(own);
+    }
+    store.make_folders(&partners())?;
+    store.write_small(&file, format!("id = \"{fresh}\"\n").as_bytes())?;
+    Ok(fresh.to_owned())
+}
+
+/// Writes down that a two-way job keeps a store alike with the one of that name.
 ///
 /// # Errors
 /// When the store fails.
 pub fn set_partner(store: &dyn Store, partner: &str) -> Result<()> {
     let key = blake3::hash(partner.as_bytes()).to_hex();
-    let Ok(name) = Name::new(&key.as_bytes()[..16]) else { return Ok(()) };
-    let file = partners().join(&name);
-    if store.stat(&file)?.is_some() {
-        return Ok(());
+    let file = partner_file(&key.as_bytes()[..16]);
+    match store.stat(&file)? {
+        Some(_) => Ok(()),
+        None => store.write_small(&file, format!("id = \"{partner}\"\n").as_bytes()),
     }
-    store.make_folders(&partners())?;
-    store.write_small(&file, format!("id = \"{partner}\"\n").as_bytes())
 }
 
-/// The marks of the stores that two-way jobs, of whatever machine, keep alike with this one.
+/// The names of the stores that two-way jobs, of whatever machine, keep alike with this one.
 ///
 /// # Errors
 /// When the store fails.
 pub fn partners_of(store: &dyn Store) -> Result<BTreeSet<String>> {
+    /// Nobody keeps a place alike with more; whoever can write here could put any number.
+    const MOST: usize = 64;
     let listing = match store.list(&partners()) {
         Ok(listing) => listing,
         Err(error) if error.kind == FaultKind::NotFound => return Ok(BTreeSet::new()),
         Err(error) => return Err(error),
     };
-    /// Nobody keeps a place alike with more; whoever can write here could put any number.
-    const MOST: usize = 64;
+    let others = |entry: &&Entry| !entry.name.is_passing() && entry.name.as_bytes() != OWN;
     let mut found = BTreeSet::new();
-    for entry in listing.entries.iter().filter(|entry| !entry.name.is_passing()).take(MOST) {
+    for entry in listing.entries.iter().filter(others).take(MOST) {
         let bytes = store.read_small(&partners().join(&entry.name), LIMIT)?;
         found.extend(bytes.and_then(|bytes| mark_in(&bytes)));
     }

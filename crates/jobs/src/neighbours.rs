@@ -129,28 +129,31 @@ fn circle(mine: &Neighbour, others: &[Neighbour]) -> Option<String> {
     None
 }
 
-/// Whether what changes at one side of a two-way job comes round to the other by way of other jobs: of this home, by the stores that they
-/// have run between, or of others, as far as both stores say so. Places of other jobs are not looked at: they may be away, or not answer.
+/// Whether what changes at one side of a two-way job comes round to the other by way of other jobs: of this home, by the places that are
+/// written in them, or of others, as far as both stores say so. Places of other jobs are not looked at: they may be away, or not answer.
 ///
 /// # Errors
-/// When the record fails, or what a store says cannot be read.
+/// When what a store says cannot be read.
 pub fn is_in_circle(desk: &Desk, job: &Job, (left, right): (&dyn Store, &dyn Store)) -> Outcome<bool> {
-    let marks = |store: &dyn Store| identity::read(store);
-    let (Some(from), Some(to)) = (marks(left).map_err(unread)?, marks(right).map_err(unread)?) else {
-        return Ok(false);
-    };
-    let mut pairs = desk.home.record()?.baseline_pairs()?;
-    // Another job between the same two, perhaps about other names, makes no circle.
-    let is_this =
-        |left: &str, right: &str| (left, right) == (&*from, &*to) || (right, left) == (&*from, &*to);
-    pairs.retain(|(name, left, right)| *name != job.name && !is_this(left, right));
-    if reaches(&from, &to, &pairs) {
+    let (Some(from), Some(to)) = (job.from.first(), job.to.first()) else { return Ok(false) };
+    let others = job_names(&desk.home).into_iter().filter(|name| *name != job.name);
+    let others = others.filter_map(|name| load_job(&desk.home, &name).ok());
+    let pairs: Vec<(String, String)> = others
+        .filter(|other| other.rules.kind == Kind::TwoWay)
+        .filter_map(|other| Some((other.from.first()?.clone(), other.to.first()?.clone())))
+        // Another job between the same two, perhaps about other names, makes no circle.
+        .filter(|(one, other)| ![(from, to), (to, from)].contains(&(one, other)))
+        .collect();
+    if reaches(from, to, &pairs) {
         return Ok(true);
     }
-    // A third one, beside the two themselves.
     let ours = identity::partners_of(left).map_err(unread)?;
-    let third = |theirs: BTreeSet<String>| ours.intersection(&theirs).next().is_some();
-    Ok(ours.len() > 1 && third(identity::partners_of(right).map_err(unread)?))
+    // One of them is the other side.
+    if ours.len() < 2 {
+        return Ok(false);
+    }
+    let theirs = identity::partners_of(right).map_err(unread)?;
+    Ok(ours.intersection(&theirs).next().is_some())
 }
 
 fn unread(error: StoreError) -> Failure {
@@ -158,12 +161,12 @@ fn unread(error: StoreError) -> Failure {
 }
 
 /// Whether there is a way from one store to another, from pair to pair.
-fn reaches(from: &str, to: &str, pairs: &[(String, String, String)]) -> bool {
+fn reaches(from: &str, to: &str, pairs: &[(String, String)]) -> bool {
     let mut reached = BTreeSet::from([from]);
     loop {
         let further: Vec<&str> = pairs
             .iter()
-            .filter_map(|(_, left, right)| {
+            .filter_map(|(left, right)| {
                 match (reached.contains(left.as_str()), reached.contains(right.as_str())) {
                     (true, false) => Some(right.as_str()),
                     (false, true) => Some(left.as_str()),
@@ -202,8 +205,8 @@ mod tests {
 
     #[test]
     fn a_circle_is_another_way_from_one_store_to_the_other() {
-        let pairs = |text: &str| -> Vec<(String, String, String)> {
-            let pair = |word: &str| ("job".to_owned(), word[..1].to_owned(), word[1..].to_owned());
+        let pairs = |text: &str| -> Vec<(String, String)> {
+            let pair = |word: &str| (word[..1].to_owned(), word[1..].to_owned());
             text.split_whitespace().map(pair).collect()
         };
         for (others, expected) in [

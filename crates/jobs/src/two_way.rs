@@ -351,6 +351,14 @@ fn legs(
     aside.chain([&found.to_right, &found.to_left]).map(leg).collect()
 }
 
+/// Writes down, at both sides, which other store they are kept alike with.
+fn write_partners((left, right): (&dyn Store, &dyn Store), run: &str) -> Result<(), StoreError> {
+    let ours = identity::name_among_partners(left, &format!("{run}-left"))?;
+    let theirs = identity::name_among_partners(right, &format!("{run}-right"))?;
+    identity::set_partner(left, &theirs)?;
+    identity::set_partner(right, &ours)
+}
+
 /// Remembers what both sides agree on, after everything that was done, and what it was done from, is durable at both: a side
 /// that was only read may still lose what its owner saved a moment ago.
 pub fn remember(
@@ -381,9 +389,7 @@ pub fn remember(
         for store in [left, right] {
             identity::set_last_run(store, marks, run).map_err(stopped)?;
         }
-        identity::set_partner(left, marks.1)
-            .and_then(|()| identity::set_partner(right, marks.0))
-            .map_err(stopped)?;
+        write_partners((left, right), run).map_err(stopped)?;
         if neighbours::is_in_circle(desk, job, (left, right))? {
             let now = desk.now().seconds().saturating_mul(1000);
             let ended = baseline::ended(&both.news, &updates);

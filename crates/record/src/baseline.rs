@@ -30,12 +30,6 @@ pub trait Baselines {
     /// When SQLite fails.
     fn baseline_runs(&self, job: &str, left: &str, right: &str) -> Result<Option<[String; 2]>>;
 
-    /// Which stores the two-way jobs of this home have run between: a job, and the marks of its left and its right.
-    ///
-    /// # Errors
-    /// When SQLite fails.
-    fn baseline_pairs(&self) -> Result<Vec<(String, String, String)>>;
-
     /// Remembers that a run is about to change what two stores agree on.
     ///
     /// # Errors
@@ -105,12 +99,6 @@ impl Baselines for StateFile {
             "SELECT run, next FROM baselines WHERE job = ?1 AND left_identity = ?2 AND right_identity = ?3";
         let found = self.db.query_row(sql, [job, left, right], |row| Ok([row.get(0)?, row.get(1)?]));
         Ok(found.optional()?)
-    }
-
-    fn baseline_pairs(&self) -> Result<Vec<(String, String, String)>> {
-        let mut statement = self.db.prepare("SELECT job, left_identity, right_identity FROM baselines")?;
-        let pairs = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
-        Ok(pairs.collect::<rusqlite::Result<_>>()?)
     }
 
     fn set_next_run(&self, job: &str, run: &str) -> Result<()> {
