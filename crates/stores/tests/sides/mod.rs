@@ -304,9 +304,17 @@ impl Pair {
                 let possible = !to.is_within(from)
                     && !from.is_within(to)
                     && store.stat(from).is_ok_and(|meta| meta.is_some());
+                // Another spelling of one name has nothing in its way but itself.
+                let folding = store.capabilities().folding;
+                let names = from.split().zip(to.split());
+                let respelled = names.is_some_and(|((above, from), (there, to))| {
+                    above == there && folding.is_same(&from, &to)
+                });
                 if possible {
                     make_way(store, to);
-                    clear(store, to);
+                    if !respelled {
+                        clear(store, to);
+                    }
                     // Making way may have removed what was to be renamed.
                     let _ = store.rename(from, to);
                 }
