@@ -287,7 +287,7 @@ fn what_full_has_changed_is_undone() {
     assert_ne!(described(&station.right()), before);
     let undone = station.run(&["undo", "counts", "last", "--yes"]).expect(0);
     assert_eq!(described(&station.right()), before, "{}", undone.out);
-    // What lets whoever runs a file act for another is not given back to one that somebody else owned meanwhile.
+    // Setuid is not given back to a file that somebody else owned in the meantime.
     let left = station.left();
     tool(&left, "cp etc/plain etc/tool && chmod 4755 etc/tool");
     station.run_job(&["--yes"]).expect(0);

@@ -190,7 +190,7 @@ pub fn set_partner(store: &dyn Store, partner: &str) -> Result<()> {
 /// # Errors
 /// When the store fails.
 pub fn partners_of(store: &dyn Store) -> Result<BTreeSet<String>> {
-    /// Nobody keeps a place alike with more; whoever can write here could put any number.
+    /// More than anybody needs. An account that can write here could put any number.
     const MOST: usize = 64;
     let listing = match store.list(&partners()) {
         Ok(listing) => listing,

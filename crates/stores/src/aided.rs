@@ -33,10 +33,9 @@ pub struct Aided {
     told: AtomicBool,
 }
 
-/// Where it is written, in a place itself, that names there are spelled: whoever comes later and would spell none has to read them all the
-/// same.
 const TOLD: &[u8] = b"Names in this folder are spelled as %XX where this place could not hold them.\n";
 
+/// The file in which a place itself says that names there are spelled. A later job that spells no names still has to read them.
 fn told_file() -> RelPath {
     RelPath::new(&[RESERVED_NAME, b"/spelled"].concat()).unwrap_or_default()
 }

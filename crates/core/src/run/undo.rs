@@ -493,8 +493,8 @@ impl Undoing<'_> {
         Ok(())
     }
 
-    /// The owners and attributes to give back, where the run has changed them. Not what lets whoever runs the file act for another: who
-    /// owned it meanwhile may have put something else in it.
+    /// The owners and attributes to give back, where the run has changed them. Capabilities are left out: the owner in between may have
+    /// put something else into the file.
     fn rights_back(&self, item: &Item, now: &Meta) -> Option<Arc<Extra>> {
         let rights = item.rights.as_ref().filter(|_| self.store.capabilities().full)?;
         Some(Arc::new(rights.to_give(now)?.without_capability()))

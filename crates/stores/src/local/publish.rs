@@ -129,7 +129,8 @@ impl LocalStore {
                 .and_then(|()| folder.exchange(&aside, name.as_bytes())),
             false => Err(sys::unsupported()),
         };
-        if exchanged.is_err() {
+        // An error says nothing of what was done: only what is seen to be ours gets the name back under which it is cleared.
+        if self.exchanges && exchanged.is_err() && is_ours(folder, &aside, ours.as_ref()) {
             let _ = folder.rename_new(&aside, folder, temporary);
         }
         match exchanged {
@@ -290,10 +291,15 @@ impl LocalStore {
 
 /// Clears what a run has written itself, where it did not get its place.
 fn clear_ours(folder: &Folder, aside: &[u8], ours: Option<&Meta>) {
-    let there = folder.stat(aside).ok().flatten();
-    if there.zip(ours).is_some_and(|(there, ours)| is_still(ours, &there)) {
+    if is_ours(folder, aside, ours) {
         let _ = folder.unlink(aside);
     }
+}
+
+/// Whether a name is seen to hold what a run has written itself.
+fn is_ours(folder: &Folder, name: &[u8], ours: Option<&Meta>) -> bool {
+    let there = folder.stat(name).ok().flatten();
+    there.zip(ours).is_some_and(|(there, ours)| is_still(ours, &there))
 }
 
 /// What a kept copy gets of an entry: everything but setuid, setgid and capabilities.
