@@ -365,6 +365,11 @@ impl LocalStore {
         judged_name(&format!("{number:016x}"), was)
     }
 
+    /// Whether nothing is at a folder's path any more, as far as a look shows.
+    fn is_gone(&self, path: &RelPath) -> bool {
+        self.root.open_below(path).is_err_and(|error| sys::fault_kind(&error) == FaultKind::NotFound)
+    }
+
     /// Fails unless the entry is what the plan saw.
     fn check(
         &self,
@@ -554,7 +559,7 @@ impl Store for LocalStore {
         for (path, folder) in std::mem::take(&mut *self.changed()) {
             match folder.sync() {
                 // Drivers in user space go by path: of a folder that has gone nothing has to last.
-                Err(error) if sys::fault_kind(&error) == FaultKind::NotFound => {}
+                Err(error) if sys::fault_kind(&error) == FaultKind::NotFound && self.is_gone(&path) => {}
                 // Some know no such thing of folders.
                 Err(error) if !sys::is_unsupported(&error) => {
                     return Err(fault("make durable", &path, error));
