@@ -51,7 +51,7 @@ impl Context {
         let desk = Desk {
             stop,
             secrets: Arc::new(Secrets::asking(ask_for_secret)),
-            listener: Arc::new(Screen::new(global)),
+            observer: Arc::new(Screen::new(global)),
             ..Desk::new(home, settings, world)
         };
         Ok(Context { global: global.clone(), desk })

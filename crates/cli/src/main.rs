@@ -1,6 +1,6 @@
 //! `reedhook`: the command line around the core and the stores.
 //!
-//! [`args`] says what can be typed, [`commands`] what it does; [`round`] is the road that preview and run share. Every
+//! [`args`] says what can be typed, [`commands`] what it does; [`preview`](commands::preview) is the road that preview and run share. Every
 //! failure reaches [`main`] as one sentence with an exit code.
 
 mod args;

@@ -14,7 +14,7 @@ use reedhook_core::run::Event;
 use reedhook_core::walk::ScanProgress;
 use unicode_width::UnicodeWidthStr;
 
-use reedhook_jobs::desk::{Event as Happening, Listener};
+use reedhook_jobs::desk::{Event as Happening, Observer};
 use reedhook_jobs::tally::{InHand, Tally};
 
 use crate::args::Global;
@@ -276,8 +276,8 @@ impl Screen {
     }
 }
 
-impl Listener for Screen {
-    fn hear(&self, event: &Happening<'_>) {
+impl Observer for Screen {
+    fn observe(&self, event: &Happening<'_>) {
         let mut scene = self.scene.lock().unwrap_or_else(PoisonError::into_inner);
         match (&mut *scene, event) {
             (_, Happening::Note(text)) => warn(text),

@@ -16,7 +16,7 @@ use crate::text::{
     Align, BAD, BOLD, CARE, Columns, DIM, GOOD, bytes, count, duration, grouped, rate, styled,
 };
 use reedhook_jobs::home::Home;
-use reedhook_jobs::look::{Leg, Round};
+use reedhook_jobs::look::{DestinationPlan, Preview};
 use reedhook_jobs::places::{Ends, Located};
 use reedhook_jobs::run::RunResult;
 use reedhook_jobs::two_way::Both;
@@ -53,14 +53,14 @@ pub fn mapping(kind: Kind, ends: &Ends, home: &Home) -> Vec<String> {
 }
 
 /// A job's heading: name, kind, sides.
-pub fn heading(round: &Round, home: &Home) -> String {
-    let mut text = format!("{}  {}\n", styled(BOLD, &round.job.name), round.job.rules.kind);
+pub fn heading(preview: &Preview, home: &Home) -> String {
+    let mut text = format!("{}  {}\n", styled(BOLD, &preview.job.name), preview.job.rules.kind);
     let mut sides = Columns::new(&[Align::Left, Align::Left]);
-    let (left, right) = if round.both.is_some() { ("left", "right") } else { ("from", "to") };
-    for from in &round.ends.from {
+    let (left, right) = if preview.both.is_some() { ("left", "right") } else { ("from", "to") };
+    for from in &preview.ends.from {
         sides.row(vec![left.into(), from.shown(home)]);
     }
-    for to in &round.ends.to {
+    for to in &preview.ends.to {
         sides.row(vec![right.into(), to.shown(home)]);
     }
     text.push_str(&sides.render(2));
@@ -68,31 +68,32 @@ pub fn heading(round: &Round, home: &Home) -> String {
 }
 
 /// That a source holds nothing, which may be right: an inbox at night. Nothing where it holds something.
-pub fn empty_source(round: &Round, leg: &Leg, home: &Home) -> Option<String> {
-    let empty = round.both.is_none() && leg.plan.left_items == 0 && leg.plan.folders_seen <= 1;
-    let from: Vec<String> = round.ends.from.iter().map(|from| from.short(home)).collect();
-    let why = match leg.plan.filtered {
+pub fn empty_source(preview: &Preview, destination: &DestinationPlan, home: &Home) -> Option<String> {
+    let empty =
+        preview.both.is_none() && destination.plan.left_items == 0 && destination.plan.folders_seen <= 1;
+    let from: Vec<String> = preview.ends.from.iter().map(|from| from.short(home)).collect();
+    let why = match destination.plan.filtered {
         0 => String::new(),
         _ => format!(
             ": the filter leaves out all of it, and `reedhook job filter {}` shows which line does",
-            round.job.name
+            preview.job.name
         ),
     };
     (empty && !from.is_empty())
         .then(|| format!("The source {} holds nothing that takes part{why}.", from.join(", ")))
 }
 
-/// What a run would do, for one leg.
-pub fn plan(round: &Round, leg: &Leg, home: &Home, all: bool) -> String {
+/// What a run would do, for one destination.
+pub fn plan(preview: &Preview, destination: &DestinationPlan, home: &Home, all: bool) -> String {
     let mut text = String::new();
-    if leg.to_be_made {
-        let _ = writeln!(text, "  The folder {} will be made.", leg.to.shown(home));
+    if destination.to_be_made {
+        let _ = writeln!(text, "  The folder {} will be made.", destination.to.shown(home));
     }
-    text.push_str(&totals(round, leg));
+    text.push_str(&totals(preview, destination));
     for section in SECTIONS {
-        text.push_str(&section_text(round, leg, section, all));
+        text.push_str(&section_text(preview, destination, section, all));
     }
-    text.push_str(&problem_list(&leg.plan.problems, all));
+    text.push_str(&problem_list(&destination.plan.problems, all));
     text
 }
 
@@ -128,31 +129,37 @@ const SECTIONS: &[Section] = &[
     Section { word: "leave", title: "Leave", wanted: |step| matches!(step, Step::Leave { .. }) },
 ];
 
-fn actions<'a>(leg: &'a Leg, section: &'a Section) -> impl Iterator<Item = (&'a FolderPlan, &'a Action)> {
-    let all =
-        leg.plan.folders.iter().flat_map(|folder| folder.actions.iter().map(move |action| (folder, action)));
+fn actions<'a>(
+    destination: &'a DestinationPlan,
+    section: &'a Section,
+) -> impl Iterator<Item = (&'a FolderPlan, &'a Action)> {
+    let all = destination
+        .plan
+        .folders
+        .iter()
+        .flat_map(|folder| folder.actions.iter().map(move |action| (folder, action)));
     all.filter(|(_, action)| (section.wanted)(&action.step))
 }
 
-fn totals(round: &Round, leg: &Leg) -> String {
-    let plan = &leg.plan;
+fn totals(preview: &Preview, destination: &DestinationPlan) -> String {
+    let plan = &destination.plan;
     let mut table = Columns::new(&[Align::Left, Align::Right, Align::Left, Align::Right, Align::Left]);
     let noun = |number: u64| if number == 1 { "file" } else { "files" }.to_owned();
     for section in SECTIONS {
         let (mut files, mut size) = (0, 0);
-        for (_, action) in actions(leg, section) {
+        for (_, action) in actions(destination, section) {
             files += step_items(&action.step);
             size += step_size(&action.step);
         }
         if files > 0 {
-            let note = section_note(round, section.word);
+            let note = section_note(preview, section.word);
             // Of what is moved no byte travels.
             let size = if section.word == "move" { String::new() } else { bytes(size) };
             table.row(vec![section.word.into(), grouped(files), noun(files), size, note]);
         }
     }
     let same = plan.same;
-    if round.both.is_none() {
+    if preview.both.is_none() {
         table.row(vec!["same".into(), grouped(same), noun(same), String::new(), String::new()]);
     }
     let mut text = table.render(2);
@@ -174,7 +181,7 @@ fn totals(round: &Round, leg: &Leg) -> String {
         let _ = writeln!(text, "  {}.", more.join("; "));
     }
     text.push_str(&shifted_line(plan.shifted));
-    if round.both.is_none() {
+    if preview.both.is_none() {
         text.push_str(&beyond_line(plan.beyond));
     }
     text
@@ -191,8 +198,8 @@ fn shifted_line(files: u64) -> String {
     }
 }
 
-fn beyond(round: &Round) -> String {
-    beyond_line(round.legs.iter().map(|leg| leg.plan.beyond).sum())
+fn beyond(preview: &Preview) -> String {
+    beyond_line(preview.destinations.iter().map(|destination| destination.plan.beyond).sum())
 }
 
 /// What is said of files that were carried once, and have grown or aged out of the filter.
@@ -207,8 +214,8 @@ pub fn beyond_line(entries: u64) -> String {
     }
 }
 
-fn section_note(round: &Round, word: &str) -> String {
-    let rules = &round.job.rules;
+fn section_note(preview: &Preview, word: &str) -> String {
+    let rules = &preview.job.rules;
     match word {
         "update" if rules.replaced == Replaced::Keep => "the old versions are kept".into(),
         "update" => "the old versions are erased".into(),
@@ -219,14 +226,14 @@ fn section_note(round: &Round, word: &str) -> String {
     }
 }
 
-fn section_text(round: &Round, leg: &Leg, section: &Section, all: bool) -> String {
-    let items: Vec<_> = actions(leg, section).collect();
+fn section_text(preview: &Preview, destination: &DestinationPlan, section: &Section, all: bool) -> String {
+    let items: Vec<_> = actions(destination, section).collect();
     if items.is_empty() {
         return String::new();
     }
     let mut text = format!("\n{}\n", styled(BOLD, section.title));
     if section.word == "remove" {
-        let _ = writeln!(text, "  {}", removal_words(round, leg));
+        let _ = writeln!(text, "  {}", removal_words(preview, destination));
     }
     let mut table = Columns::new(&[Align::Left, Align::Right, Align::Left]);
     if all || items.len() <= FOLD_OVER {
@@ -243,15 +250,15 @@ fn section_text(round: &Round, leg: &Leg, section: &Section, all: bool) -> Strin
 }
 
 /// What a run would remove, in plain words.
-pub fn removal_words(round: &Round, leg: &Leg) -> String {
-    let plan = &leg.plan;
+pub fn removal_words(preview: &Preview, destination: &DestinationPlan) -> String {
+    let plan = &destination.plan;
     let number = plan.counts().removed;
     let removed = count(number, "file that is", "files that are");
-    let (gone, here) = match &round.both {
+    let (gone, here) = match &preview.both {
         Some(_) => (format!("at the {}", plan.changes.other()), format!("at the {}", plan.changes)),
         None => ("at the source".to_owned(), "at the destination".to_owned()),
     };
-    let fate = match round.job.rules.removed {
+    let fate = match preview.job.rules.removed {
         Removed::Keep => format!("set aside in {} {here}", kept_root()),
         Removed::Trash => "moved to the trash".to_owned(),
         Removed::Erase => "erased for good".to_owned(),
@@ -354,9 +361,12 @@ pub fn problem_list(problems: &[Problem], all: bool) -> String {
     text
 }
 
-/// Whether a leg's plan has nothing to show.
-pub fn nothing_to_do(leg: &Leg) -> bool {
-    leg.plan.is_empty() && leg.plan.problems.is_empty() && leg.plan.counts().skipped == 0 && !leg.to_be_made
+/// Whether a destination's plan has nothing to show.
+pub fn nothing_to_do(destination: &DestinationPlan) -> bool {
+    destination.plan.is_empty()
+        && destination.plan.problems.is_empty()
+        && destination.plan.counts().skipped == 0
+        && !destination.to_be_made
 }
 
 /// How a run went, in one word, coloured.
@@ -382,7 +392,7 @@ pub fn outcome_line(outcome: RunOutcome, elapsed: std::time::Duration) -> String
 }
 
 /// The end of a run: what happened to files and bytes, how long it took, and what went wrong.
-pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
+pub fn summary(preview: &Preview, result: &RunResult, home: &Home) -> String {
     let counts = &result.counts;
     let word = outcome_word(result.outcome);
     let took = duration(result.elapsed);
@@ -393,7 +403,7 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
         return format!(
             "{word} in {took}: nothing to do, {} the same on both sides.\n",
             count(counts.same, "file is", "files are")
-        ) + &beyond(round);
+        ) + &beyond(preview);
     }
     let mut text = outcome_line(result.outcome, result.elapsed);
     text.push_str(&count_table(counts, result.folders_made, result.folders_removed).render(2));
@@ -410,11 +420,13 @@ pub fn summary(round: &Round, result: &RunResult, home: &Home) -> String {
             bytes(result.unfinished)
         );
     }
-    if let Some(line) = kept_line(round, result, home) {
+    if let Some(line) = kept_line(preview, result, home) {
         let _ = writeln!(text, "  {line}");
     }
-    text.push_str(&shifted_line(round.legs.iter().map(|leg| leg.plan.shifted).sum()));
-    text.push_str(&beyond(round));
+    text.push_str(&shifted_line(
+        preview.destinations.iter().map(|destination| destination.plan.shifted).sum(),
+    ));
+    text.push_str(&beyond(preview));
     text.push_str(&problem_groups(&result.problems));
     text
 }
@@ -486,18 +498,18 @@ pub fn count_table(counts: &reedhook_core::plan::Counts, made: u64, removed: u64
     table
 }
 
-fn kept_line(round: &Round, result: &RunResult, home: &Home) -> Option<String> {
-    let rules = &round.job.rules;
+fn kept_line(preview: &Preview, result: &RunResult, home: &Home) -> Option<String> {
+    let rules = &preview.job.rules;
     let kept = (result.counts.removed > 0 && rules.removed == Removed::Keep)
         || (result.counts.updated > 0 && rules.replaced == Replaced::Keep);
     if !kept {
         return None;
     }
-    if round.both.is_some() {
+    if preview.both.is_some() {
         let folder = format!("{}/{}", kept_root(), result.run);
         return Some(format!("What was replaced or removed is kept at the side where it was, in {folder}."));
     }
-    let places: Vec<String> = round.ends.to.iter().map(|to| kept_place(to, &result.run, home)).collect();
+    let places: Vec<String> = preview.ends.to.iter().map(|to| kept_place(to, &result.run, home)).collect();
     Some(format!("What was replaced or removed is kept in {}.", places.join(" and ")))
 }
 
@@ -520,10 +532,12 @@ pub fn problem_groups(groups: &[ProblemGroup]) -> String {
     text
 }
 
-/// The folders that a leg makes or removes, for JSON readers.
-pub fn folder_fates(leg: &Leg) -> impl Iterator<Item = (&FolderPlan, reedhook_core::run::Done)> {
+/// The folders that a destination makes or removes, for JSON readers.
+pub fn folder_fates(
+    destination: &DestinationPlan,
+) -> impl Iterator<Item = (&FolderPlan, reedhook_core::run::Done)> {
     use reedhook_core::run::Done;
-    leg.plan.folders.iter().filter_map(|folder| match folder.fate {
+    destination.plan.folders.iter().filter_map(|folder| match folder.fate {
         Fate::Make => Some((folder, Done::FolderMade)),
         Fate::Remove => Some((folder, Done::FolderRemoved)),
         Fate::Stay => folder.remode.then_some((folder, Done::Metadata)),
@@ -560,27 +574,28 @@ fn kind_means(rules: &JobRules) -> String {
 }
 
 /// What a run of a two-way job would do: each direction by itself, then what is in conflict.
-pub fn both_ways(round: &Round, both: &Both, home: &Home, all: bool) -> String {
+pub fn both_ways(preview: &Preview, both: &Both, home: &Home, all: bool) -> String {
     let mut text = String::new();
-    let problems = round.counts().problems;
-    let quiet =
-        round.legs.iter().all(|leg| leg.plan.is_empty()) && both.conflicts.is_empty() && problems == 0;
-    let same = round.counts().same;
+    let problems = preview.counts().problems;
+    let quiet = preview.destinations.iter().all(|destination| destination.plan.is_empty())
+        && both.conflicts.is_empty()
+        && problems == 0;
+    let same = preview.counts().same;
     if quiet {
         let same = count(same, "file is", "files are");
-        return format!("\n  Nothing to do: {same} the same on both sides.\n") + &beyond(round);
+        return format!("\n  Nothing to do: {same} the same on both sides.\n") + &beyond(preview);
     }
-    for leg in round.legs.iter().filter(|leg| !nothing_to_do(leg)) {
-        let title = match leg.plan.changes {
+    for destination in preview.destinations.iter().filter(|destination| !nothing_to_do(destination)) {
+        let title = match destination.plan.changes {
             Side::Right => "To the right  (left → right)",
             Side::Left => "To the left  (left ← right)",
         };
         let _ = writeln!(text, "\n{}", styled(BOLD.underline(), title));
-        text.push_str(&plan(round, leg, home, all));
+        text.push_str(&plan(preview, destination, home, all));
     }
     text.push_str(&conflict_list(both, all));
     let _ = writeln!(text, "\n  {} the same on both sides.", count(same, "file is", "files are"));
-    text.push_str(&beyond(round));
+    text.push_str(&beyond(preview));
     text
 }
 

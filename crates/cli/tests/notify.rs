@@ -21,7 +21,7 @@ use std::time::{Duration, Instant};
 
 use common::*;
 use desktop::{Bus, desktop};
-use reedhook_record::{Mornings, StateFile, Telling, Told};
+use reedhook_record::{Mornings, Notification, StateFile, Telling};
 use reedhook_testing::signals::Signal;
 use serde_json::{Value, json};
 use servers::Server;
@@ -396,7 +396,7 @@ fn nobody_gets_more_than_they_can_read() {
     for one in &all {
         record
             .add_told(
-                &reedhook_record::Told { at_ms: one.at_ms - 2 * 3_600_000, ..one.clone() },
+                &reedhook_record::Notification { at_ms: one.at_ms - 2 * 3_600_000, ..one.clone() },
                 i64::MAX / 2,
             )
             .unwrap();
@@ -526,7 +526,7 @@ fn a_digest_is_owed_until_it_has_been_sent_whatever_becomes_of_the_program() {
     lock.try_lock().unwrap();
     drop(lock);
     // As if it had not failed lately.
-    let other = Told {
+    let other = Notification {
         way: "desktop".to_owned(),
         job: "counts".to_owned(),
         run: String::new(),

@@ -15,7 +15,7 @@ use crate::content::Hash;
 use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::memory::FolderUpdate;
 use crate::path::{Name, RelPath};
-use crate::plan::two_way::{Known, KnownKind, Remembered, Seen};
+use crate::plan::two_way::{Known, KnownKind, Remembered, SideMeta};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::run::{Done, Item, Mark};
 use crate::store::{FaultKind, Result, Store};
@@ -135,7 +135,7 @@ impl Deeds {
             self.written.get(path).and_then(|written| written[side as usize])
         {
             let same = folder == found.is_folder() && (folder || is_there(size, now));
-            let read = Seen::new(read.or(now.modified).filter(|_| !folder), now.mode.or(found.mode));
+            let read = SideMeta::new(read.or(now.modified).filter(|_| !folder), now.mode.or(found.mode));
             return same.then_some(Brought { read, hash });
         }
         // What lay in a folder that was renamed is told of by the plan alone: it looked the same at both sides.
@@ -143,13 +143,13 @@ impl Deeds {
         let moved = |(at, folder): &(Side, RelPath)| *at == side && path.is_within(folder);
         let same = to == side && !found.is_folder() && is_there(size, mark);
         (same && self.moved_folders.iter().any(moved))
-            .then(|| Brought { read: Seen::new(mark.modified, mark.mode.or(found.mode)), hash: None })
+            .then(|| Brought { read: SideMeta::new(mark.modified, mark.mode.or(found.mode)), hash: None })
     }
 }
 
 /// What a run put at a side: what the other side said of it, and its hash.
 struct Brought {
-    read: Seen,
+    read: SideMeta,
     hash: Option<Hash>,
 }
 
@@ -278,7 +278,7 @@ pub fn ended(news: &[FolderNews], updates: &[FolderUpdate]) -> Vec<(RelPath, Kno
 fn judge(
     one: &Open,
     path: &RelPath,
-    found: (Found, Found),
+    found: (Agreed, Agreed),
     (old, hash): (Option<&Known>, Option<Hash>),
     by: &Comparison,
     deeds: &Deeds,
@@ -288,8 +288,8 @@ fn judge(
     let old = old.filter(|_| !deeds.has_ended(path));
     let name = &one.name;
     let (left, right) = match &found {
-        (Found::Nothing, Found::Nothing) => return None,
-        (Found::This(left), Found::This(right)) => {
+        (Agreed::Nothing, Agreed::Nothing) => return None,
+        (Agreed::This(left), Agreed::This(right)) => {
             // Of a file that this run did not bring over, looks prove nothing: it is about one that differed.
             let proved = left.kind != EntryKind::File || deeds.has_brought(path);
             match compare(left, right, by) {
@@ -303,9 +303,9 @@ fn judge(
                 _ => (Some(left), Some(right)),
             }
         }
-        (Found::This(left), Found::Nothing) => (Some(left), None),
-        (Found::Nothing, Found::This(right)) => (None, Some(right)),
-        (Found::Unclear, _) | (_, Found::Unclear) => return old.cloned(),
+        (Agreed::This(left), Agreed::Nothing) => (Some(left), None),
+        (Agreed::Nothing, Agreed::This(right)) => (None, Some(right)),
+        (Agreed::Unclear, _) | (_, Agreed::Unclear) => return old.cloned(),
     };
     for (side, own) in [(Side::Left, left), (Side::Right, right)] {
         if own.is_none() && deeds.has_removed(side, path) {
@@ -320,18 +320,18 @@ fn judge(
     old.cloned()
 }
 
-enum Found {
+enum Agreed {
     Nothing,
     This(Meta),
     Unclear,
 }
 
-fn look(store: &dyn Store, path: &RelPath) -> Result<Found> {
+fn look(store: &dyn Store, path: &RelPath) -> Result<Agreed> {
     match store.stat(path) {
-        Ok(Some(meta)) if matches!(meta.kind, EntryKind::Special(_)) => Ok(Found::Unclear),
-        Ok(Some(meta)) => Ok(Found::This(meta)),
-        Ok(None) => Ok(Found::Nothing),
+        Ok(Some(meta)) if matches!(meta.kind, EntryKind::Special(_)) => Ok(Agreed::Unclear),
+        Ok(Some(meta)) => Ok(Agreed::This(meta)),
+        Ok(None) => Ok(Agreed::Nothing),
         Err(error) if error.kind == FaultKind::Lost => Err(error),
-        Err(_) => Ok(Found::Unclear),
+        Err(_) => Ok(Agreed::Unclear),
     }
 }

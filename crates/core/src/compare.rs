@@ -222,7 +222,7 @@ crate::units::keywords! {
 
 crate::units::keywords! {
     /// How an entry of two compared trees differs.
-    pub enum State {
+    pub enum DiffState {
         /// Only the left has it.
         OnlyLeft = "only-left",
         /// Only the right has it.
@@ -240,25 +240,25 @@ crate::units::keywords! {
     }
 }
 
-impl State {
+impl DiffState {
     /// Every state, in the order in which they are told.
-    pub const ALL: [State; 7] = [
-        State::OnlyLeft,
-        State::OnlyRight,
-        State::LeftNewer,
-        State::RightNewer,
-        State::Differs,
-        State::Moved,
-        State::Kind,
+    pub const ALL: [DiffState; 7] = [
+        DiffState::OnlyLeft,
+        DiffState::OnlyRight,
+        DiffState::LeftNewer,
+        DiffState::RightNewer,
+        DiffState::Differs,
+        DiffState::Moved,
+        DiffState::Kind,
     ];
 
     /// How two versions that differ stand to each other.
-    pub fn by_time(left: &Meta, right: &Meta, by: &Comparison) -> State {
+    pub fn by_time(left: &Meta, right: &Meta, by: &Comparison) -> DiffState {
         let known = left.modified.is_some() && right.modified.is_some() && by.precision.is_some();
         if !known || by.same_time(left, right) || left.is_arrival() || right.is_arrival() {
-            return State::Differs;
+            return DiffState::Differs;
         }
-        if left.modified > right.modified { State::LeftNewer } else { State::RightNewer }
+        if left.modified > right.modified { DiffState::LeftNewer } else { DiffState::RightNewer }
     }
 }
 
@@ -270,15 +270,15 @@ pub enum Likeness {
     /// Only what they hold can tell.
     Read,
     /// They differ so.
-    Different(State),
+    Different(DiffState),
 }
 
 /// How two entries with one path are alike; at most one of them is a folder. Modes and owners do not count.
 pub fn likeness(left: &Meta, right: &Meta, by: &Comparison, basis: Basis) -> Likeness {
     if left.kind != right.kind {
-        return Likeness::Different(State::Kind);
+        return Likeness::Different(DiffState::Kind);
     }
-    let different = || Likeness::Different(State::by_time(left, right, by));
+    let different = || Likeness::Different(DiffState::by_time(left, right, by));
     if left.kind != EntryKind::File {
         let same = (left.target == right.target || !by.readable) && device(left) == device(right);
         return if same { Likeness::Same } else { different() };
@@ -292,7 +292,7 @@ pub fn likeness(left: &Meta, right: &Meta, by: &Comparison, basis: Basis) -> Lik
             Difference::None | Difference::Metadata => Likeness::Same,
             Difference::Unsure if !by.readable => Likeness::Same,
             Difference::Unsure => Likeness::Read,
-            Difference::Kind => Likeness::Different(State::Kind),
+            Difference::Kind => Likeness::Different(DiffState::Kind),
             Difference::Content(_) => different(),
         },
     }

@@ -24,7 +24,7 @@ thread_local! {
 
 /// A file of a store, for comparing.
 #[derive(Clone, Copy)]
-pub struct Held<'a> {
+pub struct FileAt<'a> {
     /// The store.
     pub store: &'a dyn Store,
     /// The path in it.
@@ -38,13 +38,13 @@ pub struct Held<'a> {
 /// # Errors
 /// The side that failed: left for the first file.
 pub fn equal(
-    left: Held<'_>,
-    right: Held<'_>,
+    left: FileAt<'_>,
+    right: FileAt<'_>,
     size: u64,
     (fresh, stop): (bool, &AtomicBool),
     seen: &mut dyn FnMut(&[u8]),
 ) -> Result<bool, (Side, StoreError)> {
-    let open = |held: Held<'_>, side| {
+    let open = |held: FileAt<'_>, side| {
         let content =
             if fresh { held.store.open_fresh(held.path) } else { held.store.open_planned(held.path) };
         content.map_err(|error| (side, error))

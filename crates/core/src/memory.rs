@@ -55,7 +55,7 @@ pub struct Checksum {
 
 /// A file whose content differs at the two sides, though sizes and times agree.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Rotten {
+pub struct Corrupted {
     /// The path.
     pub path: RelPath,
     /// The side that changed; `None` when nothing tells.
@@ -68,7 +68,7 @@ pub struct Rotten {
     pub modified: String,
 }
 
-impl Rotten {
+impl Corrupted {
     /// Whether an entry still is what was found then: another size or time is another version.
     pub fn is_about(&self, meta: &Meta) -> bool {
         self.size == meta.size && self.modified == meta.modified.map(Stamp::to_text).unwrap_or_default()

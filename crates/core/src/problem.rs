@@ -21,7 +21,7 @@ pub enum Code {
     /// What was read back is not what was written, or the two sides differ though times and sizes agree.
     VerifyFailed,
     /// A verification found that its content changed by itself, and this run does not mend it.
-    Rotten,
+    Corrupted,
     /// What an undo was to bring back has no kept copy.
     NotKept,
     /// A run was cut short, and its log does not tell what it did here.
@@ -41,7 +41,7 @@ impl Code {
             Code::Occupied => "occupied",
             Code::NameClash => "name-clash",
             Code::VerifyFailed => "verify-failed",
-            Code::Rotten => "rotten",
+            Code::Corrupted => "rotten",
             Code::NotKept => "not-kept",
             Code::Untold => "untold",
             Code::SetAside => "set-aside",

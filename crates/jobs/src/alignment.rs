@@ -13,8 +13,8 @@ use reedhook_core::entry::{Meta, Side};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{Place, Store};
 
+use crate::capabilities::{self, OpenOptions};
 use crate::desk::Desk;
-use crate::held::{self, Manner};
 use crate::places::Located;
 
 /// So many folders are listed at each side, at most; at a server, where each costs a journey, a tenth.
@@ -105,7 +105,7 @@ pub fn above(
     let folder = place.folder()?.ancestors().nth(levels)?;
     // The top of a file system is no likelier a root than any other folder.
     folder.parent()?;
-    held::open(folder, Manner::default(), &desk.home).ok()
+    capabilities::open(folder, OpenOptions::default(), &desk.home).ok()
 }
 
 /// Looks for a better root; `None` when the trees look aligned, when one of them is empty, or when nothing can be said.

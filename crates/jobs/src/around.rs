@@ -31,7 +31,7 @@ const AFTER_THE_WISH: Duration = Duration::from_secs(1);
 const PRINTED: usize = 16 << 10;
 
 /// What is told to commands, by name.
-pub type Told = Vec<(&'static str, String)>;
+pub type Variables = Vec<(&'static str, String)>;
 
 /// Carries out the commands before a run.
 ///
@@ -61,7 +61,7 @@ pub fn after(desk: &Desk, job: &Job, result: &RunResult) {
 }
 
 /// What commands are told of a run that is over.
-pub fn outcome(job: &Job, result: &RunResult) -> Told {
+pub fn outcome(job: &Job, result: &RunResult) -> Variables {
     let mut told = about(job, &result.run);
     let counts = &result.counts;
     told.push(("REEDHOOK_OUTCOME", result.outcome.as_str().to_owned()));
@@ -88,11 +88,17 @@ pub fn outcome(job: &Job, result: &RunResult) -> Told {
 ///
 /// # Errors
 /// When it fails, or takes longer: why.
-pub fn tell(desk: &Desk, command: &str, told: &Told, input: &str, within: Duration) -> Result<(), String> {
+pub fn tell(
+    desk: &Desk,
+    command: &str,
+    told: &Variables,
+    input: &str,
+    within: Duration,
+) -> Result<(), String> {
     Order { command, told, input: Some(input), within: Some(within) }.obeyed(desk, AFTER_THE_WISH)
 }
 
-fn about(job: &Job, run: &str) -> Told {
+fn about(job: &Job, run: &str) -> Variables {
     vec![
         ("REEDHOOK_JOB", job.name.clone()),
         ("REEDHOOK_RUN", run.to_owned()),
@@ -105,7 +111,7 @@ fn about(job: &Job, run: &str) -> Told {
 /// A command that is to be carried out.
 struct Order<'a> {
     command: &'a str,
-    told: &'a Told,
+    told: &'a Variables,
     /// What it gets to read.
     input: Option<&'a str>,
     /// How long it may take.

@@ -1,6 +1,6 @@
 //! From a look to a run: what stands in the way, who has to agree, and what has to be there first.
 //!
-//! A [`Prospect`] is what a run would do, seen with its eyes. [`Prospect::clear`] is the only way to a [`Cleared`], and a
+//! A [`ProvedPlan`] is what a run would do, seen with its eyes. [`ProvedPlan::clear`] is the only way to a [`ApprovedRun`], and a
 //! [`Run`](crate::run::Run) carries out nothing else. What is cleared has passed its guards, was agreed to, and has real stores: what
 //! had to be made is there, and was looked at again.
 
@@ -9,25 +9,25 @@ use reedhook_core::plan::guard::Lift;
 use reedhook_core::units::Size;
 use reedhook_core::walk::{Moves, Scope};
 
+use crate::capabilities::{self, OpenOptions};
 use crate::desk::Desk;
 use crate::failure::Outcome;
-use crate::held::{self, Manner};
-use crate::look::{Leg, Round, facts, look_with, refuse_nested};
+use crate::look::{DestinationPlan, Preview, facts, look_with, refuse_nested};
 use crate::places;
 use crate::restore::brought;
 use crate::run::claim::lock_destination;
 use crate::run::retention::prune;
 
 /// What a run would do, looked at with its eyes: what moved is proved to be the same.
-pub struct Prospect {
-    round: Round,
+pub struct ProvedPlan {
+    preview: Preview,
     purpose: Purpose,
     /// Nothing but what this chooses is done.
     choice: Option<Choice>,
 }
 
 /// What narrows a round to what somebody has chosen of it. A look may be repeated before a run; the choice holds for each.
-type Choice = Box<dyn Fn(&mut Round) -> Outcome<()>>;
+type Choice = Box<dyn Fn(&mut Preview) -> Outcome<()>>;
 
 /// What a look is for, as far as it decides what has to be agreed to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -65,86 +65,86 @@ pub trait Consent {
     ///
     /// # Errors
     /// When the run must not be.
-    fn give(&mut self, round: &Round, need: Need) -> Outcome<()>;
+    fn give(&mut self, preview: &Preview, need: Need) -> Outcome<()>;
 }
 
-impl<F: FnMut(&Round, Need) -> Outcome<()>> Consent for F {
-    fn give(&mut self, round: &Round, need: Need) -> Outcome<()> {
-        self(round, need)
+impl<F: FnMut(&Preview, Need) -> Outcome<()>> Consent for F {
+    fn give(&mut self, preview: &Preview, need: Need) -> Outcome<()> {
+        self(preview, need)
     }
 }
 
 /// What may be carried out.
-pub struct Cleared {
-    round: Round,
+pub struct ApprovedRun {
+    preview: Preview,
     /// It brings back what a memory holds for gone.
     revives: bool,
 }
 
-impl Cleared {
+impl ApprovedRun {
     /// What it is.
-    pub fn round(&self) -> &Round {
-        &self.round
+    pub fn preview(&self) -> &Preview {
+        &self.preview
     }
 
     /// What it would have been, when it is not carried out.
-    pub(crate) fn unused(self) -> Round {
-        self.round
+    pub(crate) fn unused(self) -> Preview {
+        self.preview
     }
 
     /// Hands it over to be carried out. First of all, what was gone and comes back is forgotten: it must not be taken for what was
     /// there all the time.
-    pub(crate) fn begin(self, desk: &Desk) -> (Round, Outcome<()>) {
+    pub(crate) fn begin(self, desk: &Desk) -> (Preview, Outcome<()>) {
         let forgotten = match self.revives {
-            true => forget(desk, &self.round),
+            true => forget(desk, &self.preview),
             false => Ok(()),
         };
-        (self.round, forgotten)
+        (self.preview, forgotten)
     }
 }
 
-impl Prospect {
-    pub(crate) fn of_job(round: Round) -> Prospect {
-        Prospect { round, purpose: Purpose::Job, choice: None }
+impl ProvedPlan {
+    pub(crate) fn of_job(preview: Preview) -> ProvedPlan {
+        ProvedPlan { preview, purpose: Purpose::Job, choice: None }
     }
 
     /// Of paths that a person has named.
-    pub(crate) fn of_named(round: Round) -> Prospect {
-        Prospect { round, purpose: Purpose::Named, choice: None }
+    pub(crate) fn of_named(preview: Preview) -> ProvedPlan {
+        ProvedPlan { preview, purpose: Purpose::Named, choice: None }
     }
 
     /// Of what a person wants back.
-    pub(crate) fn of_restore(round: Round, remembered: bool) -> Prospect {
-        Prospect { round, purpose: Purpose::Restore { remembered }, choice: None }
+    pub(crate) fn of_restore(preview: Preview, remembered: bool) -> ProvedPlan {
+        ProvedPlan { preview, purpose: Purpose::Restore { remembered }, choice: None }
     }
 
     /// Of a job with its ends exchanged. The left stays the person's own: no lock, no mark.
-    pub(crate) fn of_reverse(mut round: Round) -> Prospect {
-        for leg in &mut round.legs {
-            leg.ours = false;
-            leg.plan.set_changes(reedhook_core::entry::Side::Left);
+    pub(crate) fn of_reverse(mut preview: Preview) -> ProvedPlan {
+        for destination in &mut preview.destinations {
+            destination.ours = false;
+            destination.plan.set_changes(reedhook_core::entry::Side::Left);
         }
-        Prospect { round, purpose: Purpose::Reverse, choice: None }
+        ProvedPlan { preview, purpose: Purpose::Reverse, choice: None }
     }
 
     /// Narrows it to what is chosen; the same choice is made again whenever the sides are looked at again.
     ///
     /// # Errors
     /// What the choice says.
-    pub fn narrowed(mut self, choice: impl Fn(&mut Round) -> Outcome<()> + 'static) -> Outcome<Prospect> {
-        choice(&mut self.round)?;
+    pub fn narrowed(mut self, choice: impl Fn(&mut Preview) -> Outcome<()> + 'static) -> Outcome<ProvedPlan> {
+        choice(&mut self.preview)?;
         self.choice = Some(Box::new(choice));
         Ok(self)
     }
 
     /// What would be done, for whoever only wants to look at it.
-    pub fn into_round(self) -> Round {
-        self.round
+    pub fn into_preview(self) -> Preview {
+        self.preview
     }
 
     /// What would be done.
-    pub fn round(&self) -> &Round {
-        &self.round
+    pub fn preview(&self) -> &Preview {
+        &self.preview
     }
 
     /// Clears the way: the guards that were not lifted, the consent, what has to be made, and what the places hold. Where that shows
@@ -152,56 +152,58 @@ impl Prospect {
     ///
     /// # Errors
     /// Why there must be no run.
-    pub fn clear(self, desk: &Desk, lifted: &[Lift], consent: &mut dyn Consent) -> Outcome<Cleared> {
-        let Prospect { round, purpose, choice } = self;
+    pub fn clear(self, desk: &Desk, lifted: &[Lift], consent: &mut dyn Consent) -> Outcome<ApprovedRun> {
+        let ProvedPlan { preview, purpose, choice } = self;
         // The want of space is judged once old kept copies may be erased: nothing goes before the consent.
-        let mut round = match round.can_make_room(lifted) {
-            true => round,
-            false => passed(round, desk, lifted)?,
+        let mut preview = match preview.can_make_room(lifted) {
+            true => preview,
+            false => passed(preview, desk, lifted)?,
         };
-        let need = need(desk, &round, purpose)?;
-        desk.asking(|| consent.give(&round, need))?;
-        make_room(&mut round, desk, lifted)?;
-        round = passed(round, desk, lifted)?;
+        let need = need(desk, &preview, purpose)?;
+        desk.asking(|| consent.give(&preview, need))?;
+        make_room(&mut preview, desk, lifted)?;
+        preview = passed(preview, desk, lifted)?;
         if purpose == Purpose::Job {
-            round = prepared(round, desk, lifted, consent, choice.as_ref())?;
+            preview = prepared(preview, desk, lifted, consent, choice.as_ref())?;
         }
-        make_the_rest(&mut round, desk, lifted)?;
-        Ok(Cleared { round, revives: purpose == Purpose::Restore { remembered: true } })
+        make_the_rest(&mut preview, desk, lifted)?;
+        Ok(ApprovedRun { preview, revives: purpose == Purpose::Restore { remembered: true } })
     }
 }
 
-fn forget(desk: &Desk, round: &Round) -> Outcome<()> {
-    Ok(desk.home.record()?.forget_names(&round.job.name, &brought(round))?)
+fn forget(desk: &Desk, preview: &Preview) -> Outcome<()> {
+    Ok(desk.home.record()?.forget_names(&preview.job.name, &brought(preview))?)
 }
 
-fn passed(round: Round, desk: &Desk, lifted: &[Lift]) -> Outcome<Round> {
-    match round.refusal(lifted, &desk.home) {
+fn passed(preview: Preview, desk: &Desk, lifted: &[Lift]) -> Outcome<Preview> {
+    match preview.refusal(lifted, &desk.home) {
         Some(refusal) => Err(refusal),
-        None => Ok(round),
+        None => Ok(preview),
     }
 }
 
 /// Where there is too little space, old kept copies go before the run instead of after it, by the job's own rules: else a drive that is full
 /// of what may go would be refused for ever.
-fn make_room(round: &mut Round, desk: &Desk, lifted: &[Lift]) -> Outcome<()> {
-    for at in 0..round.legs.len() {
-        if !round.leg_can_make_room(at, lifted) {
+fn make_room(preview: &mut Preview, desk: &Desk, lifted: &[Lift]) -> Outcome<()> {
+    for at in 0..preview.destinations.len() {
+        if !preview.destination_can_make_room(at, lifted) {
             continue;
         }
-        let (job, leg) = (&round.job, &round.legs[at]);
-        let _lock = lock_destination(leg.writes.as_ref(), &leg.to, &desk.home)?;
-        let gone: u64 =
-            prune(desk, job, leg.writes.as_ref(), None, None)?.iter().map(|amount| amount.bytes).sum();
+        let (job, destination) = (&preview.job, &preview.destinations[at]);
+        let _lock = lock_destination(destination.writes.as_ref(), &destination.to, &desk.home)?;
+        let gone: u64 = prune(desk, job, destination.writes.as_ref(), None, None)?
+            .iter()
+            .map(|amount| amount.bytes)
+            .sum();
         if gone > 0 {
-            let (bytes, shown) = (Size::from_bytes(gone), leg.to.shown(&desk.home));
+            let (bytes, shown) = (Size::from_bytes(gone), destination.to.shown(&desk.home));
             desk.note(format!(
                 "{bytes} of kept copies that have had their time were erased to make room at {shown}"
             ));
         }
         // What cannot be asked now is as it was.
-        if let Ok(space) = leg.writes.space() {
-            round.legs[at].facts.space = space;
+        if let Ok(space) = destination.writes.space() {
+            preview.destinations[at].facts.space = space;
         }
     }
     Ok(())
@@ -209,49 +211,52 @@ fn make_room(round: &mut Round, desk: &Desk, lifted: &[Lift]) -> Outcome<()> {
 
 /// Makes what both sides need to be locked, tries what the places hold, and looks again where that told anything new.
 fn prepared(
-    round: Round,
+    preview: Preview,
     desk: &Desk,
     lifted: &[Lift],
     consent: &mut dyn Consent,
     choice: Option<&Choice>,
-) -> Outcome<Round> {
-    let job = round.job.clone();
-    let made = round.legs.iter().find(|leg| leg.to_be_made && round.both.is_some());
-    if let Some(leg) = made {
+) -> Outcome<Preview> {
+    let job = preview.job.clone();
+    let made =
+        preview.destinations.iter().find(|destination| destination.to_be_made && preview.both.is_some());
+    if let Some(destination) = made {
         // Both sides have to be there to be locked and marked.
-        places::make_destination(desk, &leg.to, Manner::of(&job))?;
+        places::make_destination(desk, &destination.to, OpenOptions::of(&job))?;
     }
-    let other_than_assumed = held::try_places(desk, &round)?;
+    let other_than_assumed = capabilities::try_places(desk, &preview)?;
     if made.is_none() && !other_than_assumed {
-        return Ok(round);
+        return Ok(preview);
     }
-    let (agreed_to, before) = (round.counts().removed, round);
+    let (agreed_to, before) = (preview.counts().removed, preview);
     let mut again = look_with(desk, &job, Moves::Proved, &Scope::Everything)?;
     choice.map_or(Ok(()), |choice| choice(&mut again))?;
-    let mut round = passed(again, desk, lifted)?;
+    let mut preview = passed(again, desk, lifted)?;
     // What had to be made then and is there now was made in between, by us.
-    for leg in round.legs.iter_mut().filter(|leg| !leg.to_be_made) {
-        leg.made = before.legs.iter().any(|old| old.to_be_made && old.to.written == leg.to.written);
+    for destination in preview.destinations.iter_mut().filter(|destination| !destination.to_be_made) {
+        destination.made =
+            before.destinations.iter().any(|old| old.to_be_made && old.to.written == destination.to.written);
     }
     // Knowing better what a place holds may have led to more removals than were agreed to.
-    if round.counts().removed > agreed_to {
-        let need = need(desk, &round, Purpose::Job)?;
-        desk.asking(|| consent.give(&round, need))?;
+    if preview.counts().removed > agreed_to {
+        let need = need(desk, &preview, Purpose::Job)?;
+        desk.asking(|| consent.give(&preview, need))?;
     }
-    Ok(round)
+    Ok(preview)
 }
 
 /// Makes the destinations that are not there yet, and looks again at each: what could only be guessed before is known now.
-fn make_the_rest(round: &mut Round, desk: &Desk, lifted: &[Lift]) -> Outcome<()> {
-    let manner = Manner::of(&round.job);
-    for at in 0..round.legs.len() {
-        if round.legs[at].to_be_made {
-            let made = places::make_destination(desk, &round.legs[at].to, manner)?;
-            refuse_nested(&round.ends, &desk.home)?;
-            let leg = &mut round.legs[at];
-            leg.facts = facts(&leg.plan, leg.reads.as_ref(), made.as_ref(), Vec::new());
-            (leg.writes, leg.to_be_made, leg.made) = (made, false, true);
-            if let Some(refusal) = round.refusal(lifted, &desk.home) {
+fn make_the_rest(preview: &mut Preview, desk: &Desk, lifted: &[Lift]) -> Outcome<()> {
+    let options = OpenOptions::of(&preview.job);
+    for at in 0..preview.destinations.len() {
+        if preview.destinations[at].to_be_made {
+            let made = places::make_destination(desk, &preview.destinations[at].to, options)?;
+            refuse_nested(&preview.ends, &desk.home)?;
+            let destination = &mut preview.destinations[at];
+            destination.facts =
+                facts(&destination.plan, destination.reads.as_ref(), made.as_ref(), Vec::new());
+            (destination.writes, destination.to_be_made, destination.made) = (made, false, true);
+            if let Some(refusal) = preview.refusal(lifted, &desk.home) {
                 return Err(refusal);
             }
         }
@@ -261,8 +266,8 @@ fn make_the_rest(round: &mut Round, desk: &Desk, lifted: &[Lift]) -> Outcome<()>
 
 /// Why a person has to agree. What would be removed at the first run between two stores is asked for; where somebody is there, also
 /// what is removed between them for the first time later. The yes belongs to these two stores, whatever job brings them together.
-fn need(desk: &Desk, round: &Round, purpose: Purpose) -> Outcome<Need> {
-    let counts = round.counts();
+fn need(desk: &Desk, preview: &Preview, purpose: Purpose) -> Outcome<Need> {
+    let counts = preview.counts();
     match purpose {
         Purpose::Named | Purpose::Restore { .. } => return Ok(Need::None),
         Purpose::Reverse if counts.updated + counts.removed > 0 => return Ok(Need::Overwriting),
@@ -271,14 +276,14 @@ fn need(desk: &Desk, round: &Round, purpose: Purpose) -> Outcome<Need> {
         Purpose::Job => {}
     }
     let record = desk.home.record()?;
-    let known = round
+    let known = preview
         .pairs(record.as_ref())?
         .iter()
         .map(|(left, right)| record.pair(left, right))
         .collect::<Result<Vec<_>, _>>()?;
-    // A two-way job has a pair and a leg for each direction; other jobs a pair for each leg.
-    let two_way = round.job.rules.kind == Kind::TwoWay;
-    let removing = |at: usize| two_way || round.legs.get(at).is_some_and(removes_something);
+    // A two-way job has a pair and a destination for each direction; other jobs a pair for each destination.
+    let two_way = preview.job.rules.kind == Kind::TwoWay;
+    let removing = |at: usize| two_way || preview.destinations.get(at).is_some_and(removes_something);
     let concerned = || known.iter().enumerate().filter(|(at, _)| removing(*at)).map(|(_, pair)| *pair);
     Ok(if concerned().all(|pair| pair == Some(true)) {
         Need::None
@@ -289,6 +294,6 @@ fn need(desk: &Desk, round: &Round, purpose: Purpose) -> Outcome<Need> {
     })
 }
 
-fn removes_something(leg: &Leg) -> bool {
-    leg.plan.counts().removed > 0
+fn removes_something(destination: &DestinationPlan) -> bool {
+    destination.plan.counts().removed > 0
 }

@@ -11,9 +11,9 @@ use reedhook_core::store::Store;
 use reedhook_core::walk::comparing::{CompareInput, Compared, compare_trees};
 use reedhook_record::inventories::Inventory;
 
+use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::{Failure, Halt, Outcome};
-use crate::held::Manner;
 use crate::inventory::{self, InventoryTree};
 use crate::jobfile::{Job, JobKeys, ONCE};
 use crate::look::{comparison, open_sources, scan_failure, watched};
@@ -83,10 +83,10 @@ impl Pairing {
     }
 
     fn open(desk: &Desk, job: &Job, ends: &Ends, words: [&str; 2]) -> Outcome<Vec<Pairing>> {
-        let manner = Manner::of(job);
+        let options = OpenOptions::of(job);
         let left = match ends.from.as_slice() {
-            [only] => open_side(desk, only, manner, words[0])?,
-            _ => open_sources(desk, ends, manner)?,
+            [only] => open_side(desk, only, options, words[0])?,
+            _ => open_sources(desk, ends, options)?,
         };
         let top_level = ends.landing_names()?;
         let one = |right_place: &Located| {
@@ -94,7 +94,7 @@ impl Pairing {
             if let Some(names) = &top_level {
                 filter = filter.with_top_level(names.clone());
             }
-            let right = open_side(desk, right_place, manner, words[1])?;
+            let right = open_side(desk, right_place, options, words[1])?;
             let (lefts, right_place) = (ends.from.clone(), right_place.clone());
             Ok(Pairing { job: job.clone(), lefts, right_place, left: left.clone(), right, filter })
         };
@@ -170,10 +170,10 @@ impl Pairing {
 }
 
 /// Opens a tree that is only looked at.
-fn open_side(desk: &Desk, place: &Located, manner: Manner, word: &str) -> Outcome<Arc<dyn Store>> {
+fn open_side(desk: &Desk, place: &Located, options: OpenOptions, word: &str) -> Outcome<Arc<dyn Store>> {
     match &place.means {
         Means::Inventory { name, below } => Ok(Arc::new(InventoryTree::open(desk, name, below)?)),
-        _ => open_source(desk, place, manner, word),
+        _ => open_source(desk, place, options, word),
     }
 }
 

@@ -79,16 +79,16 @@ pub enum Event<'a> {
 }
 
 /// Who hears what happens: a progress view, a program that reads lines, a board. What it does has no influence on the work.
-pub trait Listener: Send + Sync {
+pub trait Observer: Send + Sync {
     /// Hears an event.
-    fn hear(&self, event: &Event<'_>);
+    fn observe(&self, event: &Event<'_>);
 }
 
 /// Hears nothing.
 pub struct Nobody;
 
-impl Listener for Nobody {
-    fn hear(&self, _event: &Event<'_>) {}
+impl Observer for Nobody {
+    fn observe(&self, _event: &Event<'_>) {}
 }
 
 /// Asks a person for a secret; `None` when there is nobody to ask.
@@ -142,7 +142,7 @@ pub struct Desk {
     /// Secrets.
     pub secrets: Arc<Secrets>,
     /// Who hears what happens.
-    pub listener: Arc<dyn Listener>,
+    pub observer: Arc<dyn Observer>,
     /// How long people have been waited for.
     pub waited: Arc<Mutex<Duration>>,
     /// Commands of jobs and settings are carried out also where others could have changed those.
@@ -158,7 +158,7 @@ impl Desk {
             stop: Arc::default(),
             world,
             secrets: Arc::default(),
-            listener: Arc::new(Nobody),
+            observer: Arc::new(Nobody),
             waited: Arc::default(),
             commands_allowed: Arc::default(),
         }
@@ -186,7 +186,7 @@ impl Desk {
 
     /// Lets everybody hear what happens.
     pub fn tell(&self, event: &Event<'_>) {
-        self.listener.hear(event);
+        self.observer.observe(event);
     }
 
     /// Whether somebody wants the work to stop.

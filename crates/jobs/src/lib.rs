@@ -1,7 +1,7 @@
 //! Jobs: what they are, what a run of one would do, what has to be clear before it does it, and what came of it.
 //!
 //! A [`Desk`](desk::Desk) is what all of it works at. [`look`](look::look) opens a job's places and says what a run would do, a
-//! [`Prospect`](clear::Prospect); clearing it gives a [`Cleared`](clear::Cleared), and a [`Run`](run::Run) carries that out. Nothing here
+//! [`ProvedPlan`](clear::ProvedPlan); clearing it gives a [`ApprovedRun`](clear::ApprovedRun), and a [`Run`](run::Run) carries that out. Nothing here
 //! prints, reads a terminal or knows exit codes: a command line, a service and a full-screen view stand on it alike.
 //!
 //! ```
@@ -9,7 +9,7 @@
 //! use reedhook_jobs::desk::{Desk, World};
 //! use reedhook_jobs::home::Home;
 //! use reedhook_jobs::jobfile::{Job, JobKeys};
-//! use reedhook_jobs::look::{Round, look};
+//! use reedhook_jobs::look::{Preview, look};
 //! use reedhook_jobs::places::Settings;
 //! use reedhook_jobs::run::Run;
 //!
@@ -25,7 +25,7 @@
 //! let job = Job::new("counts", JobKeys { kind: Some(Kind::Mirror), from, to, ..JobKeys::default() })?;
 //!
 //! let run = Run::begin(&desk, &job)?;
-//! let cleared = look(&desk, &job)?.clear(&desk, &[], &mut |_: &Round, _| Ok(()))?;
+//! let cleared = look(&desk, &job)?.clear(&desk, &[], &mut |_: &Preview, _| Ok(()))?;
 //! let (_, result) = run.carry_out(cleared);
 //! assert_eq!(result.counts.added, 1);
 //! # Ok(())
@@ -35,13 +35,13 @@
 pub mod alignment;
 pub mod around;
 pub mod atomic_file;
+pub mod capabilities;
 pub mod clear;
 pub mod compare;
 mod depth;
 pub mod desk;
 pub mod due;
 pub mod failure;
-pub mod held;
 pub mod home;
 pub mod inventory;
 pub mod jobfile;
@@ -49,11 +49,11 @@ pub mod lines;
 pub mod logline;
 pub mod logs;
 pub mod look;
+pub mod low_priority;
 pub mod neighbours;
 pub mod notify;
 pub mod ownership;
 pub mod places;
-pub mod polite;
 pub mod reach;
 pub mod recognise;
 pub mod restore;

@@ -187,13 +187,13 @@ fn as_moment<S: serde::Serializer>(ms: &i64, serializer: S) -> Result<S::Ok, S::
 /// Which run a log is of.
 pub fn began(line: &mut Vec<u8>, began: &Began) {
     #[derive(Serialize)]
-    struct Line<'a> {
+    struct BeganLine<'a> {
         v: u64,
         event: &'static str,
         #[serde(flatten)]
         began: &'a Began,
     }
-    append(line, &Line { v: JSON_VERSION, event: "began", began });
+    append(line, &BeganLine { v: JSON_VERSION, event: "began", began });
 }
 
 /// A store that a run is about to change: in logs only.

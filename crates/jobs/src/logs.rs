@@ -79,7 +79,7 @@ pub fn clear_old(desk: &Desk, job: &str, copies_kept_for: Duration) {
     let Ok(mut record) = desk.home.record() else { return };
     let Ok(last_good) = record.last_completed(job) else { return };
     let last_good = last_good.map(|run| desk.home.run_log(job, &run.run));
-    let mut cleared = (0, 0);
+    let mut approved = (0, 0);
     for (at, log) in lying(&desk.home.run_logs(job)).into_iter().enumerate() {
         let age = now.duration_since(log.written).unwrap_or_default();
         let fits = log.size <= room;
@@ -87,12 +87,12 @@ pub fn clear_old(desk: &Desk, job: &str, copies_kept_for: Duration) {
         let too_much = !fits && age > copies_kept_for;
         let stays = at < ALWAYS_KEPT || last_good.as_ref() == Some(&log.path);
         if !stays && (age > kept_for || too_much) && fs::remove_file(&log.path).is_ok() {
-            cleared = (cleared.0 + 1, cleared.1 + log.size);
+            approved = (approved.0 + 1, approved.1 + log.size);
         }
     }
-    if cleared.0 > 0 {
+    if approved.0 > 0 {
         // Nothing depends on the count.
-        let _ = record.add_cleared(cleared.0, cleared.1);
+        let _ = record.add_cleared(approved.0, approved.1);
     }
 }
 
@@ -110,10 +110,10 @@ fn jobs(home: &Home) -> Vec<String> {
 
 /// Fills a new state file with what the logs tell; returns how many runs that are.
 pub fn rebuild(home: &Home, record: &mut dyn Record) -> Outcome<u64> {
-    let mut found: Vec<Told> = Vec::new();
+    let mut found: Vec<LoggedRun> = Vec::new();
     for job in jobs(home) {
         for log in lying(&home.run_logs(&job)) {
-            found.extend(Told::by(&job, &log.path)?);
+            found.extend(LoggedRun::by(&job, &log.path)?);
         }
     }
     found.sort_by(|a, b| (a.row.started_ms, &a.row.run).cmp(&(b.row.started_ms, &b.row.run)));
@@ -132,14 +132,14 @@ pub fn rebuild(home: &Home, record: &mut dyn Record) -> Outcome<u64> {
 }
 
 /// What a log tells of its run.
-struct Told {
+struct LoggedRun {
     row: RunRow,
     places: Vec<RunPlace>,
     problems: Vec<ProblemGroup>,
 }
 
-impl Told {
-    fn by(job: &str, path: &Path) -> Outcome<Option<Told>> {
+impl LoggedRun {
+    fn by(job: &str, path: &Path) -> Outcome<Option<LoggedRun>> {
         let Some(run) = path.file_stem().and_then(std::ffi::OsStr::to_str) else { return Ok(None) };
         let written = fs::metadata(path).and_then(|meta| meta.modified()).ok();
         let written = written.and_then(|time| time.duration_since(SystemTime::UNIX_EPOCH).ok());
@@ -152,7 +152,7 @@ impl Told {
             keys: String::new(),
             end: RunEnd::none(),
         };
-        let mut told = Told { row, places: Vec::new(), problems: Vec::new() };
+        let mut told = LoggedRun { row, places: Vec::new(), problems: Vec::new() };
         let mut problems: BTreeMap<String, ProblemGroup> = BTreeMap::new();
         read(path, |_, line| told.take(line, &mut problems))?;
         told.problems = problems.into_values().collect();

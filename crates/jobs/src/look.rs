@@ -13,7 +13,7 @@ use reedhook_core::entry::{Meta, Side, Stamp};
 use reedhook_core::filter::Filter;
 use reedhook_core::filter::Verdict;
 use reedhook_core::job::{Kind, Preserve};
-use reedhook_core::memory::Rotten;
+use reedhook_core::memory::Corrupted;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::guard::{self, Facts, Lift, Nesting, Refusal, Sides};
 use reedhook_core::plan::one_way::OneWayRules;
@@ -21,25 +21,26 @@ use reedhook_core::plan::{Counts, Plan, Step};
 use reedhook_core::store::{Capabilities, Store};
 use reedhook_core::survey::holds_anything;
 use reedhook_core::walk::{
-    Eye, Fresh, Moves, PathDecision, Rot, ScanError, ScanInput, ScanProgress, Scope, decide_path, scan,
+    Corruption, Fresh, Moves, PathDecision, ScanError, ScanInput, ScanProgress, Scope, WalkObserver,
+    decide_path, scan,
 };
 use reedhook_record::Record;
-use reedhook_stores::gathered::Gathered;
+use reedhook_stores::union::Union;
 
-use crate::clear::Prospect;
+use crate::capabilities::OpenOptions;
+use crate::clear::ProvedPlan;
 use crate::desk::{Desk, Event};
 use crate::failure::{Cause, Failure, Outcome};
-use crate::held::Manner;
 use crate::home::Home;
 use crate::inventory::upkeep::Shelves;
 use crate::jobfile::{Job, ONCE};
 use crate::places::{self, Ends, Located};
-use crate::recognise::{self, Part, Seen};
+use crate::recognise::{self, GroundsSeen, Part};
 use crate::two_way::{self, Both};
 use crate::words::{bytes, grouped};
 
 /// One destination of a job, or one direction of a two-way one, as it was found.
-pub struct Leg {
+pub struct DestinationPlan {
     /// What is read.
     pub reads: Arc<dyn Store>,
     /// The destination as written and located.
@@ -59,7 +60,7 @@ pub struct Leg {
     pub(crate) facts: Facts,
 }
 
-impl Leg {
+impl DestinationPlan {
     /// The guard that stops a run, unless it is lifted.
     fn refusal(&self, job: &Job, lifted: &[Lift]) -> Option<Refusal> {
         guard::check(&self.plan, &job.rules, &self.facts, lifted)
@@ -67,36 +68,40 @@ impl Leg {
 }
 
 /// What was found of a job: its places as they are, and what a run would do. Only looked at, nothing more; a run takes a
-/// [`Cleared`](crate::clear::Cleared).
-pub struct Round {
+/// [`ApprovedRun`](crate::clear::ApprovedRun).
+pub struct Preview {
     /// The job.
     pub job: Job,
     /// Its ends.
     pub ends: Ends,
-    /// A leg for each destination; of a two-way job, for each direction.
-    pub legs: Vec<Leg>,
+    /// A plan for each destination; of a two-way job, for each direction.
+    pub destinations: Vec<DestinationPlan>,
     /// What a two-way job has besides.
     pub both: Option<Both>,
     /// What the places were on when they were looked at.
-    pub(crate) seen: Seen,
+    pub(crate) seen: GroundsSeen,
     /// What a verification found to have changed by itself, and this run is to mend.
-    pub(crate) rotten: Vec<Rotten>,
+    pub(crate) corrupted: Vec<Corrupted>,
 }
 
-impl Round {
+impl Preview {
     /// What was scanned of a job.
-    pub(crate) fn new(job: &Job, (ends, seen): (Ends, Seen), legs: Vec<Leg>) -> Round {
-        Round { job: job.clone(), ends, legs, both: None, seen, rotten: Vec::new() }
+    pub(crate) fn new(
+        job: &Job,
+        (ends, seen): (Ends, GroundsSeen),
+        destinations: Vec<DestinationPlan>,
+    ) -> Preview {
+        Preview { job: job.clone(), ends, destinations, both: None, seen, corrupted: Vec::new() }
     }
 
     /// The same, with what a two-way job has besides.
-    pub(crate) fn with_both(self, both: Both) -> Round {
-        Round { both: Some(both), ..self }
+    pub(crate) fn with_both(self, both: Both) -> Preview {
+        Preview { both: Some(both), ..self }
     }
 
     /// The same, with what it is to mend.
-    pub(crate) fn with_rotten(self, rotten: Vec<Rotten>) -> Round {
-        Round { rotten, ..self }
+    pub(crate) fn with_corrupted(self, corrupted: Vec<Corrupted>) -> Preview {
+        Preview { corrupted, ..self }
     }
 
     /// The stores that the run brings together, by their identities.
@@ -115,7 +120,10 @@ impl Round {
             return Ok(vec![(identity(left, both.left.as_ref())?, identity(right, both.right.as_ref())?)]);
         }
         let left = self.ends.from.iter().map(recognise::spot).collect::<Vec<_>>().join("\n");
-        self.legs.iter().map(|leg| Ok((left.clone(), identity(&leg.to, leg.writes.as_ref())?))).collect()
+        self.destinations
+            .iter()
+            .map(|destination| Ok((left.clone(), identity(&destination.to, destination.writes.as_ref())?)))
+            .collect()
     }
 
     /// Whether its places are still on what they were on when they were looked at.
@@ -123,43 +131,48 @@ impl Round {
         self.seen.still_holds(desk, &self.job, &self.ends)
     }
 
-    /// The numbers of all legs together.
+    /// The numbers of all destinations together.
     pub fn counts(&self) -> Counts {
         let mut counts = Counts::default();
-        self.legs.iter().for_each(|leg| counts.add(&leg.plan.counts()));
+        self.destinations.iter().for_each(|destination| counts.add(&destination.plan.counts()));
         counts
     }
 
     /// The guard that stops a run, as a failure with the way on, unless a person has lifted it.
     pub fn refusal(&self, lifted: &[Lift], home: &Home) -> Option<Failure> {
-        let refused = |leg: &Leg| Some(guard_failure(&self.job, leg, &leg.refusal(&self.job, lifted)?, home));
-        self.legs.iter().find_map(refused)
+        let refused = |destination: &DestinationPlan| {
+            Some(guard_failure(&self.job, destination, &destination.refusal(&self.job, lifted)?, home))
+        };
+        self.destinations.iter().find_map(refused)
     }
 
     /// Whether nothing but the want of space at places of its own stops a run: there old kept copies can make room.
     pub(crate) fn can_make_room(&self, lifted: &[Lift]) -> bool {
-        let stopped = |at: &usize| self.legs[*at].refusal(&self.job, lifted).is_some();
-        let mut stopped = (0..self.legs.len()).filter(stopped).peekable();
-        stopped.peek().is_some() && stopped.all(|at| self.leg_can_make_room(at, lifted))
+        let stopped = |at: &usize| self.destinations[*at].refusal(&self.job, lifted).is_some();
+        let mut stopped = (0..self.destinations.len()).filter(stopped).peekable();
+        stopped.peek().is_some() && stopped.all(|at| self.destination_can_make_room(at, lifted))
     }
 
-    /// The same of one leg.
-    pub(crate) fn leg_can_make_room(&self, at: usize, lifted: &[Lift]) -> bool {
-        let leg = &self.legs[at];
-        let lacks_space = matches!(leg.refusal(&self.job, lifted), Some(Refusal::Space { .. }));
-        lacks_space && !leg.to_be_made && (leg.ours || self.both.is_some())
+    /// The same of one destination.
+    pub(crate) fn destination_can_make_room(&self, at: usize, lifted: &[Lift]) -> bool {
+        let destination = &self.destinations[at];
+        let lacks_space = matches!(destination.refusal(&self.job, lifted), Some(Refusal::Space { .. }));
+        lacks_space && !destination.to_be_made && (destination.ours || self.both.is_some())
     }
 
     /// Whether a run would change nothing, apart from the times of folders.
     pub fn changes_nothing(&self) -> bool {
-        let folders = self.legs.iter().map(|leg| leg.plan.folders_made() + leg.plan.folders_removed());
-        let leftovers = self.legs.iter().any(|leg| !leg.plan.leftovers.is_empty());
+        let folders = self
+            .destinations
+            .iter()
+            .map(|destination| destination.plan.folders_made() + destination.plan.folders_removed());
+        let leftovers = self.destinations.iter().any(|destination| !destination.plan.leftovers.is_empty());
         self.counts().changed() + folders.sum::<u64>() == 0 && !leftovers
     }
 
     /// Whether something would be remembered otherwise than before.
     pub fn has_news(&self) -> bool {
-        let proved = self.legs.iter().any(|leg| !leg.plan.proved.is_empty());
+        let proved = self.destinations.iter().any(|destination| !destination.plan.proved.is_empty());
         proved || self.both.as_ref().is_some_and(Both::has_news)
     }
 
@@ -169,15 +182,15 @@ impl Round {
         let held = self.both.iter().flat_map(Both::held);
         let side = |meta: &Meta| (meta.size, meta.modified.map(Stamp::to_text));
         let conflicts = held.map(|one| hashed(&(one.path.as_bytes(), side(&one.left), side(&one.right))));
-        let problems = self.legs.iter().flat_map(|leg| &leg.plan.problems);
+        let problems = self.destinations.iter().flat_map(|destination| &destination.plan.problems);
         conflicts
             .chain(problems.map(|problem| hashed(&(problem.path.as_bytes(), problem.code.as_str()))))
             .collect()
     }
 
     /// What tells a destination apart in JSON; nothing for a job with one.
-    pub fn to_key(&self, leg: &Leg) -> Option<String> {
-        (self.both.is_none() && self.legs.len() > 1).then(|| leg.to.written.clone())
+    pub fn to_key(&self, destination: &DestinationPlan) -> Option<String> {
+        (self.both.is_none() && self.destinations.len() > 1).then(|| destination.to.written.clone())
     }
 }
 
@@ -190,7 +203,7 @@ fn hashed(what: &impl std::hash::Hash) -> u64 {
 ///
 /// # Errors
 /// When the places cannot be looked at, or are not those of the job.
-pub fn glance(desk: &Desk, job: &Job) -> Outcome<Round> {
+pub fn glance(desk: &Desk, job: &Job) -> Outcome<Preview> {
     look_with(desk, job, Moves::Unproved, &Scope::Everything)
 }
 
@@ -198,8 +211,8 @@ pub fn glance(desk: &Desk, job: &Job) -> Outcome<Round> {
 ///
 /// # Errors
 /// When the places cannot be looked at, or are not those of the job.
-pub fn look(desk: &Desk, job: &Job) -> Outcome<Prospect> {
-    Ok(Prospect::of_job(look_with(desk, job, Moves::Proved, &Scope::Everything)?))
+pub fn look(desk: &Desk, job: &Job) -> Outcome<ProvedPlan> {
+    Ok(ProvedPlan::of_job(look_with(desk, job, Moves::Proved, &Scope::Everything)?))
 }
 
 /// The same where only some folders are known to have changed: what a run would do there. When a guard would stop that, all of both
@@ -207,63 +220,63 @@ pub fn look(desk: &Desk, job: &Job) -> Outcome<Prospect> {
 ///
 /// # Errors
 /// When the places cannot be looked at, or are not those of the job.
-pub fn look_within(desk: &Desk, job: &Job, scope: &Scope) -> Outcome<Prospect> {
-    Ok(Prospect::of_job(within(desk, job, Moves::Proved, scope)?))
+pub fn look_within(desk: &Desk, job: &Job, scope: &Scope) -> Outcome<ProvedPlan> {
+    Ok(ProvedPlan::of_job(within(desk, job, Moves::Proved, scope)?))
 }
 
 /// The same, to see whether there is anything to do at all: what moved is taken for moved by its looks.
 ///
 /// # Errors
 /// When the places cannot be looked at, or are not those of the job.
-pub fn glance_within(desk: &Desk, job: &Job, scope: &Scope) -> Outcome<Round> {
+pub fn glance_within(desk: &Desk, job: &Job, scope: &Scope) -> Outcome<Preview> {
     within(desk, job, Moves::Unproved, scope)
 }
 
-fn within(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> Outcome<Round> {
+fn within(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> Outcome<Preview> {
     // Which names belong together is seen by all of them, and whoever writes through one changes the others without a word.
     let full = job.rules.preserve == Preserve::Full;
     let scope = if full { &Scope::Everything } else { scope };
-    let round = look_with(desk, job, moves, scope)?;
-    match scope.is_everything() || round.refusal(&[], &desk.home).is_none() {
-        true => Ok(round),
+    let preview = look_with(desk, job, moves, scope)?;
+    match scope.is_everything() || preview.refusal(&[], &desk.home).is_none() {
+        true => Ok(preview),
         false => look_with(desk, job, moves, &Scope::Everything),
     }
 }
 
 /// Opens both ends of a job and scans them. Nothing is changed anywhere.
-pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> Outcome<Round> {
+pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> Outcome<Preview> {
     if job.rules.kind == Kind::TwoWay {
         return two_way::look(desk, job, (moves, scope), None);
     }
     let ends = Ends::of(job, &desk.home, &desk.settings)?;
-    let seen = Seen::now(desk, job, &ends);
+    let seen = GroundsSeen::now(desk, job, &ends);
     refuse_nested(&ends, &desk.home)?;
     for from in &ends.from {
         recognise::refuse_other_ground(desk, job, from, Part::Source)?;
     }
-    let left = open_sources(desk, &ends, Manner::of(job))?;
+    let left = open_sources(desk, &ends, OpenOptions::of(job))?;
     let top_level = ends.landing_names()?;
-    let (mut legs, mut all_rotten) = (Vec::new(), Vec::new());
+    let (mut destinations, mut all_corrupted) = (Vec::new(), Vec::new());
     for (at, to) in ends.to.iter().enumerate() {
         let mut filter = job.filter(desk.now())?;
         if let Some(names) = &top_level {
             filter = filter.with_top_level(names.clone());
         }
-        let (rotten, changed) = known_rotten(desk, job, &ends, to)?;
-        let rot = Rot { known: &rotten, mend: &[Some(changed)] };
+        let (corrupted, changed) = known_corrupted(desk, job, &ends, to)?;
+        let rot = Corruption { known: &corrupted, mend: &[Some(changed)] };
         let names = top_level.as_deref().unwrap_or_default();
         // The source is the same for every destination.
         let lefts = if at == 0 { ends.from.as_slice() } else { &[] };
         let shelves = kept_shelves(desk, job, moves, (lefts, to), names);
-        let eye = shelves.as_ref().and_then(Shelves::eye);
+        let observer = shelves.as_ref().and_then(Shelves::observer);
         let known = known_fresh(desk, job, &ends, to)?;
         let fresh = Fresh { known: &known, looked: Some(desk.now()) };
-        let how = How { filter: &filter, moves, rot, fresh, names, scope, eye };
-        legs.push(look_at(desk, job, &left, to, &how)?);
+        let how = How { filter: &filter, moves, rot, fresh, names, scope, observer };
+        destinations.push(look_at(desk, job, &left, to, &how)?);
         shelves.into_iter().for_each(|shelves| shelves.close(desk));
-        all_rotten.extend(rotten);
+        all_corrupted.extend(corrupted);
     }
-    Ok(Round::new(job, (ends, seen), legs).with_rotten(all_rotten))
+    Ok(Preview::new(job, (ends, seen), destinations).with_corrupted(all_corrupted))
 }
 
 /// The inventories that hear of a look; of one that is only to be shown, none.
@@ -279,11 +292,11 @@ pub(crate) fn kept_shelves(
 
 /// What is known to be rotten between a job's source and a destination, and which side this run changes: a reverse run reads the
 /// destination and changes the source.
-fn known_rotten(desk: &Desk, job: &Job, ends: &Ends, to: &Located) -> Outcome<(Vec<Rotten>, Side)> {
+fn known_corrupted(desk: &Desk, job: &Job, ends: &Ends, to: &Located) -> Outcome<(Vec<Corrupted>, Side)> {
     let record = desk.home.record()?;
-    let found = record.rotten(&job.name, &to.written)?;
+    let found = record.corrupted(&job.name, &to.written)?;
     match ends.from.as_slice() {
-        [from] if found.is_empty() => Ok((record.rotten(&job.name, &from.written)?, Side::Left)),
+        [from] if found.is_empty() => Ok((record.corrupted(&job.name, &from.written)?, Side::Left)),
         _ => Ok((found, Side::Right)),
     }
 }
@@ -301,14 +314,14 @@ fn known_fresh(desk: &Desk, job: &Job, ends: &Ends, to: &Located) -> Outcome<Vec
     Ok(known)
 }
 
-/// How a leg is looked at.
+/// How a destination is looked at.
 pub(crate) struct How<'a> {
     /// What takes part.
     pub filter: &'a Filter,
     /// What is done about moves.
     pub moves: Moves,
     /// What is known to have changed by itself.
-    pub rot: Rot<'a>,
+    pub rot: Corruption<'a>,
     /// Files whose times cannot tell.
     pub fresh: Fresh<'a>,
     /// The folders that several sources land in.
@@ -316,23 +329,29 @@ pub(crate) struct How<'a> {
     /// How much of both trees is looked at.
     pub scope: &'a Scope,
     /// Who else hears what is seen.
-    pub eye: Option<&'a dyn Eye>,
+    pub observer: Option<&'a dyn WalkObserver>,
 }
 
-fn look_at(desk: &Desk, job: &Job, left: &Arc<dyn Store>, to: &Located, how: &How<'_>) -> Outcome<Leg> {
-    let opened = places::open_destination(desk, to, Manner::of(job))?;
+fn look_at(
+    desk: &Desk,
+    job: &Job,
+    left: &Arc<dyn Store>,
+    to: &Located,
+    how: &How<'_>,
+) -> Outcome<DestinationPlan> {
+    let opened = places::open_destination(desk, to, OpenOptions::of(job))?;
     let to_be_made = opened.is_none();
     if to_be_made {
         recognise::refuse_vanished(desk, job, to, Part::Destination)?;
     }
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(desk, to, Manner::of(job))?,
+        None => places::not_there_yet(desk, to, OpenOptions::of(job))?,
     };
     if !to_be_made {
         recognise::refuse_foreign(desk, job, to, right.as_ref(), Part::Destination)?;
     }
-    scan_leg(desk, job, left, (to, right, to_be_made), how)
+    scan_destination(desk, job, left, (to, right, to_be_made), how)
 }
 
 /// Decides one path of a one-way job as a run would.
@@ -347,7 +366,7 @@ pub fn decide(
     path: &RelPath,
     found: (Option<&Meta>, Option<&Meta>),
 ) -> Outcome<Option<PathDecision>> {
-    let (rotten, changed) = known_rotten(desk, job, ends, to)?;
+    let (corrupted, changed) = known_corrupted(desk, job, ends, to)?;
     let known = known_fresh(desk, job, ends, to)?;
     let filter = job.filter(desk.now())?;
     let input = ScanInput {
@@ -358,10 +377,10 @@ pub fn decide(
         one_filesystem: job.rules.one_filesystem,
         on_same: None,
         moves: Moves::Unproved,
-        rotten: Rot { known: &rotten, mend: &[Some(changed)] },
+        corrupted: Corruption { known: &corrupted, mend: &[Some(changed)] },
         fresh: Fresh { known: &known, looked: None },
         scope: &Scope::Everything,
-        eye: None,
+        observer: None,
     };
     decide_path(&input, &desk.stop, path, found)
         .map_err(|error| scan_failure(error, one_way_word, left, right))
@@ -409,15 +428,15 @@ pub fn losses(job: &Job, place: &str, right: &dyn Store) -> Vec<String> {
     lines
 }
 
-/// Scans one leg between two opened stores and checks the guards.
-pub(crate) fn scan_leg(
+/// Scans one destination between two opened stores and checks the guards.
+pub(crate) fn scan_destination(
     desk: &Desk,
     job: &Job,
     left: &Arc<dyn Store>,
     (to, right, to_be_made): (&Located, Arc<dyn Store>, bool),
     how: &How<'_>,
-) -> Outcome<Leg> {
-    let How { filter, moves, rot, fresh, names, scope, eye } = *how;
+) -> Outcome<DestinationPlan> {
+    let How { filter, moves, rot, fresh, names, scope, observer } = *how;
     let by = comparison(desk, job, left.capabilities(), right.capabilities());
     let rules = one_way_rules(job, by);
     let one_filesystem = job.rules.one_filesystem;
@@ -430,10 +449,10 @@ pub(crate) fn scan_leg(
         one_filesystem,
         on_same: None,
         moves,
-        rotten: rot,
+        corrupted: rot,
         fresh,
         scope,
-        eye,
+        observer,
     };
     let mut plan = watched(desk, &job.name, |progress| scan(&input, progress))
         .map_err(|error| scan_failure(error, one_way_word, from, to_store))?;
@@ -447,7 +466,7 @@ pub(crate) fn scan_leg(
         |name: &&Name| !holds_anything(from, filter, &RelPath::from(*name), filter.inherit(Verdict::In));
     let empty: Vec<Name> = names.iter().filter(lost).filter(is_empty).cloned().collect();
     let facts = facts(&plan, from, to_store, empty);
-    Ok(Leg {
+    Ok(DestinationPlan {
         reads: left.clone(),
         to: to.clone(),
         writes: right,
@@ -486,16 +505,16 @@ fn data_bytes(plan: &Plan, left: &dyn Store) -> u64 {
 }
 
 /// Opens a job's sources as one tree.
-pub fn open_sources(desk: &Desk, ends: &Ends, manner: Manner) -> Outcome<Arc<dyn Store>> {
+pub fn open_sources(desk: &Desk, ends: &Ends, options: OpenOptions) -> Outcome<Arc<dyn Store>> {
     let names = ends.landing_names()?;
     let stores = ends
         .from
         .iter()
-        .map(|located| places::open_source(desk, located, manner, "source"))
+        .map(|located| places::open_source(desk, located, options, "source"))
         .collect::<Outcome<Vec<_>>>()?;
     let members: Vec<_> = names.unwrap_or_default().into_iter().zip(stores.iter().cloned()).collect();
-    match (Gathered::new(members), stores.into_iter().next()) {
-        (Some(gathered), _) => Ok(Arc::new(gathered)),
+    match (Union::new(members), stores.into_iter().next()) {
+        (Some(union), _) => Ok(Arc::new(union)),
         (None, Some(only)) => Ok(only),
         (None, None) => Err(Failure::usage("the job has no source")),
     }
@@ -585,16 +604,16 @@ pub fn interrupted() -> Failure {
 }
 
 /// A guard's refusal as a failure with the way on.
-fn guard_failure(job: &Job, leg: &Leg, refusal: &Refusal, home: &Home) -> Failure {
-    let sides = if leg.plan.changes == Side::Left || !leg.ours {
-        let changed = leg.plan.changes;
+fn guard_failure(job: &Job, destination: &DestinationPlan, refusal: &Refusal, home: &Home) -> Failure {
+    let sides = if destination.plan.changes == Side::Left || !destination.ours {
+        let changed = destination.plan.changes;
         Sides { read: changed.other().as_str(), changed: changed.as_str() }
     } else {
         Sides::default()
     };
     let mut message = match refusal {
         Refusal::Space { needed, free } => {
-            let shown = leg.to.shown(home);
+            let shown = destination.to.shown(home);
             format!("it needs {} at {shown}, where {} are free", bytes(*needed), bytes(*free))
         }
         other => other.words(sides),
@@ -624,7 +643,7 @@ fn guard_failure(job: &Job, leg: &Leg, refusal: &Refusal, home: &Home) -> Failur
     let lift = refusal.lift().as_str();
     let way = if job.name == ONCE {
         format!("the same with --allow {lift}")
-    } else if !leg.ours && leg.plan.changes == Side::Left {
+    } else if !destination.ours && destination.plan.changes == Side::Left {
         format!("reedhook run {} --reverse --allow {lift}", job.name)
     } else {
         format!("reedhook run {} --allow {lift}", job.name)

@@ -9,9 +9,9 @@ use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::{Nesting, nesting};
 use reedhook_core::store::{Place, Store, StoreError};
 
+use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
-use crate::held::Manner;
 use crate::jobfile::{Job, job_names, load_job};
 use crate::places::{self, Ends, Located};
 
@@ -38,9 +38,9 @@ pub fn warnings(desk: &Desk, job: &Job, ends: &Ends) -> Vec<String> {
     let others = neighbours(desk, &job.name);
     let mine = Neighbour { name: job.name.clone(), kind: job.rules.kind, ends: ends.clone() };
     let mut found: Vec<String> = others.iter().flat_map(|other| inside(desk, &mine, other)).collect();
-    let round = circle(&mine, &others);
-    let round = round.or_else(|| circle_by_marks(desk, job, ends).filter(|_| mine.kind == Kind::TwoWay));
-    found.extend(round);
+    let preview = circle(&mine, &others);
+    let preview = preview.or_else(|| circle_by_marks(desk, job, ends).filter(|_| mine.kind == Kind::TwoWay));
+    found.extend(preview);
     found
 }
 
@@ -183,7 +183,7 @@ fn reaches(from: &str, to: &str, pairs: &[(String, String)]) -> bool {
 
 /// That other machines form a circle with this job, as both stores say; nothing is said where they cannot be opened.
 fn circle_by_marks(desk: &Desk, job: &Job, ends: &Ends) -> Option<String> {
-    let open = |place: &Located| places::open_destination(desk, place, Manner::of(job)).ok().flatten();
+    let open = |place: &Located| places::open_destination(desk, place, OpenOptions::of(job)).ok().flatten();
     let is_near = |place: &&Located| place.resolved().is_some();
     let stores = [ends.from.first().filter(is_near)?, ends.to.first().filter(is_near)?].map(open);
     let [Some(left), Some(right)] = stores else { return None };

@@ -12,14 +12,14 @@ use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{FaultKind, Place, Store};
 use reedhook_core::units::{Age, Size};
 use reedhook_stores::drives;
-use reedhook_stores::gathered::Gathered;
 use reedhook_stores::remote::connect::ConnectError;
+use reedhook_stores::union::Union;
 use serde::{Deserialize, Serialize};
 use toml_edit::DocumentMut;
 
+use crate::capabilities::{self, OpenOptions};
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome, suggestion};
-use crate::held::{self, Manner};
 use crate::home::{Home, write_file};
 use crate::jobfile::{Job, check_name, refuse_deep, toml_failure};
 use crate::notify::NotifyKeys;
@@ -503,19 +503,24 @@ impl Ends {
 }
 
 /// Opens a source, or a side of a two-way job; `word` is what it is called.
-pub fn open_source(desk: &Desk, located: &Located, manner: Manner, word: &str) -> Outcome<Arc<dyn Store>> {
+pub fn open_source(
+    desk: &Desk,
+    located: &Located,
+    options: OpenOptions,
+    word: &str,
+) -> Outcome<Arc<dyn Store>> {
     let shown = || located.shown(&desk.home);
     let missing = || Failure::refused(Cause::SourceMissing, format!("the {word} {} is not there", shown()));
     match &located.means {
         Means::Absent(why) => Err(drive_absent(located, why)),
         Means::Inventory { .. } => Err(no_place_for_files(&located.written)),
         Means::Server(reach) => match reach.open(desk) {
-            Ok(store) => Ok(held::at_server(store, manner)),
+            Ok(store) => Ok(capabilities::at_server(store, options)),
             Err(ConnectError::NoFolder { .. }) => Err(missing().hint("The server answers; check the path.")),
             Err(error) => Err(reach.failure(desk, error)),
         },
         Means::Folder { path, store_root } => {
-            held::open(path, manner, &desk.home).map_err(|error| match error.kind {
+            capabilities::open(path, options, &desk.home).map_err(|error| match error.kind {
                 FaultKind::NotFound if path.exists() => {
                     Failure::refused(Cause::SourceUnreadable, format!("the {word} {} is no folder", shown()))
                 }
@@ -530,20 +535,24 @@ pub fn open_source(desk: &Desk, located: &Located, manner: Manner, word: &str) -
 }
 
 /// Opens a destination; `None` when it does not exist yet but could be made where it is.
-pub fn open_destination(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Option<Arc<dyn Store>>> {
+pub fn open_destination(
+    desk: &Desk,
+    located: &Located,
+    options: OpenOptions,
+) -> Outcome<Option<Arc<dyn Store>>> {
     let (path, store_root) = match &located.means {
         Means::Absent(why) => return Err(drive_absent(located, why)),
         Means::Inventory { .. } => return Err(no_place_for_files(&located.written)),
         Means::Server(reach) => {
             return match reach.open(desk) {
-                Ok(store) => Ok(Some(held::at_server(store, manner))),
+                Ok(store) => Ok(Some(capabilities::at_server(store, options))),
                 Err(ConnectError::NoFolder { .. }) => Ok(None),
                 Err(error) => Err(reach.failure(desk, error)),
             };
         }
         Means::Folder { path, store_root } => (path, store_root.as_deref()),
     };
-    let error = match held::open(path, manner, &desk.home) {
+    let error = match capabilities::open(path, options, &desk.home) {
         Ok(store) => return Ok(Some(store)),
         Err(error) => error,
     };
@@ -601,11 +610,11 @@ fn absent_hint(located: &Located, path: &Path, store_root: Option<&Path>) -> Str
 }
 
 /// Makes a missing destination.
-pub fn make_destination(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Arc<dyn Store>> {
+pub fn make_destination(desk: &Desk, located: &Located, options: OpenOptions) -> Outcome<Arc<dyn Store>> {
     let path = match &located.means {
         Means::Absent(why) => return Err(drive_absent(located, why)),
         Means::Inventory { .. } => return Err(no_place_for_files(&located.written)),
-        Means::Server(reach) => return Ok(held::at_server(reach.make(desk)?, manner)),
+        Means::Server(reach) => return Ok(capabilities::at_server(reach.make(desk)?, options)),
         Means::Folder { path, .. } => path,
     };
     let failed = |why: String| {
@@ -613,27 +622,28 @@ pub fn make_destination(desk: &Desk, located: &Located, manner: Manner) -> Outco
         Failure::refused(Cause::DestinationMissing, words)
     };
     fs::create_dir_all(path).map_err(|error| failed(error.to_string()))?;
-    let made = held::open(path, manner, &desk.home);
+    let made = capabilities::open(path, options, &desk.home);
     // Whoever remembers that it was there must not be told by a pulled plug that it is gone.
     let made = made.and_then(|made| made.sync().map(|()| made));
     made.map_err(|error| failed(error.kind.words().to_owned()))
 }
 
 /// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.
-pub fn not_there_yet(desk: &Desk, located: &Located, manner: Manner) -> Outcome<Arc<dyn Store>> {
+pub fn not_there_yet(desk: &Desk, located: &Located, options: OpenOptions) -> Outcome<Arc<dyn Store>> {
     let path = match &located.means {
         Means::Absent(why) => return Err(drive_absent(located, why)),
         Means::Inventory { .. } => return Err(no_place_for_files(&located.written)),
         Means::Server(reach) => {
             let above = reach.open_above(desk)?.0;
             let space = above.space().ok().flatten();
-            return Ok(Arc::new(Gathered::empty(above.capabilities().clone(), space)));
+            return Ok(Arc::new(Union::empty(above.capabilities().clone(), space)));
         }
         Means::Folder { path, .. } => path,
     };
     let above = path.ancestors().skip(1).find(|above| above.is_dir());
     let missing = || Failure::refused(Cause::DestinationMissing, format!("{} is not there", path.display()));
-    let above = above.and_then(|above| held::open(above, manner, &desk.home).ok()).ok_or_else(missing)?;
+    let above =
+        above.and_then(|above| capabilities::open(above, options, &desk.home).ok()).ok_or_else(missing)?;
     let space = above.space().ok().flatten();
-    Ok(Arc::new(Gathered::empty(above.capabilities().clone(), space)))
+    Ok(Arc::new(Union::empty(above.capabilities().clone(), space)))
 }

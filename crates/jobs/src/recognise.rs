@@ -206,13 +206,13 @@ pub fn refuse_foreign(desk: &Desk, job: &Job, place: &Located, store: &dyn Store
 /// What the places of a job are on, as it was seen at one moment: a drive that goes away in the middle of a run leaves its mount
 /// point behind, which must not be taken for what the job worked with.
 #[derive(Debug, Clone, Default)]
-pub struct Seen {
+pub struct GroundsSeen {
     places: Vec<(String, KnownPlace)>,
 }
 
-impl Seen {
+impl GroundsSeen {
     /// A look at the places of a job.
-    pub fn now(desk: &Desk, job: &Job, ends: &Ends) -> Seen {
+    pub fn now(desk: &Desk, job: &Job, ends: &Ends) -> GroundsSeen {
         let one = |place: &Located| {
             let known = KnownPlace {
                 there: place.is_there(),
@@ -222,12 +222,12 @@ impl Seen {
             };
             (place.written.clone(), known)
         };
-        Seen { places: ends.from.iter().chain(&ends.to).map(one).collect() }
+        GroundsSeen { places: ends.from.iter().chain(&ends.to).map(one).collect() }
     }
 
     /// Whether the places are still on the same.
     pub fn still_holds(&self, desk: &Desk, job: &Job, ends: &Ends) -> bool {
-        let now = Seen::now(desk, job, ends);
+        let now = GroundsSeen::now(desk, job, ends);
         let same = |(then, now): (&(String, KnownPlace), &(String, KnownPlace))| {
             then.1.ground == now.1.ground && then.1.mounts == now.1.mounts
         };

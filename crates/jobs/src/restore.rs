@@ -10,24 +10,24 @@ use std::sync::Arc;
 use reedhook_core::entry::{Privileges, Side};
 use reedhook_core::filter::Filter;
 use reedhook_core::job::{Kind, Newer, Preserve};
-use reedhook_core::memory::Rotten;
+use reedhook_core::memory::Corrupted;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::{Fate, Step};
 use reedhook_core::run::{Item, kept_folder, kept_root};
 use reedhook_core::store::{Store, StoreError};
-use reedhook_core::walk::{Fresh, Moves, Rot, Scope};
-use reedhook_stores::layered::{Layer, Layered};
+use reedhook_core::walk::{Corruption, Fresh, Moves, Scope};
+use reedhook_stores::overlay::{Layer, Overlay};
 
-use crate::clear::Prospect;
+use crate::capabilities::OpenOptions;
+use crate::clear::ProvedPlan;
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
-use crate::held::Manner;
 use crate::jobfile::{Job, ONCE, known_job};
 use crate::logline::LogLine;
 use crate::logs;
-use crate::look::{How, Round, scan_leg};
+use crate::look::{How, Preview, scan_destination};
 use crate::places::{Ends, Located, locate, make_destination, open_destination, typed_path};
-use crate::recognise::{self, Part, Seen};
+use crate::recognise::{self, GroundsSeen, Part};
 use crate::run::retention::{InOrder, KeptError, kept_in_order};
 
 /// A place that may hold kept copies.
@@ -52,7 +52,7 @@ fn holders(desk: &Desk, job: &Job) -> Outcome<Vec<Holder>> {
         let missing = || {
             Failure::refused(Cause::DestinationMissing, format!("{} is not there", place.shown(&desk.home)))
         };
-        let store = open_destination(desk, &place, Manner::of(job))?.ok_or_else(missing)?;
+        let store = open_destination(desk, &place, OpenOptions::of(job))?.ok_or_else(missing)?;
         let part = Some(Part::of(job.rules.kind, side == Side::Left));
         Ok(Holder { side, place, store, part })
     };
@@ -75,7 +75,7 @@ pub fn all_holders(desk: &Desk, job: &Job) -> Outcome<Vec<Holder>> {
         if found.iter().any(|known| known.place.location() == place.location()) || !place.seems_there() {
             continue;
         }
-        let Ok(Some(store)) = open_destination(desk, &place, Manner::of(job)) else { continue };
+        let Ok(Some(store)) = open_destination(desk, &place, OpenOptions::of(job)) else { continue };
         let same = past
             .is_none_or(|past| recognise::refuse_another_store(desk, &past, &place, store.as_ref()).is_ok());
         if same && matches!(store.stat(&kept_root()), Ok(Some(_))) {
@@ -154,7 +154,7 @@ pub fn find(desk: &Desk, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome<(Jo
     let layers = layers(desk, &job, &holders, named.as_ref(), to)?;
     let paths: Vec<RelPath> =
         wanted.paths.iter().map(|typed| relative(typed, &ends, &holders)).collect::<Outcome<_>>()?;
-    let tree = Layered::new(layers.iter().map(|found| found.layer.clone()).collect());
+    let tree = Overlay::new(layers.iter().map(|found| found.layer.clone()).collect());
     let tree = tree.ok_or_else(|| not_kept(&paths, to, named.is_some()))?;
     let missing = |path: &&RelPath| !matches!(tree.stat(path), Ok(Some(_)));
     if let Some(path) = paths.iter().find(missing) {
@@ -184,7 +184,7 @@ fn own_left(desk: &Desk, job: &Job, ends: &Ends) -> Outcome<Located> {
 fn where_it_was(
     job: &Job,
     holders: &[Holder],
-    (tree, layers): (&Layered, &[Found]),
+    (tree, layers): (&Overlay, &[SourceTree]),
     paths: Vec<RelPath>,
 ) -> Outcome<Vec<Restore>> {
     let mut by_holder: BTreeMap<usize, Vec<RelPath>> = BTreeMap::new();
@@ -193,8 +193,8 @@ fn where_it_was(
         by_holder.entry(holder).or_default().push(path);
     }
     let restore = |(at, paths): (usize, Vec<RelPath>)| {
-        let own: Vec<Found> = layers.iter().filter(|found| found.holder == at).cloned().collect();
-        let tree = Layered::new(own.iter().map(|found| found.layer.clone()).collect());
+        let own: Vec<SourceTree> = layers.iter().filter(|found| found.holder == at).cloned().collect();
+        let tree = Overlay::new(own.iter().map(|found| found.layer.clone()).collect());
         let tree = tree.ok_or_else(|| not_kept(&paths, To::Destination, true))?;
         let (target, side) = (holders[at].place.clone(), holders[at].side);
         Ok(Restore { job: job.clone(), source: Source::of(own, tree), target, side, paths })
@@ -204,7 +204,7 @@ fn where_it_was(
 
 /// A tree that a restore can read from.
 #[derive(Clone)]
-struct Found {
+struct SourceTree {
     layer: Layer,
     /// What it is called.
     name: String,
@@ -214,21 +214,27 @@ struct Found {
 
 /// What a restore reads from, and what each of its layers is called.
 struct Source {
-    tree: Arc<Layered>,
+    tree: Arc<Overlay>,
     names: Vec<String>,
 }
 
 impl Source {
-    fn of(layers: Vec<Found>, tree: Layered) -> Source {
+    fn of(layers: Vec<SourceTree>, tree: Overlay) -> Source {
         Source { tree: Arc::new(tree), names: layers.into_iter().map(|found| found.name).collect() }
     }
 }
 
 /// What lies over what: the other side on top, then what runs have kept, the newest first; or only what one run has kept.
-fn layers(desk: &Desk, job: &Job, holders: &[Holder], named: Option<&Name>, to: To) -> Outcome<Vec<Found>> {
+fn layers(
+    desk: &Desk,
+    job: &Job,
+    holders: &[Holder],
+    named: Option<&Name>,
+    to: To,
+) -> Outcome<Vec<SourceTree>> {
     let mut layers = Vec::new();
     let right = holders.first().filter(|_| named.is_none() && to == To::Source);
-    layers.extend(right.map(|right| Found {
+    layers.extend(right.map(|right| SourceTree {
         name: right.place.short(&desk.home),
         layer: Layer::new(right.store.clone(), RelPath::root()),
         holder: 0,
@@ -248,7 +254,7 @@ fn layers(desk: &Desk, job: &Job, holders: &[Holder], named: Option<&Name>, to: 
     layers.extend(kept.into_iter().map(|(_, run, holder)| {
         let taken = Arc::new(taken(desk, job, &run, holders[holder].side));
         let layer = Layer { taken, ..Layer::new(holders[holder].store.clone(), kept_folder(&run)) };
-        Found { layer, name: format!("kept copies of {run}"), holder }
+        SourceTree { layer, name: format!("kept copies of {run}"), holder }
     }));
     Ok(layers)
 }
@@ -310,8 +316,8 @@ fn relative(typed: &Path, ends: &Ends, holders: &[Holder]) -> Outcome<RelPath> {
 }
 
 /// The paths that a restore puts where nothing is.
-pub(crate) fn brought(round: &Round) -> Vec<RelPath> {
-    let folders = round.legs.iter().flat_map(|leg| &leg.plan.folders);
+pub(crate) fn brought(preview: &Preview) -> Vec<RelPath> {
+    let folders = preview.destinations.iter().flat_map(|destination| &destination.plan.folders);
     let mut paths = Vec::new();
     for folder in folders {
         if folder.fate == Fate::Make {
@@ -330,9 +336,9 @@ impl Restore {
     }
 
     /// Where what comes back comes from, when that is not one place: the name of each, and how many files.
-    pub fn origins(&self, round: &Round) -> Vec<(&str, u64)> {
+    pub fn origins(&self, preview: &Preview) -> Vec<(&str, u64)> {
         let mut found: BTreeMap<usize, u64> = BTreeMap::new();
-        for folder in round.legs.iter().flat_map(|leg| &leg.plan.folders) {
+        for folder in preview.destinations.iter().flat_map(|destination| &destination.plan.folders) {
             for action in &folder.actions {
                 if matches!(action.step, Step::Add { .. } | Step::Update { .. }) {
                     let layer = self.source.tree.layer_of(&folder.path.join(&action.name));
@@ -351,23 +357,23 @@ impl Restore {
     ///
     /// # Errors
     /// When either side cannot be looked at.
-    pub fn look(&self, desk: &Desk, overwrite: impl FnOnce(u64) -> Outcome<bool>) -> Outcome<Prospect> {
+    pub fn look(&self, desk: &Desk, overwrite: impl FnOnce(u64) -> Outcome<bool>) -> Outcome<ProvedPlan> {
         let (job, target) = (&self.job, &self.target);
         let filter =
             Filter::for_paths(self.paths.clone()).map_err(|error| Failure::usage(error.to_string()))?;
-        let store: Arc<dyn Store> = match open_destination(desk, target, Manner::of(job))? {
+        let store: Arc<dyn Store> = match open_destination(desk, target, OpenOptions::of(job))? {
             Some(store) => store,
-            None => make_destination(desk, target, Manner::of(job))?,
+            None => make_destination(desk, target, OpenOptions::of(job))?,
         };
         let mut copy = job.clone();
         copy.rules = copy.rules.erasing_nothing();
         (copy.rules.kind, copy.rules.newer) = (Kind::Copy, Newer::Leave);
         let right = job.to.first().cloned().unwrap_or_default();
         let record = desk.home.record()?;
-        let (rotten, known) = (record.rotten(&job.name, &right)?, record.fresh(&job.name, &right)?);
+        let (corrupted, known) = (record.corrupted(&job.name, &right)?, record.fresh(&job.name, &right)?);
         drop(record);
         // What is named is brought back, unless it is the right that went bad.
-        let rot = Rot { known: &rotten, mend: &[Some(Side::Left), None] };
+        let rot = Corruption { known: &corrupted, mend: &[Some(Side::Left), None] };
         let tree: Arc<dyn Store> = self.source.tree.clone();
         let look = |copy: &Job| {
             let how = How {
@@ -377,29 +383,30 @@ impl Restore {
                 fresh: Fresh { known: &known, looked: None },
                 names: &[],
                 scope: &Scope::Everything,
-                eye: None,
+                observer: None,
             };
-            scan_leg(desk, copy, &tree, (target, store.clone(), false), &how)
+            scan_destination(desk, copy, &tree, (target, store.clone(), false), &how)
         };
-        let mut leg = look(&copy)?;
-        let newer = leg.plan.folders.iter().flat_map(|folder| &folder.actions);
+        let mut destination = look(&copy)?;
+        let newer = destination.plan.folders.iter().flat_map(|folder| &folder.actions);
         let newer = newer.filter(|action| matches!(action.step, Step::Leave { .. })).count() as u64;
         if newer > 0 && desk.asking(|| overwrite(newer))? {
             copy.rules.newer = Newer::Update;
-            leg = look(&copy)?;
+            destination = look(&copy)?;
         }
-        leg.ours = false;
-        leg.plan.set_changes(self.side);
+        destination.ours = false;
+        destination.plan.set_changes(self.side);
         let ends = Ends { from: Vec::new(), to: vec![target.clone()] };
-        let rotten = rotten_within(rotten, &filter);
-        let round = Round::new(&copy, (ends, Seen::default()), vec![leg]).with_rotten(rotten);
+        let corrupted = rotten_within(corrupted, &filter);
+        let preview =
+            Preview::new(&copy, (ends, GroundsSeen::default()), vec![destination]).with_corrupted(corrupted);
         let remembered = job.rules.kind == Kind::TwoWay && job.name != ONCE;
-        Ok(Prospect::of_restore(round, remembered))
+        Ok(ProvedPlan::of_restore(preview, remembered))
     }
 }
 
 /// What is known to be rotten of what is brought back.
-fn rotten_within(rotten: Vec<Rotten>, filter: &Filter) -> Vec<Rotten> {
-    let named = |one: &Rotten| filter.names(&one.path) && one.side != Some(Side::Right);
-    rotten.into_iter().filter(named).collect()
+fn rotten_within(corrupted: Vec<Corrupted>, filter: &Filter) -> Vec<Corrupted> {
+    let named = |one: &Corrupted| filter.names(&one.path) && one.side != Some(Side::Right);
+    corrupted.into_iter().filter(named).collect()
 }

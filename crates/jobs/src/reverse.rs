@@ -3,10 +3,10 @@
 use reedhook_core::job::Kind;
 use reedhook_core::walk::{Moves, Scope};
 
-use crate::clear::Prospect;
+use crate::capabilities::OpenOptions;
+use crate::clear::ProvedPlan;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
-use crate::held::Manner;
 use crate::jobfile::Job;
 use crate::look::look_with;
 use crate::places::{Ends, open_destination};
@@ -46,15 +46,15 @@ impl Reversed {
     ///
     /// # Errors
     /// When the places cannot be looked at.
-    pub fn look(&self, desk: &Desk) -> Outcome<Prospect> {
-        Ok(Prospect::of_reverse(look_with(desk, &self.0, Moves::Proved, &Scope::Everything)?))
+    pub fn look(&self, desk: &Desk) -> Outcome<ProvedPlan> {
+        Ok(ProvedPlan::of_reverse(look_with(desk, &self.0, Moves::Proved, &Scope::Everything)?))
     }
 }
 
 /// What is brought back must come from where the job has put it.
 fn refuse_wrong_right(desk: &Desk, job: &Job) -> Outcome<()> {
     for to in &Ends::of(job, &desk.home, &desk.settings)?.to {
-        if let Some(store) = open_destination(desk, to, Manner::of(job))? {
+        if let Some(store) = open_destination(desk, to, OpenOptions::of(job))? {
             recognise::refuse_foreign(desk, job, to, store.as_ref(), Part::Destination)?;
         }
     }

@@ -29,7 +29,7 @@ use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::jobfile::Job;
 use crate::lines::{self, StampText, path_of};
-use crate::look::{Leg, Round};
+use crate::look::{DestinationPlan, Preview};
 use crate::places::Located;
 use crate::recognise::spot;
 
@@ -48,7 +48,7 @@ struct Head {
     made: String,
     /// What decides how the deeds are done.
     rules: BTreeMap<String, String>,
-    /// Of each leg, the stores that it reads and changes.
+    /// Of each destination, the stores that it reads and changes.
     stores: Vec<[Identity; 2]>,
 }
 
@@ -118,60 +118,63 @@ fn rules(job: &Job) -> BTreeMap<String, String> {
     words.map(|(key, word)| (key.to_owned(), word.to_owned())).into()
 }
 
-fn stores(round: &Round) -> Vec<[Identity; 2]> {
-    let identities = |leg: &Leg| {
-        let reads = match (&round.both, leg.plan.changes) {
-            (Some(_), Side::Left) => round.ends.to.as_slice(),
-            _ => round.ends.from.as_slice(),
+fn stores(preview: &Preview) -> Vec<[Identity; 2]> {
+    let identities = |destination: &DestinationPlan| {
+        let reads = match (&preview.both, destination.plan.changes) {
+            (Some(_), Side::Left) => preview.ends.to.as_slice(),
+            _ => preview.ends.from.as_slice(),
         };
-        let changed = std::slice::from_ref(&leg.to);
-        [Identity::of(reads, leg.reads.as_ref()), Identity::of(changed, leg.writes.as_ref())]
+        let changed = std::slice::from_ref(&destination.to);
+        [Identity::of(reads, destination.reads.as_ref()), Identity::of(changed, destination.writes.as_ref())]
     };
-    round.legs.iter().map(identities).collect()
+    preview.destinations.iter().map(identities).collect()
 }
 
 /// The deeds of a plan as lines: folders, then what is in them.
-fn deeds(leg: usize, plan: &Plan) -> Vec<String> {
+fn deeds(destination: usize, plan: &Plan) -> Vec<String> {
     let mut found = Vec::new();
     for folder in &plan.folders {
-        found.extend(fate_line(leg, plan.changes, folder));
-        found.extend(mode_line(leg, plan.changes, folder));
+        found.extend(fate_line(destination, plan.changes, folder));
+        found.extend(mode_line(destination, plan.changes, folder));
         let done = |action: &&Action| !matches!(action.step, Step::Leave { .. });
-        found.extend(folder.actions.iter().filter(done).map(|action| action_line(leg, folder, action)));
+        found.extend(
+            folder.actions.iter().filter(done).map(|action| action_line(destination, folder, action)),
+        );
     }
     found
 }
 
-/// The deeds of all legs.
-fn all_deeds(round: &Round) -> impl Iterator<Item = String> {
-    round.legs.iter().enumerate().flat_map(|(at, leg)| deeds(at, &leg.plan))
+/// The deeds of all destinations.
+fn all_deeds(preview: &Preview) -> impl Iterator<Item = String> {
+    preview.destinations.iter().enumerate().flat_map(|(at, destination)| deeds(at, &destination.plan))
 }
 
-fn line(leg: usize, done: &str, side: Side, path: &RelPath) -> Map<String, Value> {
-    let mut object = lines::object(json!({"leg": leg, "do": done, "side": side.as_str()}));
+fn line(destination: usize, done: &str, side: Side, path: &RelPath) -> Map<String, Value> {
+    let mut object = lines::object(json!({"leg": destination, "do": done, "side": side.as_str()}));
     object.extend(lines::path_object(path));
     object
 }
 
-fn fate_line(leg: usize, side: Side, folder: &FolderPlan) -> Option<String> {
+fn fate_line(destination: usize, side: Side, folder: &FolderPlan) -> Option<String> {
     let word = match folder.fate {
         Fate::Make => "mkdir",
         Fate::Remove => "rmdir",
         Fate::Stay => return None,
     };
-    Some(Value::from(line(leg, word, side, &folder.path)).to_string())
+    Some(Value::from(line(destination, word, side, &folder.path)).to_string())
 }
 
-fn mode_line(leg: usize, side: Side, folder: &FolderPlan) -> Option<String> {
+fn mode_line(destination: usize, side: Side, folder: &FolderPlan) -> Option<String> {
     let (left, right) = (folder.left.as_ref()?, folder.right.as_ref()?);
-    let mut object = line(leg, "meta", side, &folder.path);
+    let mut object = line(destination, "meta", side, &folder.path);
     object.insert("mode".into(), json!(left.mode));
     object.insert("was".into(), json!({"mode": right.mode}));
     folder.remode.then(|| Value::from(object).to_string())
 }
 
-fn action_line(leg: usize, folder: &FolderPlan, action: &Action) -> String {
-    let mut object = line(leg, Done::of(action).as_str(), action.side, &folder.path.join(&action.name));
+fn action_line(destination: usize, folder: &FolderPlan, action: &Action) -> String {
+    let mut object =
+        line(destination, Done::of(action).as_str(), action.side, &folder.path.join(&action.name));
     let (now, was, from) = match &action.step {
         Step::Add { from } | Step::Leave { from, .. } => (Some(from), None, None),
         Step::Update { from, was } | Step::Metadata { from, was } => (Some(from), Some(was.as_ref()), None),
@@ -221,17 +224,18 @@ fn face(meta: &Meta) -> Value {
 
 impl Saved {
     /// What a round would do, without what is left of it; whatever cannot be done without that is left, too.
-    pub fn of(desk: &Desk, round: &Round, left: &dyn Fn(usize, &RelPath) -> bool) -> Saved {
+    pub fn of(desk: &Desk, preview: &Preview, left: &dyn Fn(usize, &RelPath) -> bool) -> Saved {
         let head = Head {
             format: FORMAT.to_owned(),
             version: VERSION,
-            job: round.job.name.clone(),
+            job: preview.job.name.clone(),
             made: lines::time(desk.now_ms()),
-            rules: rules(&round.job),
-            stores: stores(round),
+            rules: rules(&preview.job),
+            stores: stores(preview),
         };
-        let mut plans: Vec<Plan> = round.legs.iter().map(|leg| leg.plan.clone()).collect();
-        narrow_plans(&mut plans.iter_mut().collect::<Vec<_>>(), round.both.is_some(), &|at, _, part| {
+        let mut plans: Vec<Plan> =
+            preview.destinations.iter().map(|destination| destination.plan.clone()).collect();
+        narrow_plans(&mut plans.iter_mut().collect::<Vec<_>>(), preview.both.is_some(), &|at, _, part| {
             match part {
                 Part::Item(folder, action) => !left(at, &folder.path.join(&action.name)),
                 Part::Fate(folder) | Part::Mode(folder) => !left(at, &folder.path),
@@ -318,11 +322,11 @@ impl Saved {
     ///
     /// # Errors
     /// When the plan was made for something else.
-    pub fn apply(&self, round: &mut Round) -> Outcome<Since> {
-        self.refuse_another(round)?;
+    pub fn apply(&self, preview: &mut Preview) -> Outcome<Since> {
+        self.refuse_another(preview)?;
         let planned: HashSet<(u64, RelPath)> = self.order.iter().filter_map(|line| about(line)).collect();
         let (mut found, mut new) = (HashSet::new(), 0);
-        for line in all_deeds(round) {
+        for line in all_deeds(preview) {
             let key = key(&line);
             if self.keys.contains(&key) {
                 found.insert(key);
@@ -339,40 +343,40 @@ impl Saved {
             Part::Fate(folder) => fate_line(at, side, folder).is_none_or(|line| has(&line)),
             Part::Mode(folder) => mode_line(at, side, folder).is_some_and(|line| has(&line)),
         };
-        narrow_round(round, &named);
-        let after: HashSet<Key> = all_deeds(round).map(|line| key(&line)).collect();
+        narrow_round(preview, &named);
+        let after: HashSet<Key> = all_deeds(preview).map(|line| key(&line)).collect();
         let mut since = Since { changed: 0, new };
         for line in self.order.iter().filter(|line| !after.contains(&key(line))) {
-            since.changed += usize::from(report(round, line, found.contains(&key(line))));
+            since.changed += usize::from(report(preview, line, found.contains(&key(line))));
         }
         Ok(since)
     }
 
-    fn refuse_another(&self, round: &Round) -> Outcome<()> {
+    fn refuse_another(&self, preview: &Preview) -> Outcome<()> {
         let refused = |why: String| {
             Err(Failure::refused(Cause::PlanForeign, why)
                 .hint("Save a plan of what is there now, and look at it."))
         };
-        if self.head.job != round.job.name {
+        if self.head.job != preview.job.name {
             return refused(format!(
                 "the plan was made for the job \"{}\", not for \"{}\"",
-                self.head.job, round.job.name
+                self.head.job, preview.job.name
             ));
         }
-        let now = rules(&round.job);
+        let now = rules(&preview.job);
         if let Some((key, then)) = self.head.rules.iter().find(|(key, then)| now.get(*key) != Some(*then)) {
             let now = now.get(key).map_or("something else", String::as_str);
             return refused(format!(
                 "the job was changed since the plan was made: {key} was {then}, and is {now} now"
             ));
         }
-        let stores = stores(round);
+        let stores = stores(preview);
         let same = self.head.stores.len() == stores.len()
             && self.head.stores.iter().flatten().zip(stores.iter().flatten()).all(|(then, now)| then.is(now));
         if !same {
             return refused(format!(
                 "the plan was made for other stores than the job \"{}\" has now",
-                round.job.name
+                preview.job.name
             ));
         }
         Ok(())
@@ -401,16 +405,17 @@ fn refuse_newer(text: &str, file: &Path) -> Outcome<()> {
     }
 }
 
-/// Whether a part of a leg is among what is to be done.
+/// Whether a part of a destination is among what is to be done.
 type Named<'a> = &'a dyn Fn(usize, Side, Part<'_>) -> bool;
 
 /// Leaves out of a round what is not named.
-fn narrow_round(round: &mut Round, named: Named<'_>) {
-    let together = round.both.is_some();
-    let mut plans: Vec<&mut Plan> = round.legs.iter_mut().map(|leg| &mut leg.plan).collect();
+fn narrow_round(preview: &mut Preview, named: Named<'_>) {
+    let together = preview.both.is_some();
+    let mut plans: Vec<&mut Plan> =
+        preview.destinations.iter_mut().map(|destination| &mut destination.plan).collect();
     let left_out = narrow_plans(&mut plans, together, named);
     // What is not mended now stays known as rotten.
-    round.rotten.retain(|rotten| !left_out.contains(&rotten.path));
+    preview.corrupted.retain(|corrupted| !left_out.contains(&corrupted.path));
 }
 
 /// The plans of a two-way job belong together; those of several destinations do not.
@@ -424,17 +429,19 @@ fn narrow_plans(plans: &mut [&mut Plan], together: bool, named: Named<'_>) -> BT
     plans.iter_mut().enumerate().flat_map(one).collect()
 }
 
-/// Which name of which leg a deed is about.
+/// Which name of which destination a deed is about.
 fn about(line: &str) -> Option<(u64, RelPath)> {
     let value: Value = serde_json::from_str(line).ok()?;
     Some((value["leg"].as_u64()?, path_of(&value)?))
 }
 
 /// Reports a deed that is not done because it is not as the plan found it; `false` for what is as wanted already.
-fn report(round: &mut Round, line: &str, found: bool) -> bool {
+fn report(preview: &mut Preview, line: &str, found: bool) -> bool {
     let Ok(value) = serde_json::from_str::<Value>(line) else { return false };
-    let leg = value["leg"].as_u64().and_then(|leg| usize::try_from(leg).ok());
-    let (Some(leg), Some(path)) = (leg.and_then(|at| round.legs.get_mut(at)), path_of(&value)) else {
+    let destination = value["leg"].as_u64().and_then(|destination| usize::try_from(destination).ok());
+    let (Some(destination), Some(path)) =
+        (destination.and_then(|at| preview.destinations.get_mut(at)), path_of(&value))
+    else {
         return false;
     };
     let folder = ["mkdir", "rmdir"].contains(&value["do"].as_str().unwrap_or_default());
@@ -446,8 +453,8 @@ fn report(round: &mut Round, line: &str, found: bool) -> bool {
         true => "something in it is not as the plan found it; the folder stays as it is",
         false => "it is not as the plan found it; left alone",
     };
-    let side = leg.plan.changes;
-    leg.plan.problems.push(Problem::new(Code::Fault(FaultKind::Changed), side, path, message));
+    let side = destination.plan.changes;
+    destination.plan.problems.push(Problem::new(Code::Fault(FaultKind::Changed), side, path, message));
     true
 }
 

@@ -8,7 +8,7 @@ use reedhook_core::entry::{Meta, Side};
 use reedhook_core::filter::Filter;
 use reedhook_core::identity;
 use reedhook_core::job::{ConflictPolicy, Conflicts};
-use reedhook_core::memory::{MemoryError, Rotten};
+use reedhook_core::memory::{Corrupted, MemoryError};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
 use reedhook_core::plan::two_way::{Known, Policies, Remembered, Settled};
@@ -16,21 +16,23 @@ use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::two_way::{
     Conflict, Decided, FolderNews, TwoWayInput, TwoWayPlan, decide_one, scan_two_way,
 };
-use reedhook_core::walk::{Eye, Moves, Rot, ScanError, Scope};
+use reedhook_core::walk::{Corruption, Moves, ScanError, Scope, WalkObserver};
 use reedhook_record::{Record, RecordError};
 
-use crate::clear::Prospect;
+use crate::capabilities::OpenOptions;
+use crate::clear::ProvedPlan;
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Halt, Outcome};
-use crate::held::Manner;
 use crate::inventory::upkeep::Shelves;
 use crate::jobfile::{Job, ONCE};
-use crate::look::{Leg, Round, comparison, facts, kept_shelves, refuse_nested, scan_failure, watched};
+use crate::look::{
+    DestinationPlan, Preview, comparison, facts, kept_shelves, refuse_nested, scan_failure, watched,
+};
 use crate::neighbours;
 use crate::places::{self, Ends, Located};
-use crate::recognise::{self, Part, Seen};
+use crate::recognise::{self, GroundsSeen, Part};
 
-/// What a round of a two-way job has besides its legs.
+/// What a round of a two-way job has besides its destinations.
 pub struct Both {
     /// The left side.
     pub left: Arc<dyn Store>,
@@ -81,13 +83,13 @@ struct How<'a> {
     /// What is done about moves.
     moves: Moves,
     /// What is known to have changed by itself.
-    rotten: &'a [Rotten],
+    corrupted: &'a [Corrupted],
     /// Versions that were ended, where the job is in a circle.
     ended: &'a BTreeMap<RelPath, Known>,
     /// How much of both trees is looked at.
     scope: &'a Scope,
     /// Who else hears what is seen.
-    eye: Option<&'a dyn Eye>,
+    observer: Option<&'a dyn WalkObserver>,
 }
 
 /// Opens both sides of a two-way job and scans them. Nothing is changed anywhere.
@@ -96,9 +98,9 @@ pub(crate) fn look(
     job: &Job,
     (moves, scope): (Moves, &Scope),
     settling: Option<&Settling>,
-) -> Outcome<Round> {
+) -> Outcome<Preview> {
     let ends = Ends::of(job, &desk.home, &desk.settings)?;
-    let seen = Seen::now(desk, job, &ends);
+    let seen = GroundsSeen::now(desk, job, &ends);
     refuse_nested(&ends, &desk.home)?;
     let (left_place, right_place) = both_places(&ends)?;
     recognise::refuse_other_ground(desk, job, &left_place, Part::Left)?;
@@ -107,37 +109,37 @@ pub(crate) fn look(
     let to_be_made = opened.is_none();
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(desk, &right_place, Manner::of(job))?,
+        None => places::not_there_yet(desk, &right_place, OpenOptions::of(job))?,
     };
     recognise::refuse_foreign(desk, job, &left_place, left.as_ref(), Part::Left)?;
     if !to_be_made {
         recognise::refuse_foreign(desk, job, &right_place, right.as_ref(), Part::Right)?;
     }
-    let mut rotten = desk.home.record()?.rotten(&job.name, &right_place.written)?;
+    let mut corrupted = desk.home.record()?.corrupted(&job.name, &right_place.written)?;
     if let Some(settling) = settling {
         // The others stay known.
-        rotten.retain(|known| settling.paths.contains(&known.path));
+        corrupted.retain(|known| settling.paths.contains(&known.path));
     }
     let shelves = kept_shelves(desk, job, moves, (&ends.from, &right_place), &[]);
-    let eye = shelves.as_ref().and_then(Shelves::eye);
+    let observer = shelves.as_ref().and_then(Shelves::observer);
     let ended = match neighbours::is_in_circle(desk, job, (left.as_ref(), right.as_ref()))? {
         true => desk.home.record()?.ended(&job.name)?,
         false => BTreeMap::new(),
     };
-    let how = How { moves, rotten: &rotten, ended: &ended, scope, eye };
+    let how = How { moves, corrupted: &corrupted, ended: &ended, scope, observer };
     let found = scan(desk, job, (&left, &right), how, settling)?;
     shelves.into_iter().for_each(|shelves| shelves.close(desk));
-    let legs = legs(&found, (&left, &left_place), (&right, &right_place, to_be_made));
+    let destinations = destinations(&found, (&left, &left_place), (&right, &right_place, to_be_made));
     let both = Both { left, right, conflicts: found.conflicts, news: found.news };
-    Ok(Round::new(job, (ends, seen), legs).with_both(both).with_rotten(rotten))
+    Ok(Preview::new(job, (ends, seen), destinations).with_both(both).with_corrupted(corrupted))
 }
 
 /// Looks at what settling some conflicts would do.
 ///
 /// # Errors
 /// When the sides cannot be looked at.
-pub fn look_at_settling(desk: &Desk, job: &Job, settling: &Settling) -> Outcome<Prospect> {
-    Ok(Prospect::of_named(look(desk, job, (Moves::Proved, &Scope::Everything), Some(settling))?))
+pub fn look_at_settling(desk: &Desk, job: &Job, settling: &Settling) -> Outcome<ProvedPlan> {
+    Ok(ProvedPlan::of_named(look(desk, job, (Moves::Proved, &Scope::Everything), Some(settling))?))
 }
 
 fn both_places(ends: &Ends) -> Outcome<(Located, Located)> {
@@ -148,12 +150,12 @@ fn both_places(ends: &Ends) -> Outcome<(Located, Located)> {
 }
 
 fn open_side(desk: &Desk, job: &Job, place: &Located, side: Side) -> Outcome<Arc<dyn Store>> {
-    places::open_source(desk, place, Manner::of(job), &format!("{side} side"))
+    places::open_source(desk, place, OpenOptions::of(job), &format!("{side} side"))
 }
 
 /// The right side may be made by the first run, unless it has been seen before.
 fn open_side_if_there(desk: &Desk, job: &Job, place: &Located) -> Outcome<Option<Arc<dyn Store>>> {
-    let opened = places::open_destination(desk, place, Manner::of(job))?;
+    let opened = places::open_destination(desk, place, OpenOptions::of(job))?;
     if opened.is_none() {
         recognise::refuse_vanished(desk, job, place, Part::Right)?;
     }
@@ -254,10 +256,15 @@ pub fn decide(
     found: (Option<&Meta>, Option<&Meta>),
 ) -> Outcome<Decided> {
     let place = job.to.first().map(String::as_str).unwrap_or_default();
-    let rotten = desk.home.record()?.rotten(&job.name, place)?;
+    let corrupted = desk.home.record()?.corrupted(&job.name, place)?;
     let ended = BTreeMap::new();
-    let how =
-        How { moves: Moves::Unproved, rotten: &rotten, ended: &ended, scope: &Scope::Everything, eye: None };
+    let how = How {
+        moves: Moves::Unproved,
+        corrupted: &corrupted,
+        ended: &ended,
+        scope: &Scope::Everything,
+        observer: None,
+    };
     let decided =
         ask(desk, job, (left, right), how, None, |input| decide_one(input, &desk.stop, path, found))?;
     decided.map_err(|error| failed_scan(error, left, right))
@@ -273,7 +280,7 @@ fn ask<T>(
     desk: &Desk,
     job: &Job,
     (left, right): (&dyn Store, &dyn Store),
-    How { moves, rotten, ended, scope, eye }: How<'_>,
+    How { moves, corrupted, ended, scope, observer }: How<'_>,
     settling: Option<&Settling>,
     question: impl FnOnce(&TwoWayInput<'_>) -> T,
 ) -> Outcome<T> {
@@ -314,28 +321,28 @@ fn ask<T>(
         one_filesystem: job.rules.one_filesystem,
         moves,
         zone: &desk.world.zone,
-        rotten: Rot {
-            known: rotten,
+        corrupted: Corruption {
+            known: corrupted,
             mend: if settling.is_some() { &[] } else { &[Some(Side::Left), Some(Side::Right)] },
         },
         scope,
-        eye,
+        observer,
     };
     Ok(question(&input))
 }
 
 /// The parts of a run in their order: what makes room first, then each direction.
-fn legs(
+fn destinations(
     found: &TwoWayPlan,
     (left, left_place): (&Arc<dyn Store>, &Located),
     (right, right_place, to_be_made): (&Arc<dyn Store>, &Located, bool),
-) -> Vec<Leg> {
-    let leg = |plan: &Plan| {
+) -> Vec<DestinationPlan> {
+    let destination = |plan: &Plan| {
         let to_right = plan.changes == Side::Right;
         let (read, changed, place) =
             if to_right { (left, right, right_place) } else { (right, left, left_place) };
         let facts = facts(plan, read.as_ref(), changed.as_ref(), Vec::new());
-        Leg {
+        DestinationPlan {
             reads: read.clone(),
             to: place.clone(),
             writes: changed.clone(),
@@ -348,7 +355,7 @@ fn legs(
         }
     };
     let aside = found.aside.iter().filter(|plan| !plan.folders.is_empty());
-    aside.chain([&found.to_right, &found.to_left]).map(leg).collect()
+    aside.chain([&found.to_right, &found.to_left]).map(destination).collect()
 }
 
 /// Writes down, at both sides, which other store they are kept alike with.

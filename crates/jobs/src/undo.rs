@@ -12,9 +12,9 @@ use reedhook_core::run::undo::{Past, Undone, undo as undo_run};
 use reedhook_core::run::{Done, Event, Gone, Item};
 use reedhook_record::{Outcome as RunOutcome, RunPlace, RunRow};
 
+use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
-use crate::held::Manner;
 use crate::inventory::upkeep::Shelf;
 use crate::jobfile::{Job, ONCE, known_job};
 use crate::logline::LogLine;
@@ -131,9 +131,9 @@ fn tell_inventory(desk: &Desk, job: &Job, place: &Located, items: &[Item]) {
 
 /// A log that lacks something cannot say what the run did, and one that has been cleared away says nothing.
 fn refuse_incomplete_log(desk: &Desk, row: &RunRow) -> Outcome<()> {
-    let cleared = row.end.counts.changed() > 0 && !desk.home.run_log(&row.job, &row.run).exists();
+    let approved = row.end.counts.changed() > 0 && !desk.home.run_log(&row.job, &row.run).exists();
     let why = match row.end.log_whole {
-        true if !cleared => return Ok(()),
+        true if !approved => return Ok(()),
         true => "is no longer kept",
         false => "could not be written whole",
     };
@@ -150,7 +150,7 @@ fn changed_store(desk: &Desk, job: &Job, past: &RunPlace) -> Outcome<Holder> {
     let place = locate(&desk.home, &desk.settings, &past.place)?;
     let missing =
         || Failure::refused(Cause::StoreMissing, format!("{} is not there", place.shown(&desk.home)));
-    let store = open_destination(desk, &place, Manner::of(job))?.ok_or_else(missing)?;
+    let store = open_destination(desk, &place, OpenOptions::of(job))?.ok_or_else(missing)?;
     recognise::refuse_another_store(desk, past, &place, store.as_ref())?;
     Ok(Holder { side: past.side, place, store, part: None })
 }

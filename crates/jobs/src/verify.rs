@@ -3,12 +3,12 @@
 use std::sync::{Arc, Mutex, PoisonError};
 
 use reedhook_core::job::Kind;
-use reedhook_core::memory::{Checksum, Rotten};
+use reedhook_core::memory::{Checksum, Corrupted};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
 use reedhook_core::run::verify::{Comparer, Memory, Verified};
 use reedhook_core::store::Store;
-use reedhook_core::walk::{Fresh, Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
+use reedhook_core::walk::{Corruption, Fresh, Moves, ScanError, ScanInput, ScanProgress, Scope, scan};
 
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
@@ -18,14 +18,21 @@ use crate::places::Ends;
 
 /// Remembers what was found to have changed by itself, until it is mended. A look that was broken off adds to what is known and
 /// takes nothing back.
-pub fn remember_rot(desk: &Desk, job: &Job, place: &str, found: &Verified, stopped: bool) -> Outcome<()> {
+pub fn remember_corruption(
+    desk: &Desk,
+    job: &Job,
+    place: &str,
+    found: &Verified,
+    stopped: bool,
+) -> Outcome<()> {
     let mut record = desk.home.record()?;
-    let mut rotten: Vec<Rotten> = found.different.iter().map(|one| one.to_remember()).collect();
+    let mut corrupted: Vec<Corrupted> = found.different.iter().map(|one| one.to_remember()).collect();
     if stopped {
-        let known = record.rotten(&job.name, place)?;
-        rotten.extend(known.into_iter().filter(|old| found.different.iter().all(|new| new.path != old.path)));
+        let known = record.corrupted(&job.name, place)?;
+        corrupted
+            .extend(known.into_iter().filter(|old| found.different.iter().all(|new| new.path != old.path)));
     }
-    Ok(record.set_rotten(&job.name, place, &rotten)?)
+    Ok(record.set_rotten(&job.name, place, &corrupted)?)
 }
 
 /// Scans both sides and compares the content of what looks the same. Nothing is changed. When it is stopped on the way, the plan is
@@ -71,10 +78,10 @@ pub fn compare(
             on_same: Some(on_same),
             one_filesystem: job.rules.one_filesystem,
             moves: Moves::Unproved,
-            rotten: Rot::default(),
+            corrupted: Corruption::default(),
             fresh: Fresh::default(),
             scope: &Scope::Everything,
-            eye: None,
+            observer: None,
         };
         scan(&input, &progress)
     });

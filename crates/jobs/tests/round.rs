@@ -8,11 +8,11 @@ use std::sync::{Arc, Mutex};
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
 use reedhook_jobs::clear::Need;
-use reedhook_jobs::desk::{Desk, Event, Listener, World};
+use reedhook_jobs::desk::{Desk, Event, Observer, World};
 use reedhook_jobs::failure::Halt;
 use reedhook_jobs::home::Home;
 use reedhook_jobs::jobfile::{Job, JobKeys, load_job};
-use reedhook_jobs::look::{Round, glance, look};
+use reedhook_jobs::look::{Preview, glance, look};
 use reedhook_jobs::places::Settings;
 use reedhook_jobs::run::{JobLock, Run, RunResult};
 use reedhook_jobs::undo::Undoing;
@@ -22,8 +22,8 @@ use reedhook_record::Outcome;
 #[derive(Default)]
 struct Ears(Mutex<Vec<String>>);
 
-impl Listener for Ears {
-    fn hear(&self, event: &Event<'_>) {
+impl Observer for Ears {
+    fn observe(&self, event: &Event<'_>) {
         let word = match event {
             Event::Begins(plan) => format!("begins with {}", plan.counts().added + plan.counts().removed),
             Event::Did { line: Some(line), .. } => String::from_utf8_lossy(line).into_owned(),
@@ -46,7 +46,7 @@ impl Station {
         let world = World::plain();
         let home = Home::find(Some(&folder.path().join("home")), &world).unwrap();
         let ears = Arc::new(Ears::default());
-        let desk = Desk { listener: ears.clone(), ..Desk::new(home, Settings::default(), world) };
+        let desk = Desk { observer: ears.clone(), ..Desk::new(home, Settings::default(), world) };
         fs::create_dir(folder.path().join("left")).unwrap();
         fs::create_dir(folder.path().join("right")).unwrap();
         Station { folder, desk, ears }
@@ -72,13 +72,13 @@ impl Station {
     fn run(&self, job: &Job, lifted: &[Lift]) -> (Need, RunResult) {
         let run = Run::begin(&self.desk, job).unwrap();
         let mut asked = Need::None;
-        let mut agree = |_: &Round, need| {
+        let mut agree = |_: &Preview, need| {
             asked = need;
             Ok(())
         };
         match look(&self.desk, job).and_then(|found| found.clear(&self.desk, lifted, &mut agree)) {
-            Ok(cleared) => {
-                let result = run.carry_out(cleared).1;
+            Ok(approved) => {
+                let result = run.carry_out(approved).1;
                 (asked, result)
             }
             Err(failure) => (asked, run.refuse(failure)),
@@ -154,9 +154,9 @@ fn what_was_cleared_for_another_job_is_not_carried_out() {
     station.write("left/heron.csv", "heron,3");
     let other = Job::new("levels", job.keys.clone()).unwrap();
     let run = Run::begin(&station.desk, &other).unwrap();
-    let mut agree = |_: &Round, _| Ok(());
-    let cleared = look(&station.desk, &job).unwrap().clear(&station.desk, &[], &mut agree).unwrap();
-    let (_, result) = run.carry_out(cleared);
+    let mut agree = |_: &Preview, _| Ok(());
+    let approved = look(&station.desk, &job).unwrap().clear(&station.desk, &[], &mut agree).unwrap();
+    let (_, result) = run.carry_out(approved);
     assert_eq!(result.outcome, Outcome::Refused);
     assert!(!station.has("right/heron.csv"));
 }

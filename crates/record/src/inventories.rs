@@ -25,7 +25,7 @@ use reedhook_core::path::Name;
 use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 
 pub use self::changes::Changes;
-pub use self::image::{HeldMeta, Image, Print};
+pub use self::image::{Image, InventoryMeta, Print};
 pub use self::writing::{Taken, Taking, Updating};
 use super::{PATIENCE, RecordError, Result, in_order, write_ahead};
 
@@ -108,11 +108,11 @@ pub struct Inventory {
 
 /// An entry of an inventory.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Held {
+pub struct InventoryEntry {
     /// Its name.
     pub name: Vec<u8>,
     /// What it is.
-    pub meta: HeldMeta,
+    pub meta: InventoryMeta,
 }
 
 /// Sees folders one by one, and says whether to go on.
@@ -154,7 +154,7 @@ impl FolderRow<'_> {
     ///
     /// # Errors
     /// When it cannot be read.
-    pub fn metas(&self) -> Result<Vec<HeldMeta>> {
+    pub fn metas(&self) -> Result<Vec<InventoryMeta>> {
         Ok(postcard::from_bytes(self.row.get_ref("metas")?.as_blob().map_err(rusqlite::Error::from)?)?)
     }
 }
@@ -293,15 +293,15 @@ impl Inventories {
     ///
     /// # Errors
     /// When SQLite fails.
-    pub fn folder(&self, inventory: i64, path: &[u8]) -> Result<Option<Vec<Held>>> {
+    pub fn folder(&self, inventory: i64, path: &[u8]) -> Result<Option<Vec<InventoryEntry>>> {
         let sql = "SELECT names, metas FROM folders WHERE inventory = ?1 AND path = ?2";
         let blobs = |row: &Row<'_>| Ok((row.get::<_, Vec<u8>>(0)?, row.get::<_, Vec<u8>>(1)?));
         let Some((names, metas)) = self.db.query_row(sql, params![inventory, path], blobs).optional()? else {
             return Ok(None);
         };
-        let metas: Vec<HeldMeta> = postcard::from_bytes(&metas)?;
+        let metas: Vec<InventoryMeta> = postcard::from_bytes(&metas)?;
         let names = each_name(&names).map(<[u8]>::to_vec);
-        Ok(Some(names.zip(metas).map(|(name, meta)| Held { name, meta }).collect()))
+        Ok(Some(names.zip(metas).map(|(name, meta)| InventoryEntry { name, meta }).collect()))
     }
 }
 
@@ -349,20 +349,23 @@ mod tests {
         }
     }
 
-    fn file(name: &str, size: u64) -> Held {
-        let meta = HeldMeta::of(EntryKind::File, size, Some(Stamp::new(1_900_000_000, 5)), None);
-        Held { name: name.as_bytes().to_vec(), meta }
+    fn file(name: &str, size: u64) -> InventoryEntry {
+        let meta = InventoryMeta::of(EntryKind::File, size, Some(Stamp::new(1_900_000_000, 5)), None);
+        InventoryEntry { name: name.as_bytes().to_vec(), meta }
     }
 
-    fn folder(name: &str) -> Held {
-        Held { name: name.as_bytes().to_vec(), meta: HeldMeta::of(EntryKind::Folder, 4096, None, None) }
+    fn folder(name: &str) -> InventoryEntry {
+        InventoryEntry {
+            name: name.as_bytes().to_vec(),
+            meta: InventoryMeta::of(EntryKind::Folder, 4096, None, None),
+        }
     }
 
-    fn image(held: &[Held]) -> Image {
+    fn image(held: &[InventoryEntry]) -> Image {
         Image::of(held.iter().map(|one| (one.name.as_slice(), one.meta)))
     }
 
-    fn take<'a>(all: &'a mut Inventories, counts: &[Held], with_maps: bool, at: i64) -> Taking<'a> {
+    fn take<'a>(all: &'a mut Inventories, counts: &[InventoryEntry], with_maps: bool, at: i64) -> Taking<'a> {
         let mut taking = all.take(&about("FENFIELD-1", at)).unwrap();
         let mut root = vec![folder("counts")];
         root.extend(with_maps.then(|| folder("maps")));

@@ -40,20 +40,20 @@
 //! ```
 
 mod baseline;
+mod corrupted;
 mod followed;
 pub mod inventories;
 mod layout;
 mod morning;
 mod notes;
 mod places;
-mod rotten;
 
 pub use baseline::Baselines;
+pub use corrupted::Findings;
 pub use followed::{Followed, Schedules};
-pub use morning::{Mornings, Room, Telling, Told};
+pub use morning::{Mornings, Notification, Room, Telling};
 pub use notes::KeptNotes;
 pub use places::{KnownPlace, Places, RunPlace};
-pub use rotten::Findings;
 
 use std::path::Path;
 use std::time::{Duration, Instant};

@@ -28,7 +28,7 @@ pub struct Room {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Telling {
     /// It was told.
-    Told,
+    Notification,
     /// It could not be told.
     Failed,
     /// It was held back: the same was told already, or too much was.
@@ -39,7 +39,7 @@ impl Telling {
     /// The word in the state file and in JSON.
     pub fn as_str(self) -> &'static str {
         match self {
-            Telling::Told => "told",
+            Telling::Notification => "told",
             Telling::Failed => "failed",
             Telling::HeldBack => "held-back",
         }
@@ -47,7 +47,7 @@ impl Telling {
 
     fn parse(text: &str) -> Telling {
         match text {
-            "told" => Telling::Told,
+            "told" => Telling::Notification,
             "held-back" => Telling::HeldBack,
             _ => Telling::Failed,
         }
@@ -56,7 +56,7 @@ impl Telling {
 
 /// Something that was told, or was to be.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Told {
+pub struct Notification {
     /// By which way: `mail`, `desktop` and so on.
     pub way: String,
     /// About which job; empty for a digest or a trial.
@@ -91,7 +91,7 @@ pub trait Mornings {
     ///
     /// # Errors
     /// When SQLite fails.
-    fn add_told(&mut self, told: &Told, keep_ms: i64) -> Result<i64>;
+    fn add_told(&mut self, told: &Notification, keep_ms: i64) -> Result<i64>;
 
     /// Writes down what came of telling something.
     ///
@@ -103,7 +103,7 @@ pub trait Mornings {
     ///
     /// # Errors
     /// When SQLite fails.
-    fn told_since(&self, since_ms: i64) -> Result<Vec<Told>>;
+    fn told_since(&self, since_ms: i64) -> Result<Vec<Notification>>;
 
     /// When a digest was last sent this way, in milliseconds since 1970.
     ///
@@ -155,7 +155,7 @@ impl Mornings for StateFile {
         Ok(rows.collect::<rusqlite::Result<_>>()?)
     }
 
-    fn add_told(&mut self, told: &Told, keep_ms: i64) -> Result<i64> {
+    fn add_told(&mut self, told: &Notification, keep_ms: i64) -> Result<i64> {
         self.db.execute("DELETE FROM told WHERE at < ?1", [told.at_ms.saturating_sub(keep_ms)])?;
         self.db.execute(
             "INSERT INTO told (way, job, run, what, at, telling, message)
@@ -174,7 +174,7 @@ impl Mornings for StateFile {
         Ok(())
     }
 
-    fn told_since(&self, since_ms: i64) -> Result<Vec<Told>> {
+    fn told_since(&self, since_ms: i64) -> Result<Vec<Notification>> {
         let mut statement = self.db.prepare("SELECT * FROM told WHERE at >= ?1 ORDER BY id")?;
         let rows = statement.query_map([since_ms], told_of)?;
         Ok(rows.collect::<rusqlite::Result<_>>()?)
@@ -218,8 +218,8 @@ pub(crate) fn put_room(db: &Transaction<'_>, room: &Room) -> Result<()> {
     Ok(())
 }
 
-fn told_of(row: &Row<'_>) -> rusqlite::Result<Told> {
-    Ok(Told {
+fn told_of(row: &Row<'_>) -> rusqlite::Result<Notification> {
+    Ok(Notification {
         way: row.get("way")?,
         job: row.get("job")?,
         run: row.get("run")?,
@@ -238,7 +238,7 @@ mod tests {
     fn what_was_told_is_found_again_and_a_digest_is_sent_once() {
         let folder = tempfile::tempdir().unwrap();
         let mut record = StateFile::open(&folder.path().join("state.db")).unwrap();
-        let told = |at_ms| Told {
+        let told = |at_ms| Notification {
             way: "mail".to_owned(),
             job: "counts".to_owned(),
             run: "r".to_owned(),
@@ -249,9 +249,12 @@ mod tests {
         };
         record.add_told(&told(1_000), 10_000).unwrap();
         let id = record.add_told(&told(5_000), 10_000).unwrap();
-        record.end_told(id, Telling::Told, "").unwrap();
+        record.end_told(id, Telling::Notification, "").unwrap();
         let found = record.told_since(2_000).unwrap();
-        assert_eq!(found, [Told { telling: Telling::Told, message: String::new(), ..told(5_000) }]);
+        assert_eq!(
+            found,
+            [Notification { telling: Telling::Notification, message: String::new(), ..told(5_000) }]
+        );
         record.add_told(&told(11_001), 10_000).unwrap();
         assert_eq!(record.told_since(0).unwrap().len(), 2, "the oldest is forgotten");
 

@@ -19,10 +19,10 @@ pub struct KeptNotes {
     store: String,
     /// The root of the store that uses them, in the server's own terms: jobs with different roots share what is noted.
     base: RelPath,
-    state: Mutex<State>,
+    state: Mutex<NotesState>,
 }
 
-struct State {
+struct NotesState {
     db: Connection,
     untold: HashMap<RelPath, Option<Note>>,
 }
@@ -34,16 +34,16 @@ impl KeptNotes {
     /// As [`StateFile::open`].
     pub fn open(file: &Path, store: &str, base: RelPath) -> Result<KeptNotes> {
         let db = StateFile::open(file)?.db;
-        let state = Mutex::new(State { db, untold: HashMap::new() });
+        let state = Mutex::new(NotesState { db, untold: HashMap::new() });
         Ok(KeptNotes { store: store.to_owned(), base, state })
     }
 
-    fn state(&self) -> MutexGuard<'_, State> {
+    fn state(&self) -> MutexGuard<'_, NotesState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-impl State {
+impl NotesState {
     fn read(&self, store: &str, folder: &RelPath) -> Result<HashMap<Name, Note>> {
         let sql = "SELECT name, tag, seconds, nanos, mode FROM notes WHERE store = ?1 AND folder = ?2";
         let mut statement = self.db.prepare_cached(sql)?;

@@ -12,7 +12,7 @@ use reedhook_jobs::due::{self, Due, Overdue};
 use reedhook_jobs::failure::Outcome;
 use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_jobs::run::is_running;
-use reedhook_record::{Outcome as RunOutcome, Record, RunRow, Telling, Told};
+use reedhook_record::{Notification, Outcome as RunOutcome, Record, RunRow, Telling};
 
 use crate::causes::{self, Trouble, Troubled};
 use crate::days::{Day, Days};
@@ -173,13 +173,13 @@ impl Report {
         let record = desk.home.record()?;
         let (since, until) = period.in_ms();
         let wanted = |job: &str| names.is_empty() || names.iter().any(|name| name == job);
-        let mut gathered = Gathered::of(&desk.world.zone);
+        let mut gathered = RunSums::of(&desk.world.zone);
         record.each_run_between(since, until, &mut |run| {
             if wanted(&run.job) {
                 gathered.add(run);
             }
         })?;
-        let Gathered { sums, lasted, troubled, last, days, newest } = gathered;
+        let RunSums { sums, lasted, troubled, last, days, newest } = gathered;
         let mut rooms = record.rooms_since(since)?;
         rooms.retain(|room| wanted(&room.job) && room.at_ms < until);
         let mut set_up: BTreeMap<String, Outcome<Job>> = BTreeMap::new();
@@ -231,7 +231,7 @@ impl Report {
 const NEWEST: usize = 500;
 
 /// What is gathered of runs while they go by.
-struct Gathered {
+struct RunSums {
     /// What each job's came to.
     sums: BTreeMap<String, Sum>,
     /// When each job's began and ended.
@@ -244,9 +244,9 @@ struct Gathered {
     newest: VecDeque<RunRow>,
 }
 
-impl Gathered {
-    fn of(zone: &TimeZone) -> Gathered {
-        Gathered {
+impl RunSums {
+    fn of(zone: &TimeZone) -> RunSums {
+        RunSums {
             sums: BTreeMap::new(),
             lasted: HashMap::new(),
             troubled: HashMap::new(),
@@ -336,10 +336,11 @@ fn is_of_a_sort(run: &RunRow) -> bool {
 }
 
 /// What was not told in the end: a digest that failed at first was tried again.
-fn untold(told: &[Told]) -> Vec<Untold> {
+fn untold(told: &[Notification]) -> Vec<Untold> {
     let mut ways: BTreeMap<&str, Untold> = BTreeMap::new();
     for (at, one) in told.iter().enumerate().filter(|(_, one)| one.telling == Telling::Failed) {
-        let again = |later: &Told| later.way == one.way && later.job == one.job && later.what == one.what;
+        let again =
+            |later: &Notification| later.way == one.way && later.job == one.job && later.what == one.what;
         // It went through later, or the later attempt counts.
         if one.job.is_empty() && told[at + 1..].iter().any(again) {
             continue;

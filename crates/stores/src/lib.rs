@@ -18,11 +18,11 @@
 //! # }
 //! ```
 
-pub mod aided;
 pub mod child;
 pub mod drives;
 pub mod eject;
-pub mod gathered;
-pub mod layered;
+pub mod emulate;
 pub mod local;
+pub mod overlay;
 pub mod remote;
+pub mod union;

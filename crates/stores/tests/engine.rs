@@ -18,7 +18,7 @@ use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::problem::{Code, Problem};
 use reedhook_core::run::{Ended, Event, RESUME_FROM, RunInput, RunReport, execute};
 use reedhook_core::store::{Attributes, FaultKind, Store};
-use reedhook_core::walk::{Fresh, Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
+use reedhook_core::walk::{Corruption, Fresh, Moves, ScanError, ScanInput, ScanProgress, Scope, scan};
 use reedhook_testing::simulated::{Fault, Operation, SimulatedStore};
 use reedhook_testing::{adjust, path, put, rules};
 
@@ -35,10 +35,10 @@ fn plan(left: &SimulatedStore, right: &SimulatedStore) -> Result<Plan, ScanError
             one_filesystem: false,
             on_same: None,
             moves: Moves::Proved,
-            rotten: Rot::default(),
+            corrupted: Corruption::default(),
             fresh: Fresh::default(),
             scope: &Scope::Everything,
-            eye: None,
+            observer: None,
         },
         &ScanProgress::default(),
     )
@@ -429,10 +429,10 @@ fn moves_that_are_not_proved_are_not_carried_out() {
         one_filesystem: false,
         on_same: None,
         moves: Moves::Unproved,
-        rotten: Rot::default(),
+        corrupted: Corruption::default(),
         fresh: Fresh::default(),
         scope: &Scope::Everything,
-        eye: None,
+        observer: None,
     };
     let looked_at = scan(&input, &ScanProgress::default()).unwrap();
     assert_eq!(looked_at.counts().moved, 1, "it looks like a move");

@@ -11,7 +11,7 @@ use reedhook_core::job::{Kind, Newer, Preserve};
 use reedhook_core::plan::one_way::OneWayRules;
 use reedhook_core::plan::{Fate, Plan, Step};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
-use reedhook_core::walk::{Fresh, Moves, Rot, ScanInput, ScanProgress, Scope, scan};
+use reedhook_core::walk::{Corruption, Fresh, Moves, ScanInput, ScanProgress, Scope, scan};
 use reedhook_testing::simulated::SimulatedStore;
 use reedhook_testing::{path, put};
 
@@ -86,10 +86,10 @@ fn plan(kind: Kind, left: &str, right: &str, filter: &str) -> Plan {
         one_filesystem: false,
         on_same: None,
         moves: Moves::Proved,
-        rotten: Rot::default(),
+        corrupted: Corruption::default(),
         fresh: Fresh::default(),
         scope: &Scope::Everything,
-        eye: None,
+        observer: None,
     };
     scan(&input, &ScanProgress::default()).unwrap()
 }
@@ -180,10 +180,10 @@ fn a_scan_stops_when_it_is_asked_to() {
         one_filesystem: false,
         on_same: None,
         moves: Moves::Proved,
-        rotten: Rot::default(),
+        corrupted: Corruption::default(),
         fresh: Fresh::default(),
         scope: &Scope::Everything,
-        eye: None,
+        observer: None,
     };
     let progress = ScanProgress::default();
     progress.stop.store(true, std::sync::atomic::Ordering::Relaxed);

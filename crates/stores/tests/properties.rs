@@ -17,7 +17,7 @@ use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::undo::{Past, undo};
 use reedhook_core::run::{Done, Ended, Event, RunInput, RunReport, execute, kept_folder};
 use reedhook_core::store::{Attributes, Expect, Publish, Store, StoreExt};
-use reedhook_core::walk::{Fresh, Moves, Rot, ScanInput, ScanProgress, Scope, scan};
+use reedhook_core::walk::{Corruption, Fresh, Moves, ScanInput, ScanProgress, Scope, scan};
 use reedhook_stores::local::LocalStore;
 use reedhook_testing::simulated::SimulatedStore;
 use reedhook_testing::{adjust, clear, make_way, put, rules};
@@ -127,10 +127,10 @@ fn plan(left: &dyn Store, right: &dyn Store) -> Plan {
             one_filesystem: false,
             on_same: None,
             moves: Moves::Proved,
-            rotten: Rot::default(),
+            corrupted: Corruption::default(),
             fresh: Fresh::default(),
             scope: &Scope::Everything,
-            eye: None,
+            observer: None,
         },
         &ScanProgress::default(),
     )

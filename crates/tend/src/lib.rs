@@ -10,15 +10,15 @@
 //! ```
 //!
 //! Everything that happens comes to the one loop as [`News`](service); it alone knows the state of each job, so nothing is locked. A
-//! run has a thread of its own and tells the loop when it is over. Nothing here prints; what happens is told to a [`Hear`].
+//! run has a thread of its own and tells the loop when it is over. Nothing here prints; what happens is told to a [`ServiceObserver`].
 //!
 //! What was due is owed until a run has come to its end: how far each job has been followed is kept in the record, so that what was
 //! missed while the service, or the machine, was away is made up for.
 
-mod bell;
 pub mod calendar;
-mod hub;
+mod desktop_question;
 pub mod install;
+mod progress_feed;
 mod queue;
 mod runner;
 mod service;
@@ -171,7 +171,7 @@ pub enum Happening<'a> {
 }
 
 /// Who hears what the service does.
-pub trait Hear: Send + Sync {
+pub trait ServiceObserver: Send + Sync {
     /// Hears it.
-    fn hear(&self, happening: &Happening<'_>);
+    fn observe(&self, happening: &Happening<'_>);
 }

@@ -10,15 +10,15 @@ use reedhook_core::walk::Scope;
 use reedhook_core::when::Finally;
 use reedhook_jobs::around;
 use reedhook_jobs::clear::Need;
-use reedhook_jobs::desk::{Desk, Event, Listener};
+use reedhook_jobs::desk::{Desk, Event, Observer};
 use reedhook_jobs::failure::{Cause, Failure, Outcome};
 use reedhook_jobs::jobfile::Job;
-use reedhook_jobs::look::{Round, glance_within, look, look_within};
+use reedhook_jobs::look::{Preview, glance_within, look, look_within};
 use reedhook_jobs::run::RunResult;
 use reedhook_jobs::whole;
 use reedhook_jobs::words;
 
-use crate::{Happening, Hear, Reason};
+use crate::{Happening, Reason, ServiceObserver};
 
 /// A run that goes on.
 pub(crate) struct Running {
@@ -62,31 +62,31 @@ pub(crate) struct Order {
     pub echo: bool,
     /// The conflicts and problems that were told already, and why the last run failed: the same again is no news.
     pub last: (HashSet<u64>, Option<&'static str>),
-    pub hear: Arc<dyn Hear>,
+    pub observer: Arc<dyn ServiceObserver>,
 }
 
 /// Hands on what happens in a run, with the job's name.
 struct InRun {
     job: String,
-    hear: Arc<dyn Hear>,
+    observer: Arc<dyn ServiceObserver>,
 }
 
-impl Listener for InRun {
-    fn hear(&self, event: &Event<'_>) {
-        self.hear.hear(&Happening::InRun { job: &self.job, event });
+impl Observer for InRun {
+    fn observe(&self, event: &Event<'_>) {
+        self.observer.observe(&Happening::InRun { job: &self.job, event });
     }
 }
 
 impl Order {
     /// Carries it out.
     pub fn carry_out(mut self) -> Ending {
-        self.desk.listener = Arc::new(InRun { job: self.job.name.clone(), hear: self.hear.clone() });
+        self.desk.observer = Arc::new(InRun { job: self.job.name.clone(), observer: self.observer.clone() });
         if self.glance
             && let Some(ending) = self.seen_first()
         {
             return ending;
         }
-        self.hear.hear(&Happening::Began {
+        self.observer.observe(&Happening::Began {
             job: &self.job.name,
             reason: self.reason,
             line: self.line.as_deref(),
@@ -95,11 +95,11 @@ impl Order {
             true => look(&self.desk, &self.job),
             false => look_within(&self.desk, &self.job, &self.scope),
         };
-        let mut consent = |round: &Round, need: Need| unattended(round, need);
+        let mut consent = |preview: &Preview, need: Need| unattended(preview, need);
         match whole::carry_out(&self.desk, &self.job, &look, &[], &mut consent, &|_| {}) {
-            Ok((round, result)) => {
+            Ok((preview, result)) => {
                 // Its stores hold folders of the drive open: it is given up here.
-                let troubles = round.map(|round| round.troubles()).unwrap_or_default();
+                let troubles = preview.map(|preview| preview.troubles()).unwrap_or_default();
                 let wish = around::wish(&self.job, result.outcome);
                 if wish == Finally::Eject {
                     around::finally(&self.desk, &self.job, wish);
@@ -114,14 +114,14 @@ impl Order {
     fn seen_first(&self) -> Option<Ending> {
         let (known, failed) = (&self.last.0, self.last.1);
         match glance_within(&self.desk, &self.job, &self.scope) {
-            Ok(round) if self.reason == Reason::Change && self.is_idle(&round, known) => {
-                let planned = round.legs.iter().flat_map(|leg| &leg.plan.folders);
+            Ok(preview) if self.reason == Reason::Change && self.is_idle(&preview, known) => {
+                let planned = preview.destinations.iter().flat_map(|destination| &destination.plan.folders);
                 let mut folders: HashSet<RelPath> = planned.map(|folder| folder.path.clone()).collect();
                 // What is only to be remembered is remembered by the next run.
-                if let (true, Scope::Within(seen)) = (round.has_news(), &self.scope) {
+                if let (true, Scope::Within(seen)) = (preview.has_news(), &self.scope) {
                     folders.extend(seen.iter().cloned());
                 }
-                Some(Ending::Idle { folders, everything: round.has_news() && self.scope.is_everything() })
+                Some(Ending::Idle { folders, everything: preview.has_news() && self.scope.is_everything() })
             }
             Ok(_) if self.job.timing.ask && !self.answered => Some(Ending::Asks),
             Ok(_) => None,
@@ -138,18 +138,18 @@ impl Order {
 impl Order {
     /// Whether there is no reason for a run. After a run's own writing what is to be remembered can wait: new files of a place with
     /// coarse times have to be read once more, and are found to be what was written.
-    fn is_idle(&self, round: &Round, known: &HashSet<u64>) -> bool {
-        round.changes_nothing() && round.troubles().is_subset(known) && (self.echo || !round.has_news())
+    fn is_idle(&self, preview: &Preview, known: &HashSet<u64>) -> bool {
+        preview.changes_nothing() && preview.troubles().is_subset(known) && (self.echo || !preview.has_news())
     }
 }
 
 /// Nobody is there to ask: what needs a yes is refused.
-fn unattended(round: &Round, need: Need) -> Outcome<()> {
+fn unattended(preview: &Preview, need: Need) -> Outcome<()> {
     if matches!(need, Need::None | Need::FirstRemoval) {
         return Ok(());
     }
-    let removed = words::count(round.counts().removed, "file", "files");
+    let removed = words::count(preview.counts().removed, "file", "files");
     let message = format!("this first run between these two places would remove {removed}");
     Err(Failure::refused(Cause::RemovalsNotAgreed, message)
-        .hint(format!("Look at the preview, then run it once yourself: reedhook run {}", round.job.name)))
+        .hint(format!("Look at the preview, then run it once yourself: reedhook run {}", preview.job.name)))
 }

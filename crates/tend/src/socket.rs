@@ -67,14 +67,14 @@ pub fn listen(
     answer: impl Fn(Request) -> Answer + Send + Sync + Clone + 'static,
     watch: impl Fn(&mut Sink<'_>) -> io::Result<()> + Send + Sync + Clone + 'static,
 ) -> io::Result<()> {
-    let listener = in_folder(state, |path| {
+    let observer = in_folder(state, |path| {
         // The service's lock is held: whoever had this one is gone.
         let _ = std::fs::remove_file(path);
         UnixListener::bind(path)
     })?;
     std::fs::set_permissions(state.join(NAME), std::fs::Permissions::from_mode(0o600))?;
     let serve = move || {
-        for stream in listener.incoming().flatten() {
+        for stream in observer.incoming().flatten() {
             let (answer, watch) = (answer.clone(), watch.clone());
             let work = move || drop(converse(&stream, &answer, &watch));
             let _ = std::thread::Builder::new().name("talk".to_owned()).stack_size(256 << 10).spawn(work);

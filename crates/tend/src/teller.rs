@@ -14,7 +14,7 @@ use reedhook_jobs::run::RunResult;
 use crate::tell::{self, Origin};
 
 /// Something that others may want to hear of.
-pub(crate) enum News {
+pub(crate) enum Message {
     /// A run is over.
     Ran(Job, Box<RunResult>, Origin),
     /// A run could not begin.
@@ -25,20 +25,20 @@ pub(crate) enum News {
     Time,
 }
 
-impl News {
+impl Message {
     fn tell(&self, desk: &Desk) {
         match self {
-            News::Ran(job, result, origin) => tell::run_ended(desk, job, result, *origin),
-            News::Failed(job, failure) => tell::run_failed(desk, job, failure, Origin::ByItself),
-            News::Overdue(job, overdue) => tell::overdue(desk, job, *overdue),
-            News::Time => tell::send_due_digests(desk),
+            Message::Ran(job, result, origin) => tell::run_ended(desk, job, result, *origin),
+            Message::Failed(job, failure) => tell::run_failed(desk, job, failure, Origin::ByItself),
+            Message::Overdue(job, overdue) => tell::overdue(desk, job, *overdue),
+            Message::Time => tell::send_due_digests(desk),
         }
     }
 }
 
 /// Who tells it.
 pub(crate) struct Teller {
-    news: Sender<(Desk, News)>,
+    news: Sender<(Desk, Message)>,
     done: Receiver<()>,
     /// How much is still to be told.
     pending: Arc<AtomicUsize>,
@@ -46,7 +46,7 @@ pub(crate) struct Teller {
 
 impl Teller {
     pub fn start() -> std::io::Result<Teller> {
-        let (news, heard) = unbounded::<(Desk, News)>();
+        let (news, heard) = unbounded::<(Desk, Message)>();
         let (ended, done) = bounded(1);
         let pending = Arc::new(AtomicUsize::new(0));
         let left = pending.clone();
@@ -66,7 +66,7 @@ impl Teller {
     }
 
     /// Takes something to be told. The desk says whose it is, and who hears of what cannot be told.
-    pub fn tell(&self, desk: Desk, news: News) {
+    pub fn tell(&self, desk: Desk, news: Message) {
         self.pending.fetch_add(1, Ordering::Relaxed);
         let _ = self.news.send((desk, news));
     }

@@ -32,7 +32,7 @@ const LIMIT: &str = "/proc/sys/fs/inotify/max_user_watches";
 
 /// What a watch tells.
 #[derive(Debug)]
-pub enum News {
+pub enum WatchNews {
     /// From now on nothing is missed.
     Ready {
         /// So many folders are watched.
@@ -82,7 +82,7 @@ impl Watch {
         root: PathBuf,
         filter: Filter,
         queue: usize,
-        mut tell: impl FnMut(News) -> bool + Send + 'static,
+        mut tell: impl FnMut(WatchNews) -> bool + Send + 'static,
     ) -> io::Result<Watch> {
         let kernel = init(CreateFlags::CLOEXEC | CreateFlags::NONBLOCK)?;
         let end = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
@@ -93,7 +93,7 @@ impl Watch {
             if let Err(why) = tree.follow(&ended, &mut tell) {
                 // Whatever is not watched whole is not watched at all: its watches may be missed elsewhere.
                 drop(tree);
-                tell(News::Over(why));
+                tell(WatchNews::Over(why));
             }
         })?;
         Ok(Watch { end })
@@ -131,10 +131,10 @@ type Why<T> = Result<T, String>;
 
 impl Tree {
     /// Watches and tells, until it is to end; an error says why it can no longer.
-    fn follow(&mut self, end: &OwnedFd, tell: &mut dyn FnMut(News) -> bool) -> Why<()> {
+    fn follow(&mut self, end: &OwnedFd, tell: &mut dyn FnMut(WatchNews) -> bool) -> Why<()> {
         self.add_everything()?;
         self.changed = Changed::default();
-        if !tell(News::Ready { folders: self.nodes.len() }) {
+        if !tell(WatchNews::Ready { folders: self.nodes.len() }) {
             return Ok(());
         }
         let mut told = Instant::now();
@@ -154,11 +154,11 @@ impl Tree {
                 return Ok(());
             }
             if heard {
-                self.hear()?;
+                self.observe()?;
             }
             if !self.changed.is_empty() && told.elapsed() >= GATHER {
                 told = Instant::now();
-                if !tell(News::Changed(std::mem::take(&mut self.changed))) {
+                if !tell(WatchNews::Changed(std::mem::take(&mut self.changed))) {
                     return Ok(());
                 }
             }
@@ -166,7 +166,7 @@ impl Tree {
     }
 
     /// Takes what the kernel has to say.
-    fn hear(&mut self) -> Why<()> {
+    fn observe(&mut self) -> Why<()> {
         let mut buffer = [MaybeUninit::uninit(); 64 << 10];
         let mut moved = Vec::new();
         let mut count = 0;
@@ -407,7 +407,7 @@ mod tests {
     use super::*;
 
     struct Seen {
-        news: Receiver<News>,
+        news: Receiver<WatchNews>,
         _watch: Watch,
     }
 
@@ -418,7 +418,7 @@ mod tests {
             let (send, news) = unbounded();
             let tell = move |news| send.send(news).is_ok();
             let seen = Seen { _watch: Watch::begin(root.to_owned(), filter, queue, tell).unwrap(), news };
-            assert!(matches!(seen.news.recv_timeout(Duration::from_secs(10)), Ok(News::Ready { .. })));
+            assert!(matches!(seen.news.recv_timeout(Duration::from_secs(10)), Ok(WatchNews::Ready { .. })));
             seen
         }
 
@@ -427,7 +427,7 @@ mod tests {
             let mut all = Changed::default();
             while let Ok(news) = self.news.recv_timeout(Duration::from_millis(600)) {
                 match news {
-                    News::Changed(changed) => {
+                    WatchNews::Changed(changed) => {
                         all.folders.extend(changed.folders);
                         all.everything |= changed.everything;
                     }
@@ -504,15 +504,15 @@ mod tests {
         for number in 0..200 {
             fs::create_dir_all(root.path().join(format!("{number}/deep"))).unwrap();
         }
-        tree.hear().unwrap();
+        tree.observe().unwrap();
         assert!(std::mem::take(&mut tree.changed).everything);
         // What was heard before it was all watched again is told as well.
         tree.queue = usize::MAX;
-        tree.hear().unwrap();
+        tree.observe().unwrap();
         tree.changed = Changed::default();
         for number in [0, 77, 199] {
             fs::write(root.path().join(format!("{number}/deep/x")), "").unwrap();
-            tree.hear().unwrap();
+            tree.observe().unwrap();
             let path = RelPath::new(format!("{number}/deep").as_bytes()).unwrap();
             assert_eq!(std::mem::take(&mut tree.changed).folders, HashSet::from([path]), "{number}");
         }
@@ -524,6 +524,6 @@ mod tests {
         fs::create_dir(root.path().join("side")).unwrap();
         let seen = Seen::of(&root.path().join("side"), "nothing", usize::MAX);
         fs::remove_dir(root.path().join("side")).unwrap();
-        assert!(matches!(seen.news.recv_timeout(Duration::from_secs(10)), Ok(News::Over(_))));
+        assert!(matches!(seen.news.recv_timeout(Duration::from_secs(10)), Ok(WatchNews::Over(_))));
     }
 }

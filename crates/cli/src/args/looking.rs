@@ -5,7 +5,7 @@ use std::str::FromStr;
 use std::time::Duration;
 
 use clap::{Args, ValueHint};
-use reedhook_core::compare::{Basis, State};
+use reedhook_core::compare::{Basis, DiffState};
 use reedhook_core::filter::TakeOrSkip;
 use reedhook_core::units::{Age, Moment, Size, UnitError};
 use reedhook_jobs::jobfile::JobKeys;
@@ -27,7 +27,7 @@ pub struct CompareArgs {
     pub tolerance: Option<Tolerance>,
     /// Show these states alone, separated by commas; the exit code is about them, too.
     #[arg(long, value_name = "STATE,…", value_delimiter = ',')]
-    pub only: Vec<State>,
+    pub only: Vec<DiffState>,
     /// Count files, folders and bytes in each folder on each side.
     #[arg(long)]
     pub counts: bool,

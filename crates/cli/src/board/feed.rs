@@ -23,7 +23,7 @@ use reedhook_stores::local::LocalStore;
 use reedhook_tend::socket;
 use serde_json::Value;
 
-use super::model::{Drive, Live, News, Whose};
+use super::model::{BoardNews, Drive, Live, Whose};
 
 /// How often Reedhook's own files are looked at; while another program's run goes on, its log is.
 const EVERY: Duration = Duration::from_secs(2);
@@ -41,14 +41,14 @@ pub struct Feed {
 
 impl Feed {
     /// Begins to listen and to look. The threads end with the program, or when nobody takes their news any more.
-    pub fn start(desk: &Desk, news: &Sender<News>) -> Feed {
+    pub fn start(desk: &Desk, news: &Sender<BoardNews>) -> Feed {
         let (look, wanted) = bounded(1);
         let (state, sender) = (desk.home.state().to_owned(), news.clone());
         std::thread::spawn(move || {
             loop {
-                let each = |line: Value| sender.send(News::Service(line)).is_ok();
+                let each = |line: Value| sender.send(BoardNews::Service(line)).is_ok();
                 let _ = socket::look_on(&state, each);
-                if sender.send(News::ServiceGone).is_err() {
+                if sender.send(BoardNews::ServiceGone).is_err() {
                     return;
                 }
                 std::thread::sleep(AGAIN);
@@ -64,16 +64,16 @@ impl Feed {
                     looked = Some(Instant::now());
                     match standings(&desk) {
                         Ok(found) => jobs = found,
-                        Err(failure) => drop(sender.send(News::Failed(failure.to_string()))),
+                        Err(failure) => drop(sender.send(BoardNews::Failed(failure.to_string()))),
                     }
-                    if sender.send(News::Looked(jobs.clone(), drives(&desk))).is_err() {
+                    if sender.send(BoardNews::Looked(jobs.clone(), drives(&desk))).is_err() {
                         return;
                     }
                 }
                 let known = known.lock().unwrap_or_else(PoisonError::into_inner).clone();
                 let others = followed(&desk, &jobs, &known, &mut logs);
                 let wait = if others.is_empty() { EVERY } else { EVERY_LOG };
-                if sender.send(News::Others(others)).is_err() {
+                if sender.send(BoardNews::Others(others)).is_err() {
                     return;
                 }
                 match wanted.recv_timeout(wait) {

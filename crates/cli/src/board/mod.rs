@@ -67,7 +67,7 @@ fn watch(
     screen: &mut Screen,
     mut board: Board,
     (feed, worker): (&feed::Feed, &Worker),
-    news: &crossbeam_channel::Receiver<model::News>,
+    news: &crossbeam_channel::Receiver<model::BoardNews>,
 ) -> Outcome {
     let (mut changed, mut drawn) = (true, Instant::now());
     let mut pressed = true;

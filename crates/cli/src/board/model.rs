@@ -63,7 +63,7 @@ pub struct Said {
 }
 
 /// What comes to the board.
-pub enum News {
+pub enum BoardNews {
     /// How all jobs stand, and which drives there are.
     Looked(Vec<JobPart>, Vec<Drive>),
     /// Runs of other programs that go on.
@@ -263,42 +263,42 @@ impl Board {
     }
 
     /// Takes news.
-    pub fn take(&mut self, news: News) {
+    pub fn take(&mut self, news: BoardNews) {
         match news {
-            News::Looked(jobs, drives) => self.looked_at(jobs, drives),
-            News::Others(others) => {
+            BoardNews::Looked(jobs, drives) => self.looked_at(jobs, drives),
+            BoardNews::Others(others) => {
                 self.live.retain(|_, live| live.whose != Whose::Other);
                 for (job, live) in others {
                     self.live.entry(job).or_insert(live);
                 }
             }
-            News::Service(line) => self.service_said(&line),
-            News::ServiceGone => {
+            BoardNews::Service(line) => self.service_said(&line),
+            BoardNews::ServiceGone => {
                 if self.service.take().is_some() {
                     self.say("", "The service has gone.", true, self.now_ms);
                 }
                 self.states.clear();
                 self.live.retain(|_, live| live.whose != Whose::Service);
             }
-            News::Said(said) => self.happened_too(said),
-            News::OwnEnded(job, run) => {
+            BoardNews::Said(said) => self.happened_too(said),
+            BoardNews::OwnEnded(job, run) => {
                 self.live.remove(&job);
                 self.over.insert(run);
             }
-            News::Runs(job, rows) => {
+            BoardNews::Runs(job, rows) => {
                 self.pages.retain(|page| !matches!(page, Page::Waiting(_)));
                 self.pages.push(Page::Runs { job, rows, place: Place::default() });
             }
-            News::Text(title, lines) => {
+            BoardNews::Text(title, lines) => {
                 self.pages.retain(|page| !matches!(page, Page::Waiting(_)));
                 self.pages.push(Page::Text { title, lines, place: Place::default() });
             }
-            News::Asks(job, lines, answer) => {
+            BoardNews::Asks(job, lines, answer) => {
                 let title = format!("{job}: go on?");
                 self.asked.push_back(Question { title, lines, came_ms: None, then: Then::Consent(answer) });
                 self.ask_next();
             }
-            News::Failed(words) => {
+            BoardNews::Failed(words) => {
                 self.pages.retain(|page| !matches!(page, Page::Waiting(_)));
                 self.message = Some(words);
             }

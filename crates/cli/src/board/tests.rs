@@ -14,7 +14,7 @@ use reedhook_report::figures::{JobPart, Standing, Sum};
 use serde_json::json;
 
 use super::draw;
-use super::model::{Board, Drive, Key, Live, News, Page, Said, Whose, Wish};
+use super::model::{Board, BoardNews, Drive, Key, Live, Page, Said, Whose, Wish};
 use crate::paint::Paint;
 
 const NOW: i64 = 1_935_850_500_000;
@@ -59,7 +59,7 @@ fn board(jobs: usize) -> Board {
         stores: "@field-drive".to_owned(),
     };
     let drives = vec![drive("FENFIELD-1", Some("/media/fenfield")), drive("FENFIELD-2", None)];
-    board.take(News::Looked(parts, drives));
+    board.take(BoardNews::Looked(parts, drives));
     board
 }
 
@@ -122,35 +122,35 @@ fn what_the_service_tells_is_shown_and_nothing_twice() {
     let mut board = board(1);
     let before = board.happened.len();
     assert_eq!(before, 1, "what had problems deserves a look");
-    board.take(News::Service(json!({"event": "stands", "service": {"since": "2031-05-06T07:00:00Z"},
+    board.take(BoardNews::Service(json!({"event": "stands", "service": {"since": "2031-05-06T07:00:00Z"},
         "jobs": [{"event": "tended", "job": "tablet", "state": "running"}]})));
     let progress = json!({"event": "progress", "job": "tablet", "seconds": 2.5, "looking": null,
         "tally": {"files": 1, "files_total": 4, "bytes": 25, "adopted": 0, "bytes_total": 1_000_000, "problems": 0, "workers": []}});
-    board.take(News::Service(progress));
+    board.take(BoardNews::Service(progress));
     assert_eq!(board.live["tablet"].tally.files, 1);
     let problem = json!({"event": "problem", "job": "tablet", "code": "no-rights", "path": "evil\u{1b}[2J", "message": "no"});
-    board.take(News::Service(problem));
+    board.take(BoardNews::Service(problem));
     assert!(screen(&mut board, 80, 24).join("\n").contains("evil?[2J"), "a name moves no cursor");
     let finished = json!({"event": "finished", "job": "tablet", "run": "20310506-170000-abcd", "outcome": "done", "added": 4});
-    board.take(News::Service(finished));
+    board.take(BoardNews::Service(finished));
     assert!(board.live.is_empty());
     // The record tells of the same run a moment later.
     let told = board.happened.len();
     let mut tablet = part("tablet", RunOutcome::Done);
     tablet.last.as_mut().expect("it has run").run = "20310506-170000-abcd".to_owned();
-    board.take(News::Looked(vec![tablet], Vec::new()));
+    board.take(BoardNews::Looked(vec![tablet], Vec::new()));
     let new: Vec<&str> = board.happened.iter().skip(told).map(|said| said.words.as_str()).collect();
     assert_eq!(new, ["FENFIELD-1 is away."]);
     // A run that was over when the board was opened is told of by the service's own account, and only there.
     let finished = json!({"event": "finished", "job": "heron-counts-000", "run": "20310506-161500-heron-counts-000", "outcome": "done", "added": 2});
-    board.take(News::Service(finished));
+    board.take(BoardNews::Service(finished));
     assert_eq!(board.happened.back().map(|said| said.words.as_str()), Some("done, 2 items"));
-    board.take(News::ServiceGone);
-    board.take(News::ServiceGone);
+    board.take(BoardNews::ServiceGone);
+    board.take(BoardNews::ServiceGone);
     assert_eq!(board.happened.iter().filter(|said| said.words.contains("has gone")).count(), 1);
     (0..2000).for_each(|at| {
         let said = Said { at_ms: at, job: String::new(), words: "more".to_owned(), is_bad: false };
-        board.take(News::Said(said));
+        board.take(BoardNews::Said(said));
     });
     assert_eq!(board.happened.len(), 500, "what is old is forgotten");
 }
@@ -160,7 +160,7 @@ fn no_key_that_was_meant_for_something_else_agrees_to_a_removal() {
     let mut board = board(1);
     assert!(board.press(Key::Letter('r')).is_empty(), "it is asked first");
     let (answer, answered) = crossbeam_channel::bounded(1);
-    board.take(News::Asks("tablet".to_owned(), vec!["3 files".to_owned()], answer));
+    board.take(BoardNews::Asks("tablet".to_owned(), vec!["3 files".to_owned()], answer));
     // The yes is for the run that was asked about; the other question comes after it.
     let wishes = board.press(Key::Letter('y'));
     assert!(matches!(wishes.as_slice(), [Wish::Run(job, false)] if job == "heron-counts-000"));

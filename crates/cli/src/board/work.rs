@@ -9,10 +9,10 @@ use std::time::{Duration, Instant};
 use crossbeam_channel::{Sender, bounded};
 use reedhook_jobs::around;
 use reedhook_jobs::clear::Need;
-use reedhook_jobs::desk::{Desk, Event, Listener, Nobody, Secrets};
+use reedhook_jobs::desk::{Desk, Event, Nobody, Observer, Secrets};
 use reedhook_jobs::failure::{Cause, Failure, Outcome};
 use reedhook_jobs::jobfile::load_job;
-use reedhook_jobs::look::{Round, glance, look};
+use reedhook_jobs::look::{Preview, glance, look};
 use reedhook_jobs::tally::{Progress, Said};
 use reedhook_jobs::whole;
 use reedhook_record::{Outcome as RunOutcome, RunRow};
@@ -20,7 +20,7 @@ use reedhook_report::plain::without_style;
 use reedhook_tend::socket::{self, Request};
 use reedhook_tend::tell::{self, Origin};
 
-use super::model::{self, Live, News, Whose, Wish};
+use super::model::{self, BoardNews, Live, Whose, Wish};
 use crate::commands::history::run_text;
 use crate::commands::preview;
 use crate::render;
@@ -50,15 +50,15 @@ fn lock(owns: &Owns) -> MutexGuard<'_, BTreeMap<String, Own>> {
 /// Who does it.
 pub struct Worker {
     desk: Desk,
-    news: Sender<News>,
+    news: Sender<BoardNews>,
     own: Owns,
 }
 
 impl Worker {
-    pub fn new(desk: &Desk, news: Sender<News>) -> Worker {
+    pub fn new(desk: &Desk, news: Sender<BoardNews>) -> Worker {
         // A secret that is kept nowhere cannot be typed here: the screen is taken.
         let secrets = Arc::new(Secrets::asking(|_| Ok(None)));
-        let desk = Desk { listener: Arc::new(Nobody), secrets, ..desk.clone() };
+        let desk = Desk { observer: Arc::new(Nobody), secrets, ..desk.clone() };
         Worker { desk, news, own: Owns::default() }
     }
 
@@ -86,8 +86,8 @@ impl Worker {
             wish => {
                 let (desk, news) = (self.desk.clone(), self.news.clone());
                 let work = move || {
-                    let came =
-                        work(&desk, wish).unwrap_or_else(|failure| Some(News::Failed(failure.to_string())));
+                    let came = work(&desk, wish)
+                        .unwrap_or_else(|failure| Some(BoardNews::Failed(failure.to_string())));
                     came.into_iter().for_each(|came| drop(news.send(came)));
                 };
                 std::thread::spawn(work);
@@ -100,7 +100,7 @@ impl Worker {
         let own = Own { stop: stop.clone(), progress: Progress::begins() };
         lock(&self.own).insert(job.clone(), own);
         let ear = Ear { job: job.clone(), own: self.own.clone(), news: self.news.clone() };
-        let desk = Desk { stop, listener: Arc::new(ear), waited: Arc::default(), ..self.desk.clone() };
+        let desk = Desk { stop, observer: Arc::new(ear), waited: Arc::default(), ..self.desk.clone() };
         let (own, news) = (self.own.clone(), self.news.clone());
         std::thread::spawn(move || {
             let ended = run(&desk, &job, &news);
@@ -109,8 +109,9 @@ impl Worker {
                 Ok((run, words, is_bad)) => (run, words, is_bad),
                 Err(failure) => (String::new(), failure.to_string(), true),
             };
-            let _ = news.send(News::OwnEnded(job.clone(), run));
-            let _ = news.send(News::Said(model::Said { at_ms: crate::clock::now_ms(), job, words, is_bad }));
+            let _ = news.send(BoardNews::OwnEnded(job.clone(), run));
+            let _ =
+                news.send(BoardNews::Said(model::Said { at_ms: crate::clock::now_ms(), job, words, is_bad }));
         });
     }
 
@@ -128,18 +129,18 @@ impl Worker {
 struct Ear {
     job: String,
     own: Owns,
-    news: Sender<News>,
+    news: Sender<BoardNews>,
 }
 
 impl Ear {
     fn say(&self, words: String, is_bad: bool) {
         let (at_ms, job) = (crate::clock::now_ms(), self.job.clone());
-        let _ = self.news.send(News::Said(model::Said { at_ms, job, words, is_bad }));
+        let _ = self.news.send(BoardNews::Said(model::Said { at_ms, job, words, is_bad }));
     }
 }
 
-impl Listener for Ear {
-    fn hear(&self, event: &Event<'_>) {
+impl Observer for Ear {
+    fn observe(&self, event: &Event<'_>) {
         let mut own = lock(&self.own);
         let Some(run) = own.get_mut(&self.job) else { return };
         let said = match run.progress.take(event) {
@@ -155,12 +156,12 @@ impl Listener for Ear {
 }
 
 /// Carries a job out; gives the run's name, what came of it, and whether that is bad.
-fn run(desk: &Desk, name: &str, news: &Sender<News>) -> Outcome<(String, String, bool)> {
+fn run(desk: &Desk, name: &str, news: &Sender<BoardNews>) -> Outcome<(String, String, bool)> {
     let job = load_job(&desk.home, name)?;
-    let mut consent = |round: &Round, need: Need| agree(desk, round, need, news);
-    let (round, result) = whole::carry_out(desk, &job, &|| look(desk, &job), &[], &mut consent, &|_| {})?;
+    let mut consent = |preview: &Preview, need: Need| agree(desk, preview, need, news);
+    let (preview, result) = whole::carry_out(desk, &job, &|| look(desk, &job), &[], &mut consent, &|_| {})?;
     // Its stores hold folders of a drive open.
-    drop(round);
+    drop(preview);
     let wish = around::wish(&job, result.outcome);
     around::finally(desk, &job, wish);
     let words = match &result.failure {
@@ -172,17 +173,18 @@ fn run(desk: &Desk, name: &str, news: &Sender<News>) -> Outcome<(String, String,
 }
 
 /// Asks whoever sits before the board about what would be removed.
-fn agree(desk: &Desk, round: &Round, need: Need, news: &Sender<News>) -> Outcome<()> {
+fn agree(desk: &Desk, preview: &Preview, need: Need, news: &Sender<BoardNews>) -> Outcome<()> {
     if need == Need::None {
         return Ok(());
     }
     let mut lines = vec!["This would be removed, or put among the kept copies:".to_owned(), String::new()];
-    for leg in round.legs.iter().filter(|leg| leg.plan.counts().removed > 0) {
-        let place = leg.to.shown(&desk.home);
-        lines.push(format!("{} in {place}", render::removal_words(round, leg)));
+    for destination in preview.destinations.iter().filter(|destination| destination.plan.counts().removed > 0)
+    {
+        let place = destination.to.shown(&desk.home);
+        lines.push(format!("{} in {place}", render::removal_words(preview, destination)));
     }
     let (answer, answered) = bounded(1);
-    let asked = news.send(News::Asks(round.job.name.clone(), lines, answer)).is_ok();
+    let asked = news.send(BoardNews::Asks(preview.job.name.clone(), lines, answer)).is_ok();
     let yes = asked
         && desk.asking(|| {
             loop {
@@ -199,7 +201,7 @@ fn agree(desk: &Desk, round: &Round, need: Need, news: &Sender<News>) -> Outcome
     }
 }
 
-fn work(desk: &Desk, wish: Wish) -> Outcome<Option<News>> {
+fn work(desk: &Desk, wish: Wish) -> Outcome<Option<BoardNews>> {
     let request = |request: &Request| ask_service(desk, request).map(|()| None);
     match wish {
         Wish::Run(job, _) => request(&Request::Run { job }),
@@ -208,25 +210,25 @@ fn work(desk: &Desk, wish: Wish) -> Outcome<Option<News>> {
         Wish::Runs(job) => {
             let rows = desk.home.record()?.runs(Some(&job), RUNS)?;
             Ok(Some(match rows.is_empty() {
-                true => News::Failed(format!("{job} has never run.")),
-                false => News::Runs(job, rows),
+                true => BoardNews::Failed(format!("{job} has never run.")),
+                false => BoardNews::Runs(job, rows),
             }))
         }
         Wish::Items(run) => items(desk, &run).map(Some),
         Wish::Preview(job) => {
             let job = load_job(&desk.home, &job)?;
-            let round = glance(desk, &job)?;
-            let refusal = round.refusal(&[], &desk.home);
-            let text = preview::text(&desk.home, &round, false, refusal.as_ref());
-            Ok(Some(News::Text(format!("{}: what a run would do", job.name), lines_of(&text))))
+            let preview = glance(desk, &job)?;
+            let refusal = preview.refusal(&[], &desk.home);
+            let text = preview::text(&desk.home, &preview, false, refusal.as_ref());
+            Ok(Some(BoardNews::Text(format!("{}: what a run would do", job.name), lines_of(&text))))
         }
         Wish::End | Wish::Look | Wish::Pause(_) | Wish::Consent(..) => Ok(None),
     }
 }
 
-fn items(desk: &Desk, run: &RunRow) -> Outcome<News> {
+fn items(desk: &Desk, run: &RunRow) -> Outcome<BoardNews> {
     let text = run_text(desk, run, ITEMS)?;
-    Ok(News::Text(format!("{} run {}", run.job, run.number), lines_of(&text)))
+    Ok(BoardNews::Text(format!("{} run {}", run.job, run.number), lines_of(&text)))
 }
 
 /// A text as lines without styles, and without what a terminal would obey.

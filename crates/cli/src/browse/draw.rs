@@ -11,7 +11,7 @@ use reedhook_core::path::RelPath;
 use unicode_width::UnicodeWidthStr;
 
 use super::View;
-use super::model::{Line, Model};
+use super::model::{Model, TreeLine};
 use crate::commands::branch_words;
 use crate::paint::boxed;
 use crate::text::{bytes, count, elided};
@@ -83,7 +83,7 @@ fn rows(frame: &mut Frame<'_>, view: &mut View, area: Rect, name: usize) {
     frame.render_widget(Paragraph::new(lines), area);
 }
 
-fn one_row(line: &Line, width: usize) -> String {
+fn one_row(line: &TreeLine, width: usize) -> String {
     let branch = &line.branch;
     let mark = match (branch.is_folder(), line.open) {
         (true, true) => "- ",

@@ -46,7 +46,7 @@ impl Order {
 
 /// A line of the view.
 #[derive(Debug, Clone)]
-pub struct Line {
+pub struct TreeLine {
     pub path: Vec<u8>,
     pub depth: usize,
     pub branch: Branch,
@@ -59,7 +59,7 @@ pub struct Model {
     listed: HashMap<Vec<u8>, Vec<Branch>>,
     open: HashSet<Vec<u8>>,
     pub order: Order,
-    pub lines: Vec<Line>,
+    pub lines: Vec<TreeLine>,
     pub cursor: usize,
     pub top: usize,
     /// What was found, and at which of it the cursor was put last.
@@ -89,20 +89,20 @@ impl Model {
         self.cursor = place.unwrap_or(self.cursor).min(self.lines.len().saturating_sub(1));
     }
 
-    fn build(&self, folder: &[u8], depth: usize, lines: &mut Vec<Line>) {
+    fn build(&self, folder: &[u8], depth: usize, lines: &mut Vec<TreeLine>) {
         let mut branches: Vec<&Branch> = self.listed.get(folder).into_iter().flatten().collect();
         branches.sort_by(|a, b| self.order.compare(a, b));
         for branch in branches {
             let path = super::joined(folder, &branch.name);
             let open = branch.is_folder() && self.open.contains(&path);
-            lines.push(Line { path: path.clone(), depth, branch: branch.clone(), open });
+            lines.push(TreeLine { path: path.clone(), depth, branch: branch.clone(), open });
             if open {
                 self.build(&path, depth + 1, lines);
             }
         }
     }
 
-    pub fn here(&self) -> Option<&Line> {
+    pub fn here(&self) -> Option<&TreeLine> {
         self.lines.get(self.cursor)
     }
 

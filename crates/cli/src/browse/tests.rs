@@ -4,12 +4,12 @@ use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use reedhook_core::entry::{EntryKind, Stamp};
 use reedhook_jobs::inventory::Branch;
-use reedhook_record::inventories::HeldMeta;
+use reedhook_record::inventories::InventoryMeta;
 
 use super::*;
 
 fn branch(name: &str, kind: EntryKind, files: u64, bytes: u64, seconds: i64) -> Branch {
-    let meta = HeldMeta::of(kind, bytes, Some(Stamp::new(seconds, 0)), None);
+    let meta = InventoryMeta::of(kind, bytes, Some(Stamp::new(seconds, 0)), None);
     Branch { name: name.as_bytes().to_vec(), meta, files, bytes }
 }
 

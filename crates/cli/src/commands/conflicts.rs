@@ -23,7 +23,7 @@ use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::json as lines;
 use crate::text::{Align, BOLD, CARE, Columns, DIM, bytes, count, moment, styled};
 use reedhook_jobs::jobfile::{Job, known_job};
-use reedhook_jobs::look::{Round, glance};
+use reedhook_jobs::look::{Preview, glance};
 use reedhook_jobs::places::typed_path;
 use reedhook_jobs::run::Run;
 use reedhook_jobs::two_way::{self, Both, Settling};
@@ -72,8 +72,8 @@ fn look(context: &Context, name: &str) -> Outcome<(Job, Both)> {
             job.rules.kind
         )));
     }
-    let round = glance(&context.desk, &job)?;
-    let both = round.both.ok_or_else(|| Failure::usage("the job has no two sides"))?;
+    let preview = glance(&context.desk, &job)?;
+    let both = preview.both.ok_or_else(|| Failure::usage("the job has no two sides"))?;
     Ok((job, both))
 }
 
@@ -251,15 +251,16 @@ fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
     let run = Run::begin(desk, job)?.special("settle");
     // A person has named each of these paths.
     let lifted = [Lift::Changes, Lift::Removals, Lift::Empty];
-    let clear =
-        || two_way::look_at_settling(desk, job, &settling)?.clear(desk, &lifted, &mut |_: &Round, _| Ok(()));
-    let cleared = match clear() {
-        Ok(cleared) => cleared,
+    let clear = || {
+        two_way::look_at_settling(desk, job, &settling)?.clear(desk, &lifted, &mut |_: &Preview, _| Ok(()))
+    };
+    let approved = match clear() {
+        Ok(approved) => approved,
         Err(failure) => return Ok(told(context, job, None, &run.refuse(failure))),
     };
-    let (round, result) = run.carry_out(cleared);
+    let (preview, result) = run.carry_out(approved);
     let undecided = settling.policy == ConflictPolicy::Newest && result.counts.conflicts > 0;
-    let code = told(context, job, Some(&round), &result);
+    let code = told(context, job, Some(&preview), &result);
     tell::write_figures(desk);
     if undecided && !context.global.json {
         let words = "Times do not tell who is newer: they are the same, or one side holds a folder. Say it for each path";

@@ -98,7 +98,7 @@ impl Stage {
         self.by_itself()?;
         #[cfg(feature = "standins")]
         self.archive()?;
-        self.cupboard()?;
+        self.drive_scan()?;
         self.report()?;
 
         self.narrate("To try next, in the same folder:");
@@ -201,7 +201,7 @@ impl Stage {
     }
 
     /// Drives that are away, and what they hold.
-    fn cupboard(&self) -> Outcome<()> {
+    fn drive_scan(&self) -> Outcome<()> {
         self.narrate("Years later there are drives in a cupboard. What runs have seen of this one is noted; of another one there is a listing.");
         let failed = |error: std::io::Error| Failure::own_files("cannot put the drive away", error);
         fs::write(self.folder.join("fenfield-2.txt"), data::LISTING).map_err(failed)?;

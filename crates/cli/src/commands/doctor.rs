@@ -24,19 +24,19 @@ use reedhook_jobs::reach::is_address;
 
 /// How well something is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum State {
+enum Health {
     Ok,
     /// It works, and deserves a look.
     Care,
     Bad,
 }
 
-impl State {
+impl Health {
     fn as_str(self) -> &'static str {
         match self {
-            State::Ok => "ok",
-            State::Care => "care",
-            State::Bad => "bad",
+            Health::Ok => "ok",
+            Health::Care => "care",
+            Health::Bad => "bad",
         }
     }
 }
@@ -44,21 +44,21 @@ impl State {
 /// What a check came to.
 struct Finding {
     what: &'static str,
-    state: State,
+    state: Health,
     words: String,
 }
 
 impl Finding {
     fn ok(what: &'static str, words: impl Into<String>) -> Finding {
-        Finding { what, state: State::Ok, words: words.into() }
+        Finding { what, state: Health::Ok, words: words.into() }
     }
 
     fn care(what: &'static str, words: impl Into<String>) -> Finding {
-        Finding { what, state: State::Care, words: words.into() }
+        Finding { what, state: Health::Care, words: words.into() }
     }
 
     fn bad(what: &'static str, words: impl Into<String>) -> Finding {
-        Finding { what, state: State::Bad, words: words.into() }
+        Finding { what, state: Health::Bad, words: words.into() }
     }
 }
 
@@ -75,7 +75,7 @@ pub fn doctor(context: &Context, mend: bool) -> Outcome {
     found.push(time(context));
     found.push(zone());
     show(context, &mended, &found);
-    Ok(u8::from(found.iter().any(|finding| finding.state == State::Bad)))
+    Ok(u8::from(found.iter().any(|finding| finding.state == Health::Bad)))
 }
 
 fn show(context: &Context, mended: &[String], found: &[Finding]) {
@@ -93,9 +93,9 @@ fn show(context: &Context, mended: &[String], found: &[Finding]) {
     let mut table = Columns::new(&[Align::Left; 3]);
     for Finding { what, state, words } in found {
         let style = match state {
-            State::Ok => anstyle::Style::new(),
-            State::Care => CARE,
-            State::Bad => BAD,
+            Health::Ok => anstyle::Style::new(),
+            Health::Care => CARE,
+            Health::Bad => BAD,
         };
         for (at, line) in wrapped(words, columns - 21).into_iter().enumerate() {
             let (word, what) = if at == 0 { (state.as_str(), *what) } else { ("", "") };
@@ -103,7 +103,7 @@ fn show(context: &Context, mended: &[String], found: &[Finding]) {
         }
     }
     context.say(table.render(0).trim_end());
-    let bad = found.iter().filter(|finding| finding.state == State::Bad).count() as u64;
+    let bad = found.iter().filter(|finding| finding.state == Health::Bad).count() as u64;
     context.say(match bad {
         0 => "\nNothing is wrong.".to_owned(),
         bad => format!("\n{} to put right.", count(bad, "thing", "things")),

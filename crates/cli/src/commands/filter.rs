@@ -9,7 +9,7 @@ use crate::context::Context;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
-use reedhook_jobs::held::Manner;
+use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::logline::LogLine;
 use reedhook_jobs::look::open_sources;
@@ -135,7 +135,7 @@ fn save(context: &Context, job: &Job, request: &Request) -> Outcome<Job> {
 
 fn look(context: &Context, job: &Job) -> Outcome<(Filter, Survey)> {
     let ends = Ends::of(job, &context.desk.home, &context.desk.settings)?;
-    let source = open_sources(&context.desk, &ends, Manner::of(job))?;
+    let source = open_sources(&context.desk, &ends, OpenOptions::of(job))?;
     let mut filter = job.filter(context.desk.now())?;
     if let Some(names) = ends.landing_names()? {
         filter = filter.with_top_level(names);

@@ -59,7 +59,7 @@ pub fn list(context: &Context, job: Option<&str>, wanted: &Wanted) -> Outcome {
     let since =
         wanted.since.as_ref().map(|since| since.resolve(context.desk.now()).seconds().saturating_mul(1000));
     let folds = !wanted.all && !context.global.json;
-    let mut lines: Vec<Line> = Vec::new();
+    let mut lines: Vec<HistoryLine> = Vec::new();
     let mut before = None;
     let mut whole = true;
     'pages: loop {
@@ -75,7 +75,7 @@ pub fn list(context: &Context, job: Option<&str>, wanted: &Wanted) -> Outcome {
                     whole = false;
                     break 'pages;
                 }
-                None => lines.push(Line { first: run.clone(), rest: Vec::new() }),
+                None => lines.push(HistoryLine { first: run.clone(), rest: Vec::new() }),
             }
         }
         match page.last() {
@@ -117,7 +117,7 @@ fn spaced(job: Option<&str>) -> String {
 }
 
 /// A line of the list: one run, or several in a row that had nothing to do.
-struct Line {
+struct HistoryLine {
     first: RunRow,
     rest: Vec<Followed>,
 }
@@ -129,7 +129,7 @@ struct Followed {
     started_ms: i64,
 }
 
-impl Line {
+impl HistoryLine {
     fn takes(&self, run: &RunRow) -> bool {
         had_nothing_to_do(run) && had_nothing_to_do(&self.first)
     }

@@ -11,7 +11,7 @@ use reedhook_jobs::inventory::sightings::{self, Sighting};
 use reedhook_jobs::inventory::{self, Bounds, Branch, Query, Took, branches, copies, is_connected};
 use reedhook_jobs::places::{Located, typed_path};
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{HeldMeta, Inventories, Inventory};
+use reedhook_record::inventories::{Inventories, Inventory, InventoryMeta};
 use serde_json::{Value, json};
 
 use crate::args::{FindArgs, InventoryCommand, KindWord, Range};
@@ -183,14 +183,14 @@ fn named(context: &Context, all: &Inventories, name: &str) -> Outcome<Inventory>
 
 /// Something that was found.
 #[derive(Clone)]
-struct Found {
+struct FoundEntry {
     inventory: usize,
     path: Vec<u8>,
-    meta: HeldMeta,
+    meta: InventoryMeta,
 }
 
-impl Found {
-    fn file<'f>(&'f self, wanted: &'f [Inventory]) -> (&'f str, &'f [u8], &'f HeldMeta) {
+impl FoundEntry {
+    fn file<'f>(&'f self, wanted: &'f [Inventory]) -> (&'f str, &'f [u8], &'f InventoryMeta) {
         (&wanted[self.inventory].about.name, &self.path, &self.meta)
     }
 }
@@ -235,7 +235,7 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
     Ok(u8::from(nothing))
 }
 
-fn print_with_copies(wanted: &[Inventory], one: &Found, copies: &[copies::Place]) {
+fn print_with_copies(wanted: &[Inventory], one: &FoundEntry, copies: &[copies::Place]) {
     let mut line = entry_line(&wanted[one.inventory].about.name, &one.path, &one.meta);
     let copy = |copy: &copies::Place| json!({"inventory": copy.inventory, "path": String::from_utf8_lossy(&copy.path)});
     line["copies"] = copies.iter().map(copy).collect();
@@ -250,7 +250,7 @@ fn gather(
     query: &Query,
     all: &Inventories,
     (wanted, everything): (&[Inventory], &[Inventory]),
-) -> Outcome<Gathered> {
+) -> Outcome<FoundEntries> {
     let streams = context.global.json && !asked.copies;
     let most = match (asked.all || context.global.json, asked.copies) {
         (true, true) => COMPARED,
@@ -258,8 +258,8 @@ fn gather(
         (false, _) => SHOWN,
     };
     let mut gathered =
-        Gathered { found: vec![Vec::new(); wanted.len()], totals: vec![0; wanted.len()], most };
-    let mut take = |at: usize, path: Vec<u8>, meta: &HeldMeta| {
+        FoundEntries { found: vec![Vec::new(); wanted.len()], totals: vec![0; wanted.len()], most };
+    let mut take = |at: usize, path: Vec<u8>, meta: &InventoryMeta| {
         match streams {
             true => {
                 gathered.totals[at] += 1;
@@ -287,21 +287,21 @@ fn gather(
 }
 
 /// What was found so far, by inventory.
-struct Gathered {
-    found: Vec<Vec<Found>>,
+struct FoundEntries {
+    found: Vec<Vec<FoundEntry>>,
     totals: Vec<u64>,
     most: usize,
 }
 
-impl Gathered {
-    fn take(&mut self, at: usize, path: Vec<u8>, meta: &HeldMeta) {
+impl FoundEntries {
+    fn take(&mut self, at: usize, path: Vec<u8>, meta: &InventoryMeta) {
         self.totals[at] += 1;
         if self.found[at].len() < self.most {
-            self.found[at].push(Found { inventory: at, path, meta: *meta });
+            self.found[at].push(FoundEntry { inventory: at, path, meta: *meta });
         }
     }
 
-    fn sorted(&mut self) -> Vec<Found> {
+    fn sorted(&mut self) -> Vec<FoundEntry> {
         self.found.iter_mut().for_each(|found| found.sort_by(|a, b| a.path.cmp(&b.path)));
         std::mem::take(&mut self.found).into_iter().flatten().collect()
     }
@@ -332,7 +332,7 @@ fn tell(
     context: &Context,
     asked: &FindArgs,
     wanted: &[Inventory],
-    (found, totals): (&[Found], &[u64]),
+    (found, totals): (&[FoundEntry], &[u64]),
     copies: &[Vec<copies::Place>],
 ) {
     let now = crate::clock::now_ms();
@@ -372,7 +372,7 @@ fn shown(path: &[u8]) -> String {
     RelPath::new(path).map_or_else(|_| String::from_utf8_lossy(path).into_owned(), |path| path.to_string())
 }
 
-fn entry_row(path: &[u8], meta: &HeldMeta) -> Vec<String> {
+fn entry_row(path: &[u8], meta: &InventoryMeta) -> Vec<String> {
     let (size, slash) = match meta.kind() {
         EntryKind::File => (bytes(meta.size), ""),
         EntryKind::Folder => (String::new(), "/"),
@@ -383,7 +383,7 @@ fn entry_row(path: &[u8], meta: &HeldMeta) -> Vec<String> {
     vec![size, time, format!("{}{slash}", shown(path))]
 }
 
-fn entry_line(inventory: &str, path: &[u8], meta: &HeldMeta) -> Value {
+fn entry_line(inventory: &str, path: &[u8], meta: &InventoryMeta) -> Value {
     let mut line = lines::object(json!({"event": "entry", "inventory": inventory}));
     if let Ok(path) = RelPath::new(path) {
         line.extend(lines::path_object(&path));
@@ -534,7 +534,7 @@ fn export(context: &Context, name: &str, (csv, raw): (bool, bool)) -> Outcome {
         put(&mut rows, ["path", "kind", "size", "modified", "hash"].map(str::as_bytes))?;
     }
     let mut broken = Ok(());
-    let mut each = |path: Vec<u8>, meta: &HeldMeta| {
+    let mut each = |path: Vec<u8>, meta: &InventoryMeta| {
         if !csv {
             lines::print(&entry_line(name, &path, meta));
             return ControlFlow::Continue(());

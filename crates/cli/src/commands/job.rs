@@ -25,8 +25,8 @@ use crate::render;
 use crate::text::{Align, BOLD, Columns, styled};
 use reedhook_jobs::alignment;
 use reedhook_jobs::atomic_file::{Mark, failed, open_plain};
+use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::due;
-use reedhook_jobs::held::Manner;
 use reedhook_jobs::home::{make_folder, write_file};
 use reedhook_jobs::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
 use reedhook_jobs::look::{nested, open_sources};
@@ -189,7 +189,7 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
         let agreed = context.global.yes
             || (context.can_ask() && ask::yes(&format!("{shown} does not exist. Make it?"), true)?);
         if agreed {
-            make_destination(&context.desk, to, Manner::default())?;
+            make_destination(&context.desk, to, OpenOptions::default())?;
         } else {
             context.say(format!("The folder {shown} does not exist yet."));
         }
@@ -213,7 +213,7 @@ fn remember_places(context: &Context, job: &Job, ends: &Ends, given: impl Fn(&st
         record.set_mark(&job.name, &to.written, SEEN)?;
     }
     drop(record);
-    recognise::Seen::now(&context.desk, job, ends).remember(&context.desk, &job.name)
+    recognise::GroundsSeen::now(&context.desk, job, ends).remember(&context.desk, &job.name)
 }
 
 /// Says what was set up, where things will land, and what deserves a second look.
@@ -283,9 +283,9 @@ fn second_looks(context: &Context, kind: Kind, ends: &Ends) -> Vec<String> {
         if ends.from.iter().chain(&ends.to).any(|place| place.server().is_some()) {
             return None;
         }
-        let left = open_sources(&context.desk, ends, Manner::default()).ok()?;
+        let left = open_sources(&context.desk, ends, OpenOptions::default()).ok()?;
         let right =
-            reedhook_jobs::places::open_destination(&context.desk, ends.to.first()?, Manner::default())
+            reedhook_jobs::places::open_destination(&context.desk, ends.to.first()?, OpenOptions::default())
                 .ok()??;
         let (from, to) = (ends.from.first()?, ends.to.first()?);
         let above = |side, levels| alignment::above(&context.desk, from, to, side, levels);

@@ -10,7 +10,7 @@ use reedhook_core::store::FaultKind;
 use reedhook_jobs::failure::Cause;
 use reedhook_jobs::inventory::sightings::{self, Sighting};
 use reedhook_jobs::jobfile::known_job;
-use reedhook_jobs::look::Round;
+use reedhook_jobs::look::Preview;
 use reedhook_jobs::places::{Ends, Located, typed_path};
 use reedhook_jobs::recognise;
 use reedhook_jobs::restore::{
@@ -196,12 +196,12 @@ fn bring(context: &Context, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome 
     for restore in restores {
         let run = Run::begin(desk, &job)?.special("restore");
         let clear = || {
-            let prospect = restore.look(desk, |newer| overwrite_newer(context, &restore, newer))?;
-            let mut told = |round: &Round, _| {
-                tell_origins(context, &restore, round);
+            let proved = restore.look(desk, |newer| overwrite_newer(context, &restore, newer))?;
+            let mut told = |preview: &Preview, _| {
+                tell_origins(context, &restore, preview);
                 Ok(())
             };
-            prospect.clear(desk, &[], &mut told)
+            proved.clear(desk, &[], &mut told)
         };
         code = carried_out(context, &job, run, clear())?.max(code);
     }
@@ -227,8 +227,8 @@ fn pointing_elsewhere(context: &Context, name: &str, wanted: &Wanted<'_>, failur
 }
 
 /// Says where what comes back comes from, when that is not one place.
-fn tell_origins(context: &Context, restore: &Restore, round: &Round) {
-    for (name, number) in restore.origins(round) {
+fn tell_origins(context: &Context, restore: &Restore, preview: &Preview) {
+    for (name, number) in restore.origins(preview) {
         context.say(format!("  {} from {name}", count(number, "file", "files")));
     }
 }

@@ -8,9 +8,9 @@ use std::sync::Arc;
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
 use reedhook_jobs::around;
-use reedhook_jobs::clear::{Cleared, Need, Prospect};
+use reedhook_jobs::clear::{ApprovedRun, Need, ProvedPlan};
 use reedhook_jobs::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
-use reedhook_jobs::look::{Round, look};
+use reedhook_jobs::look::{Preview, look};
 use reedhook_jobs::reverse::Reversed;
 use reedhook_jobs::run::{Run, RunResult, finished};
 use reedhook_jobs::saved::{Saved, Since};
@@ -75,7 +75,7 @@ pub fn planned(context: &Context, names: &[String], file: &Path, allow: &Allow) 
         let (plan, since) = (saved.clone(), Rc::new(Cell::new(Since::default())));
         let seen = since.clone();
         let found =
-            look(desk, &job)?.narrowed(move |round| plan.apply(round).map(|since| seen.set(since)))?;
+            look(desk, &job)?.narrowed(move |preview| plan.apply(preview).map(|since| seen.set(since)))?;
         tell_since(context, since.get());
         Ok(found)
     };
@@ -107,25 +107,25 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
         Ok(run) => run.special("reverse"),
         Err(failure) => return not_begun(context, job, failure),
     };
-    let mut consent = |round: &Round, need: Need| agree_to_reverse(context, round, need);
+    let mut consent = |preview: &Preview, need: Need| agree_to_reverse(context, preview, need);
     let lifted = lifted(context, &allow.allow);
-    let cleared = reversed.look(desk).and_then(|found| found.clear(desk, &lifted, &mut consent));
-    carried_out(context, job, run, cleared)
+    let approved = reversed.look(desk).and_then(|found| found.clear(desk, &lifted, &mut consent));
+    carried_out(context, job, run, approved)
 }
 
-fn agree_to_reverse(context: &Context, round: &Round, need: Need) -> Outcome<()> {
+fn agree_to_reverse(context: &Context, preview: &Preview, need: Need) -> Outcome<()> {
     if context.global.yes || need == Need::None {
         return Ok(());
     }
     if !context.global.json {
-        for leg in &round.legs {
-            context.say(render::plan(round, leg, &context.desk.home, false).trim_end());
+        for destination in &preview.destinations {
+            context.say(render::plan(preview, destination, &context.desk.home, false).trim_end());
         }
     }
     if context.can_ask() && ask::yes("Go on, and overwrite these at the left?", false)? {
         return Ok(());
     }
-    let counts = round.counts();
+    let counts = preview.counts();
     let words = format!("it would replace {} and remove {} at the left", counts.updated, counts.removed);
     Err(Failure::refused(Cause::ReverseNotAgreed, words).hint("If that is right, add --yes."))
 }
@@ -156,25 +156,25 @@ fn run_job(context: &Context, job: &Job, allow: &Allow) -> Outcome {
 }
 
 /// How a job is looked at before a run.
-type Look<'a> = &'a (dyn Fn() -> Outcome<Prospect> + Sync);
+type Look<'a> = &'a (dyn Fn() -> Outcome<ProvedPlan> + Sync);
 
 fn run_with(context: &Context, job: &Job, allow: &Allow, look: Look<'_>) -> Outcome {
     if !context.global.json && !context.global.quiet {
         context.say(format!("{}  {}", styled(BOLD, &job.name), job.rules.kind));
     }
     let desk = &context.desk;
-    let mut consent = |round: &Round, need: Need| agree(context, round, need);
-    let cleared = |round: &Round| {
+    let mut consent = |preview: &Preview, need: Need| agree(context, preview, need);
+    let approved = |preview: &Preview| {
         if context.talks() {
-            super::preview::tell_losses(context, round);
+            super::preview::tell_losses(context, preview);
         }
     };
-    match whole::carry_out(desk, job, look, &lifted(context, &allow.allow), &mut consent, &cleared) {
-        Ok((round, result)) => {
+    match whole::carry_out(desk, job, look, &lifted(context, &allow.allow), &mut consent, &approved) {
+        Ok((preview, result)) => {
             let wish = around::wish(job, result.outcome);
-            let code = told(context, job, round.as_ref(), &result);
+            let code = told(context, job, preview.as_ref(), &result);
             // The stores of the round hold folders of a drive open.
-            drop(round);
+            drop(preview);
             tell::run_ended(desk, job, &result, Origin::Asked);
             around::finally(desk, job, wish);
             Ok(code)
@@ -204,11 +204,11 @@ pub fn staying(stay: bool, run: impl FnOnce() -> Outcome) -> Outcome {
 }
 
 /// Carries out what was cleared, or writes down why it was not; tells either.
-pub fn carried_out(context: &Context, job: &Job, run: Run<'_>, cleared: Outcome<Cleared>) -> Outcome {
-    match cleared {
-        Ok(cleared) => {
-            let (round, result) = run.carry_out(cleared);
-            let code = told(context, job, Some(&round), &result);
+pub fn carried_out(context: &Context, job: &Job, run: Run<'_>, approved: Outcome<ApprovedRun>) -> Outcome {
+    match approved {
+        Ok(approved) => {
+            let (preview, result) = run.carry_out(approved);
+            let code = told(context, job, Some(&preview), &result);
             tell::write_figures(&context.desk);
             Ok(code)
         }
@@ -217,26 +217,28 @@ pub fn carried_out(context: &Context, job: &Job, run: Run<'_>, cleared: Outcome<
 }
 
 /// Says what there is to say before a run, and asks about removals.
-fn agree(context: &Context, round: &Round, need: Need) -> Outcome<()> {
-    for leg in round.legs.iter().filter(|leg| leg.to_be_made) {
-        let shown = leg.to.shown(&context.desk.home);
+fn agree(context: &Context, preview: &Preview, need: Need) -> Outcome<()> {
+    for destination in preview.destinations.iter().filter(|destination| destination.to_be_made) {
+        let shown = destination.to.shown(&context.desk.home);
         context.say(format!("  The folder {shown} is not there yet and is made."));
     }
-    for leg in &round.legs {
-        if let Some(sentence) = render::empty_source(round, leg, &context.desk.home) {
+    for destination in &preview.destinations {
+        if let Some(sentence) = render::empty_source(preview, destination, &context.desk.home) {
             context.say(format!("  {sentence}"));
         }
     }
-    agree_to_removals(context, round, need)
+    agree_to_removals(context, preview, need)
 }
 
-fn agree_to_removals(context: &Context, round: &Round, need: Need) -> Outcome<()> {
+fn agree_to_removals(context: &Context, preview: &Preview, need: Need) -> Outcome<()> {
     if context.global.yes || need == Need::None {
         return Ok(());
     }
     if context.can_ask() {
-        for leg in round.legs.iter().filter(|leg| leg.plan.counts().removed > 0) {
-            context.say(render::plan(round, leg, &context.desk.home, false).trim_end());
+        for destination in
+            preview.destinations.iter().filter(|destination| destination.plan.counts().removed > 0)
+        {
+            context.say(render::plan(preview, destination, &context.desk.home, false).trim_end());
         }
         return match ask::yes("Go on, and remove these?", false)? {
             true => Ok(()),
@@ -246,11 +248,11 @@ fn agree_to_removals(context: &Context, round: &Round, need: Need) -> Outcome<()
     if need == Need::FirstRemoval {
         return Ok(());
     }
-    let words = round
-        .legs
+    let words = preview
+        .destinations
         .iter()
-        .find(|leg| leg.plan.counts().removed > 0)
-        .map(|leg| render::removal_words(round, leg));
+        .find(|destination| destination.plan.counts().removed > 0)
+        .map(|destination| render::removal_words(preview, destination));
     Err(Failure::refused(
         Cause::RemovalsNotAgreed,
         format!("this first run between these two places would remove {}", words.unwrap_or_default()),
@@ -273,7 +275,7 @@ pub fn lifted(context: &Context, allowed: &[Guard]) -> Vec<Lift> {
 }
 
 /// Tells how a run ended, to a person or a program, and gives the exit code.
-pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: &RunResult) -> u8 {
+pub fn told(context: &Context, job: &Job, preview: Option<&Preview>, result: &RunResult) -> u8 {
     let code = match (&result.failure, result.outcome) {
         (Some(failure), _) => exit_of(failure),
         (None, RunOutcome::Problems) => 1,
@@ -283,8 +285,9 @@ pub fn told(context: &Context, job: &Job, round: Option<&Round>, result: &RunRes
     };
     if context.global.json {
         lines::print(&finished(&job.name, result));
-    } else if let Some(round) = round.filter(|_| result.failure.is_none() || result.counts.changed() > 0) {
-        let text = render::summary(round, result, &context.desk.home);
+    } else if let Some(preview) = preview.filter(|_| result.failure.is_none() || result.counts.changed() > 0)
+    {
+        let text = render::summary(preview, result, &context.desk.home);
         context.say(text.trim_end());
         if result.outcome == RunOutcome::Problems {
             say_even_when_quiet(context, result);

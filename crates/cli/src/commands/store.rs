@@ -19,7 +19,7 @@ use crate::context::Context;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
-use reedhook_jobs::held;
+use reedhook_jobs::capabilities;
 use reedhook_jobs::jobfile::{check_name, job_names, load_job};
 use reedhook_jobs::places::{Means, Settings, StoreEntry, locate, no_place_for_files, written_for_keeping};
 use reedhook_jobs::reach::{Reach, is_address};
@@ -344,7 +344,7 @@ impl Checked {
             Failure::refused(cause, format!("{}: {words}", path.display()))
                 .hint(format!("Connect the drive, check the rights{correct}."))
         };
-        let (store, tried_out) = held::look(path, &context.desk.home).map_err(refused)?;
+        let (store, tried_out) = capabilities::look(path, &context.desk.home).map_err(refused)?;
         let listing = store.list(&RelPath::root()).map_err(refused)?;
         Ok(Checked {
             tried_out,

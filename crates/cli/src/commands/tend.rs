@@ -8,7 +8,7 @@ use reedhook_jobs::jobfile::load_job;
 use reedhook_jobs::run::{RunResult, finished};
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_tend::socket::{self, Answer, Request};
-use reedhook_tend::{Happening, Hear, Outside, Service, Waiting};
+use reedhook_tend::{Happening, Outside, Service, ServiceObserver, Waiting};
 use serde_json::{Value, json};
 
 use super::install;
@@ -52,7 +52,7 @@ fn serve(context: &Context) -> Outcome {
     let signs = crate::signals::of_a_service()
         .map_err(|error| Failure::own_files("cannot listen for signals", error))?;
     let outside = Outside { zone: clock::zone_now, signs };
-    let told = Told {
+    let told = ServicePrinter {
         json: context.global.json,
         quiet: context.global.quiet,
         verbose: context.global.verbose,
@@ -63,7 +63,7 @@ fn serve(context: &Context) -> Outcome {
 }
 
 /// Tells on the terminal, or in lines of JSON, what the service does.
-struct Told {
+struct ServicePrinter {
     json: bool,
     quiet: bool,
     verbose: bool,
@@ -71,8 +71,8 @@ struct Told {
     column: AtomicUsize,
 }
 
-impl Hear for Told {
-    fn hear(&self, happening: &Happening<'_>) {
+impl ServiceObserver for ServicePrinter {
+    fn observe(&self, happening: &Happening<'_>) {
         if self.json { in_json(happening) } else { self.in_words(happening) }
     }
 }
@@ -134,7 +134,7 @@ fn of_job(job: &str, line: &[u8]) -> Vec<u8> {
     named
 }
 
-impl Told {
+impl ServicePrinter {
     fn in_words(&self, happening: &Happening<'_>) {
         match happening {
             Happening::Tending { jobs: (all, by_themselves), longest, next } => {

@@ -13,12 +13,12 @@ use crate::context::Context;
 use crate::failure::{Cause, Failure, INTERRUPTED, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, grouped, rate, styled};
-use reedhook_jobs::held::Manner;
+use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::look::open_sources;
 use reedhook_jobs::places::{Ends, open_destination};
 use reedhook_jobs::recognise::{self, Part};
-use reedhook_jobs::verify::{compare, remember_rot};
+use reedhook_jobs::verify::{compare, remember_corruption};
 
 /// Verifies a job's sides against each other.
 pub fn verify(context: &Context, name: &str) -> Outcome {
@@ -27,7 +27,7 @@ pub fn verify(context: &Context, name: &str) -> Outcome {
     for from in &ends.from {
         recognise::refuse_other_ground(&context.desk, &job, from, Part::of(job.rules.kind, true))?;
     }
-    let left = open_sources(&context.desk, &ends, Manner::of(&job))?;
+    let left = open_sources(&context.desk, &ends, OpenOptions::of(&job))?;
     let mut code = 0;
     for to in &ends.to {
         let missing = || {
@@ -36,12 +36,12 @@ pub fn verify(context: &Context, name: &str) -> Outcome {
                 format!("{} is not there", to.shown(&context.desk.home)),
             )
         };
-        let right = open_destination(&context.desk, to, Manner::of(&job))?.ok_or_else(missing)?;
+        let right = open_destination(&context.desk, to, OpenOptions::of(&job))?.ok_or_else(missing)?;
         recognise::refuse_foreign(&context.desk, &job, to, right.as_ref(), Part::of(job.rules.kind, false))?;
         let begun = Instant::now();
         let (plan, found) = compare(&context.desk, &job, &ends, &left, &right)?;
         let stopped = context.desk.stop.load(Ordering::Relaxed);
-        remember_rot(&context.desk, &job, &to.written, &found, stopped)?;
+        remember_corruption(&context.desk, &job, &to.written, &found, stopped)?;
         if context.global.json {
             print_json(&job, &plan, &found, begun, stopped);
         } else {

@@ -9,7 +9,7 @@ use reedhook_core::filter::{Filter, Verdict as Taken};
 use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::one_way::Decision;
-use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, State, Verdict, settle};
+use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, SideChange, Verdict, settle};
 use reedhook_core::store::Store;
 use reedhook_core::walk::{PathDecision, clash_words};
 use serde_json::json;
@@ -19,7 +19,7 @@ use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::json as lines;
 use crate::text::{BOLD, bytes, moment, styled};
-use reedhook_jobs::held::Manner;
+use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::inventory::sightings;
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::look::{comparison, decide, interrupted, open_sources};
@@ -42,20 +42,20 @@ fn explain(context: &Context, job: &Job, ends: &Ends, path: &RelPath) -> Outcome
     let name = &job.name;
     let two_way = job.rules.kind == Kind::TwoWay;
     let left = match ends.from.as_slice() {
-        [only] if two_way => open_source(&context.desk, only, Manner::of(job), "left side")?,
-        _ => open_sources(&context.desk, ends, Manner::of(job))?,
+        [only] if two_way => open_source(&context.desk, only, OpenOptions::of(job), "left side")?,
+        _ => open_sources(&context.desk, ends, OpenOptions::of(job))?,
     };
     let to = ends.to.first().ok_or_else(|| Failure::usage("the job has no destination"))?;
     // Of an empty mount point, or another drive, nothing can be said: a run would be refused.
     let part = Part::of(job.rules.kind, false);
-    let right = match open_destination(&context.desk, to, Manner::of(job))? {
+    let right = match open_destination(&context.desk, to, OpenOptions::of(job))? {
         Some(store) => {
             recognise::refuse_foreign(&context.desk, job, to, store.as_ref(), part)?;
             store
         }
         None => {
             recognise::refuse_vanished(&context.desk, job, to, part)?;
-            not_there_yet(&context.desk, to, Manner::of(job))?
+            not_there_yet(&context.desk, to, OpenOptions::of(job))?
         }
     };
     let facts = Facts::find(context, job, (ends, to), (left.as_ref(), right.as_ref()), path)?;
@@ -308,13 +308,13 @@ fn remembered(known: &Known) -> String {
     }
 }
 
-fn state_words(state: State) -> &'static str {
+fn state_words(state: SideChange) -> &'static str {
     match state {
-        State::Absent => "never had it",
-        State::Gone => "has lost it",
-        State::Same => "has not changed",
-        State::Adjusted => "has another time or mode, but the same content",
-        State::Changed => "has changed",
+        SideChange::Absent => "never had it",
+        SideChange::Gone => "has lost it",
+        SideChange::Same => "has not changed",
+        SideChange::Adjusted => "has another time or mode, but the same content",
+        SideChange::Changed => "has changed",
     }
 }
 

@@ -7,13 +7,13 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::{Block, Paragraph};
-use reedhook_core::compare::State;
+use reedhook_core::compare::DiffState;
 use reedhook_core::entry::EntryKind;
 use reedhook_core::run::Done;
 use reedhook_core::walk::comparing::Face;
 use unicode_width::UnicodeWidthStr;
 
-use super::model::{Choice, Line, Model, Row, Sums, Word};
+use super::model::{Choice, Model, ReviewLine, Row, Sums, Word};
 use super::{Phase, Prompt, View};
 use crate::paint::{Paint, boxed};
 use crate::text::{bytes, count, elided, grouped};
@@ -27,11 +27,11 @@ impl Paint {
             Word::Deed(Done::Moved) => Color::Blue,
             Word::Deed(Done::Left) | Word::Same | Word::Unknown => return self.dim(),
             Word::Differs(_) => match word.state() {
-                Some(State::OnlyLeft) => Color::Green,
-                Some(State::OnlyRight) => Color::Magenta,
-                Some(State::LeftNewer | State::RightNewer) => Color::Yellow,
-                Some(State::Moved) => Color::Blue,
-                Some(State::Differs | State::Kind) | None => Color::Red,
+                Some(DiffState::OnlyLeft) => Color::Green,
+                Some(DiffState::OnlyRight) => Color::Magenta,
+                Some(DiffState::LeftNewer | DiffState::RightNewer) => Color::Yellow,
+                Some(DiffState::Moved) => Color::Blue,
+                Some(DiffState::Differs | DiffState::Kind) | None => Color::Red,
             },
         };
         self.of(colour)
@@ -182,15 +182,15 @@ fn in_reverse(line: &Text<'static>, width: usize) -> Text<'static> {
     Text::styled(format!("{text}{padding}"), Style::new().add_modifier(Modifier::REVERSED))
 }
 
-fn one_row(paint: Paint, model: &Model, line: &Line, columns: &Columns) -> Text<'static> {
+fn one_row(paint: Paint, model: &Model, line: &ReviewLine, columns: &Columns) -> Text<'static> {
     let indent = "  ".repeat(line.depth());
     let named = |text: String| {
         let text = elided(&format!("{indent}{text}"), columns.name);
         format!("{text}{} ", " ".repeat(columns.name.saturating_sub(text.width())))
     };
     match line {
-        Line::Waiting { .. } => Text::styled(named("reading …".to_owned()), paint.dim()),
-        Line::Same { path, listed, .. } => {
+        ReviewLine::Waiting { .. } => Text::styled(named("reading …".to_owned()), paint.dim()),
+        ReviewLine::Same { path, listed, .. } => {
             let name = last_name(path);
             entry(
                 paint,
@@ -199,7 +199,7 @@ fn one_row(paint: Paint, model: &Model, line: &Line, columns: &Columns) -> Text<
                 [listed.left, listed.right],
             )
         }
-        Line::Entry { row, .. } => {
+        ReviewLine::Entry { row, .. } => {
             let Some(row) = model.rows().get(*row) else { return Text::default() };
             let (word, said) = said(model, row);
             entry(
@@ -209,7 +209,7 @@ fn one_row(paint: Paint, model: &Model, line: &Line, columns: &Columns) -> Text<
                 [row.left, row.right],
             )
         }
-        Line::Folder { path, open, row, sums, left, .. } => {
+        ReviewLine::Folder { path, open, row, sums, left, .. } => {
             let mark = if *open { "- " } else { "+ " };
             let name = named(format!("{mark}{}/", last_name(path)));
             let row = row.and_then(|row| model.rows().get(row));
@@ -244,10 +244,10 @@ fn entry(
         false if width > 20 => (format!("{instead} (not {})", word.text()), paint.bold()),
         false => (instead, paint.bold()),
     };
-    let newer = |side: State| word.state() == Some(side);
+    let newer = |side: DiffState| word.state() == Some(side);
     let mut spans = vec![Span::raw(name), Span::styled(format!("{text:<width$} "), style)];
-    spans.extend(columns.face(faces[0], newer(State::LeftNewer), paint));
-    spans.extend(columns.face(faces[1], newer(State::RightNewer), paint));
+    spans.extend(columns.face(faces[0], newer(DiffState::LeftNewer), paint));
+    spans.extend(columns.face(faces[1], newer(DiffState::RightNewer), paint));
     Text::from(spans)
 }
 

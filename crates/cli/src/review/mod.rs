@@ -35,7 +35,7 @@ use crate::progress;
 use crate::screen::{self, Screen, Typed};
 use crate::text::{count, duration};
 use model::{Choice, Model, Word};
-use work::{Chosen, News, Subject, Task, Worker};
+use work::{Chosen, ReviewNews, Subject, Task, Worker};
 
 /// How long a key is waited for before news are looked at.
 const TURN: Duration = Duration::from_millis(40);
@@ -224,14 +224,14 @@ fn watch(context: &Context, screen: &mut Screen, mut view: View, worker: &Worker
 }
 
 /// Takes news of the work.
-pub(super) fn take(view: &mut View, worker: &Worker, news: News) {
+pub(super) fn take(view: &mut View, worker: &Worker, news: ReviewNews) {
     match news {
-        News::Looking { entries, bytes } => {
+        ReviewNews::Looking { entries, bytes } => {
             if matches!(view.phase, Phase::Looking { .. }) {
                 view.phase = Phase::Looking { entries, read: bytes };
             }
         }
-        News::Looked(looked) => {
+        ReviewNews::Looked(looked) => {
             view.places = looked.places;
             view.same = looked.same;
             view.notes = looked.notes;
@@ -250,28 +250,28 @@ pub(super) fn take(view: &mut View, worker: &Worker, news: News) {
                 };
             }
         }
-        News::Listed(folder, listed) => view.model.take_listing(folder, listed),
-        News::Text(path, lines) => view.pane = Some((path, lines, 0)),
-        News::Saved(_, Err(failure)) => view.message = Some(failure.to_string()),
-        News::Saved(file, Ok(deeds)) => {
+        ReviewNews::Listed(folder, listed) => view.model.take_listing(folder, listed),
+        ReviewNews::Text(path, lines) => view.pane = Some((path, lines, 0)),
+        ReviewNews::Saved(_, Err(failure)) => view.message = Some(failure.to_string()),
+        ReviewNews::Saved(file, Ok(deeds)) => {
             let deeds = count(deeds as u64, "deed", "deeds");
             view.message =
                 Some(format!("Saved {deeds}: reedhook run {} --plan {}", view.name, file.display()));
         }
-        News::Began(files, bytes) => {
+        ReviewNews::Began(files, bytes) => {
             let (since, tally) = match &view.phase {
                 Phase::Running(running) => (running.since, Tally::expecting(files, bytes)),
                 _ => (Instant::now(), Tally::expecting(files, bytes)),
             };
             view.phase = Phase::Running(Box::new(Running { tally, since }));
         }
-        News::Did(event) => {
+        ReviewNews::Did(event) => {
             if let Phase::Running(running) = &mut view.phase {
                 running.tally.take(&event);
             }
         }
-        News::Ran(result) => ran(view, worker, &result),
-        News::Failed(failure) => {
+        ReviewNews::Ran(result) => ran(view, worker, &result),
+        ReviewNews::Failed(failure) => {
             if std::mem::take(&mut view.stopping) {
                 worker.resume();
             }
@@ -406,7 +406,7 @@ fn of_a_job(view: &mut View, code: KeyCode) {
         }
         KeyCode::Char('x') => {
             if let Some(path) = view.model.here().and_then(|line| view.model.path_of(line)) {
-                let folder = matches!(view.model.here(), Some(model::Line::Folder { .. }));
+                let folder = matches!(view.model.here(), Some(model::ReviewLine::Folder { .. }));
                 let line = crate::commands::filter_line(&path, folder);
                 match line {
                     Some(line) => view.prompt = Some(Prompt::new(Asked::Filter, line)),

@@ -6,7 +6,7 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 
-use reedhook_core::compare::State;
+use reedhook_core::compare::DiffState;
 use reedhook_core::entry::{EntryKind, Side};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::run::Done;
@@ -24,13 +24,13 @@ pub enum Word {
 }
 
 impl Word {
-    pub fn of_state(state: State) -> Word {
-        Word::Differs(State::ALL.iter().position(|one| *one == state).unwrap_or_default() as u8)
+    pub fn of_state(state: DiffState) -> Word {
+        Word::Differs(DiffState::ALL.iter().position(|one| *one == state).unwrap_or_default() as u8)
     }
 
-    pub fn state(self) -> Option<State> {
+    pub fn state(self) -> Option<DiffState> {
         match self {
-            Word::Differs(at) => State::ALL.get(usize::from(at)).copied(),
+            Word::Differs(at) => DiffState::ALL.get(usize::from(at)).copied(),
             _ => None,
         }
     }
@@ -38,13 +38,13 @@ impl Word {
     pub fn text(self) -> &'static str {
         match self {
             Word::Differs(_) => match self.state() {
-                Some(State::OnlyLeft) => "only left",
-                Some(State::OnlyRight) => "only right",
-                Some(State::LeftNewer) => "left newer",
-                Some(State::RightNewer) => "right newer",
-                Some(State::Differs) => "differs",
-                Some(State::Moved) => "moved",
-                Some(State::Kind) | None => "other kind",
+                Some(DiffState::OnlyLeft) => "only left",
+                Some(DiffState::OnlyRight) => "only right",
+                Some(DiffState::LeftNewer) => "left newer",
+                Some(DiffState::RightNewer) => "right newer",
+                Some(DiffState::Differs) => "differs",
+                Some(DiffState::Moved) => "moved",
+                Some(DiffState::Kind) | None => "other kind",
             },
             Word::Deed(Done::Metadata) => "adjust",
             Word::Deed(Done::FolderMade) => "make folder",
@@ -68,8 +68,8 @@ pub struct Row {
     pub elsewhere: Option<RelPath>,
     /// Files and links that it stands for; 1 for a folder of which only the folder itself is meant.
     pub items: u64,
-    /// The leg of the job that it belongs to.
-    pub leg: usize,
+    /// The destination of the job that it belongs to.
+    pub destination: usize,
     /// Who wins when it goes the other way, where it can.
     pub other: Option<Side>,
 }
@@ -139,7 +139,7 @@ pub struct Listed {
 
 /// A line of the view.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Line {
+pub enum ReviewLine {
     /// A folder that holds rows, or was listed; with its own row where it has one.
     Folder {
         path: RelPath,
@@ -158,13 +158,13 @@ pub enum Line {
     Waiting { depth: usize },
 }
 
-impl Line {
+impl ReviewLine {
     pub fn depth(&self) -> usize {
         match self {
-            Line::Folder { depth, .. }
-            | Line::Entry { depth, .. }
-            | Line::Same { depth, .. }
-            | Line::Waiting { depth } => *depth,
+            ReviewLine::Folder { depth, .. }
+            | ReviewLine::Entry { depth, .. }
+            | ReviewLine::Same { depth, .. }
+            | ReviewLine::Waiting { depth } => *depth,
         }
     }
 }
@@ -184,7 +184,7 @@ pub struct Model {
     listed: HashMap<RelPath, Option<Vec<Listed>>>,
     sums: HashMap<RelPath, Sums>,
     choices: HashMap<(usize, RelPath), Choice>,
-    pub lines: Vec<Line>,
+    pub lines: Vec<ReviewLine>,
     pub cursor: usize,
     pub top: usize,
 }
@@ -192,7 +192,7 @@ pub struct Model {
 impl Model {
     /// Shows these rows.
     pub fn set_rows(&mut self, mut rows: Vec<Row>) {
-        rows.sort_by(|a, b| a.path.cmp(&b.path).then(a.leg.cmp(&b.leg)));
+        rows.sort_by(|a, b| a.path.cmp(&b.path).then(a.destination.cmp(&b.destination)));
         self.all = Sums::default();
         rows.iter().for_each(|row| self.all.add(row));
         self.rows = rows;
@@ -272,24 +272,26 @@ impl Model {
         self.cursor = place.unwrap_or(self.cursor).min(self.lines.len().saturating_sub(1));
     }
 
-    fn build(&mut self, folder: &RelPath, depth: usize, lines: &mut Vec<Line>) {
+    fn build(&mut self, folder: &RelPath, depth: usize, lines: &mut Vec<ReviewLine>) {
         for (name, member) in self.members(folder) {
             let path = folder.join(&name);
             match member {
                 Member::Folder(row) => {
                     let open = self.open.contains(&path);
                     let (sums, left) = (self.sums_of(&path), self.left_in(&path));
-                    lines.push(Line::Folder { path: path.clone(), depth, open, row, sums, left });
+                    lines.push(ReviewLine::Folder { path: path.clone(), depth, open, row, sums, left });
                     if open {
                         self.build(&path, depth + 1, lines);
                     }
                 }
-                Member::Rows(rows) => lines.extend(rows.into_iter().map(|row| Line::Entry { row, depth })),
-                Member::Listed(listed) => lines.push(Line::Same { path, depth, listed }),
+                Member::Rows(rows) => {
+                    lines.extend(rows.into_iter().map(|row| ReviewLine::Entry { row, depth }))
+                }
+                Member::Listed(listed) => lines.push(ReviewLine::Same { path, depth, listed }),
             }
         }
         if self.with_same && self.listed.get(folder).is_some_and(Option::is_none) {
-            lines.push(Line::Waiting { depth });
+            lines.push(ReviewLine::Waiting { depth });
         }
     }
 
@@ -342,22 +344,22 @@ impl Model {
     }
 
     /// The path that a line stands for.
-    pub fn path_of(&self, line: &Line) -> Option<RelPath> {
+    pub fn path_of(&self, line: &ReviewLine) -> Option<RelPath> {
         match line {
-            Line::Folder { path, .. } | Line::Same { path, .. } => Some(path.clone()),
-            Line::Entry { row, .. } => self.rows.get(*row).map(|row| row.path.clone()),
-            Line::Waiting { .. } => None,
+            ReviewLine::Folder { path, .. } | ReviewLine::Same { path, .. } => Some(path.clone()),
+            ReviewLine::Entry { row, .. } => self.rows.get(*row).map(|row| row.path.clone()),
+            ReviewLine::Waiting { .. } => None,
         }
     }
 
-    pub fn here(&self) -> Option<&Line> {
+    pub fn here(&self) -> Option<&ReviewLine> {
         self.lines.get(self.cursor)
     }
 
     /// The row under the cursor.
     pub fn row_here(&self) -> Option<&Row> {
         match self.here()? {
-            Line::Entry { row, .. } | Line::Folder { row: Some(row), .. } => self.rows.get(*row),
+            ReviewLine::Entry { row, .. } | ReviewLine::Folder { row: Some(row), .. } => self.rows.get(*row),
             _ => None,
         }
     }
@@ -369,7 +371,7 @@ impl Model {
 
     /// Opens the folder under the cursor; returns its path when it has to be listed first.
     pub fn open_here(&mut self) -> Option<RelPath> {
-        let Some(Line::Folder { path, open: false, .. }) = self.here() else { return None };
+        let Some(ReviewLine::Folder { path, open: false, .. }) = self.here() else { return None };
         let path = path.clone();
         self.open.insert(path.clone());
         let wanted = self.wanted(&path);
@@ -380,7 +382,7 @@ impl Model {
     /// Folds the folder under the cursor, or goes to the one that the line is in.
     pub fn fold_here(&mut self) {
         match self.here().cloned() {
-            Some(Line::Folder { path, open: true, .. }) => {
+            Some(ReviewLine::Folder { path, open: true, .. }) => {
                 self.open.remove(&path);
                 self.rebuild();
             }
@@ -438,13 +440,13 @@ impl Model {
     }
 
     pub fn choice(&self, row: &Row) -> Choice {
-        self.choices.get(&(row.leg, row.path.clone())).copied().unwrap_or_default()
+        self.choices.get(&(row.destination, row.path.clone())).copied().unwrap_or_default()
     }
 
     /// Changes what is to be done about the line under the cursor: of a folder, about everything in it.
     pub fn choose_here(&mut self) {
         match self.here().cloned() {
-            Some(Line::Entry { row, .. }) => {
+            Some(ReviewLine::Entry { row, .. }) => {
                 let row = &self.rows[row];
                 let next = match (self.choice(row), row.word) {
                     (Choice::AsPlanned, Word::Conflict) => Choice::Left,
@@ -453,9 +455,9 @@ impl Model {
                     (Choice::Leave, _) if row.other.is_some() => Choice::Other,
                     (Choice::Right | Choice::Leave | Choice::Other, _) => Choice::AsPlanned,
                 };
-                self.choices.insert((row.leg, row.path.clone()), next);
+                self.choices.insert((row.destination, row.path.clone()), next);
             }
-            Some(Line::Folder { path, .. }) => self.choose_all(&path),
+            Some(ReviewLine::Folder { path, .. }) => self.choose_all(&path),
             _ => {}
         }
         self.rebuild();
@@ -467,11 +469,11 @@ impl Model {
         let rows: Vec<&Row> = rows.into_iter().filter(|row| row.word != Word::Conflict).collect();
         let all = rows.iter().all(|row| self.choice(row) == Choice::Leave);
         let next = if all { Choice::AsPlanned } else { Choice::Leave };
-        let keys: Vec<_> = rows.into_iter().map(|row| (row.leg, row.path.clone())).collect();
+        let keys: Vec<_> = rows.into_iter().map(|row| (row.destination, row.path.clone())).collect();
         self.choices.extend(keys.into_iter().map(|key| (key, next)));
     }
 
-    /// Whether a person wants something of a leg to be left.
+    /// Whether a person wants something of a destination to be left.
     pub fn leaves(&self) -> HashSet<(usize, RelPath)> {
         let is_left = |choice: &Choice| matches!(choice, Choice::Leave | Choice::Other);
         let left = self.choices.iter().filter(|(_, choice)| is_left(choice));

@@ -2,7 +2,7 @@
 
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
-use reedhook_core::compare::State;
+use reedhook_core::compare::DiffState;
 use reedhook_core::entry::{EntryKind, Stamp};
 use reedhook_core::walk::comparing::Face;
 
@@ -18,7 +18,7 @@ fn face(size: u64, seconds: i64) -> Option<Face> {
 }
 
 fn row(text: &str, word: Word, left: Option<Face>, right: Option<Face>) -> Row {
-    Row { path: path(text), word, left, right, elsewhere: None, items: 1, leg: 0, other: None }
+    Row { path: path(text), word, left, right, elsewhere: None, items: 1, destination: 0, other: None }
 }
 
 fn screen(view: &mut View, columns: u16, lines: u16) -> Vec<String> {
@@ -37,7 +37,7 @@ fn view() -> View {
     let rows = vec![
         row(
             "rota.txt",
-            Word::of_state(State::LeftNewer),
+            Word::of_state(DiffState::LeftNewer),
             face(1200, 1_936_000_000),
             face(900, 1_935_000_000),
         ),

@@ -19,14 +19,14 @@ use reedhook_core::run::{Done, Event as Deed};
 use reedhook_core::store::Store;
 use reedhook_core::walk::comparing::{Compared, Differing, Face};
 use reedhook_jobs::atomic_file::{Replace, write_whole};
-use reedhook_jobs::clear::Prospect;
+use reedhook_jobs::clear::ProvedPlan;
 use reedhook_jobs::compare::{How, Pairing};
-use reedhook_jobs::desk::{Desk, Event, Listener};
+use reedhook_jobs::desk::{Desk, Event, Observer};
 use reedhook_jobs::failure::{Failure, Outcome};
 use reedhook_jobs::jobfile::{Job, JobKeys, load_job};
-use reedhook_jobs::look::{Round, comparison, look};
+use reedhook_jobs::look::{Preview, comparison, look};
+use reedhook_jobs::low_priority;
 use reedhook_jobs::places::Located;
-use reedhook_jobs::polite;
 use reedhook_jobs::run::{Run, RunResult};
 use reedhook_jobs::saved::Saved;
 use reedhook_jobs::two_way::{Settling, look_at_settling};
@@ -63,7 +63,7 @@ pub enum Task {
 /// What a person has decided about what was found.
 #[derive(Clone, Default)]
 pub struct Chosen {
-    /// What is left, by leg and path.
+    /// What is left, by destination and path.
     pub left: HashSet<(usize, RelPath)>,
     /// Conflicts that one side wins.
     pub winners: Vec<(ConflictPolicy, Vec<RelPath>)>,
@@ -72,7 +72,7 @@ pub struct Chosen {
 }
 
 /// What came of it.
-pub enum News {
+pub enum ReviewNews {
     Looking {
         entries: u64,
         bytes: u64,
@@ -97,20 +97,20 @@ pub struct Looked {
 }
 
 /// Sends what happens on a desk to the view.
-struct Ear(Sender<News>);
+struct Ear(Sender<ReviewNews>);
 
-impl Listener for Ear {
-    fn hear(&self, event: &Event<'_>) {
+impl Observer for Ear {
+    fn observe(&self, event: &Event<'_>) {
         let news = match event {
-            Event::Scanning { progress, .. } => News::Looking {
+            Event::Scanning { progress, .. } => ReviewNews::Looking {
                 entries: progress.entries.load(Ordering::Relaxed),
                 bytes: progress.read.load(Ordering::Relaxed),
             },
             Event::Begins(plan) => {
                 let counts = plan.counts();
-                News::Began(counts.changed(), counts.bytes)
+                ReviewNews::Began(counts.changed(), counts.bytes)
             }
-            Event::Did { event, .. } => News::Did((*event).clone()),
+            Event::Did { event, .. } => ReviewNews::Did((*event).clone()),
             Event::Note(_) | Event::Scanned | Event::Tick | Event::Ends => return,
         };
         // A view that was closed needs no news.
@@ -123,12 +123,12 @@ impl Listener for Ear {
 struct Opened {
     stores: Option<([Arc<dyn Store>; 2], Comparison)>,
     pairing: Option<Arc<Pairing>>,
-    round: Option<Arc<Round>>,
+    preview: Option<Arc<Preview>>,
 }
 
 /// Who does the work.
 pub struct Worker {
-    pub news: Receiver<News>,
+    pub news: Receiver<ReviewNews>,
     slow: Sender<Task>,
     quick: Sender<Task>,
     desk: Desk,
@@ -137,7 +137,7 @@ pub struct Worker {
 impl Worker {
     pub fn start(desk: &Desk, subject: Subject) -> Worker {
         let (sender, news) = unbounded();
-        let desk = Desk { listener: Arc::new(Ear(sender.clone())), ..desk.clone() };
+        let desk = Desk { observer: Arc::new(Ear(sender.clone())), ..desk.clone() };
         let opened = Arc::new(Mutex::new(Opened::default()));
         let worker = || {
             let (tasks, waiting) = unbounded::<Task>();
@@ -146,7 +146,7 @@ impl Worker {
             std::thread::spawn(move || {
                 for task in waiting {
                     let came = work(&desk, &subject, &opened, task);
-                    let _ = sender.send(came.unwrap_or_else(News::Failed));
+                    let _ = sender.send(came.unwrap_or_else(ReviewNews::Failed));
                 }
             });
             tasks
@@ -184,25 +184,25 @@ fn lock(opened: &Mutex<Opened>) -> std::sync::MutexGuard<'_, Opened> {
     opened.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-fn work(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, task: Task) -> Outcome<News> {
+fn work(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, task: Task) -> Outcome<ReviewNews> {
     Ok(match task {
-        Task::Look => News::Looked(Box::new(look_at(desk, subject, opened)?)),
+        Task::Look => ReviewNews::Looked(Box::new(look_at(desk, subject, opened)?)),
         Task::List(folder) => {
             let listed = list(opened, &folder);
-            News::Listed(folder, listed)
+            ReviewNews::Listed(folder, listed)
         }
         Task::Text(left, right) => {
             let text = text(opened, &left, &right);
-            News::Text(left, text)
+            ReviewNews::Text(left, text)
         }
         Task::Save(file, chosen) => {
             let written = saved(desk, opened, &chosen).and_then(|saved| {
                 let text = saved.text();
                 write_whole(&file, text.as_bytes(), Saved::MARK, Replace::Ours).map(|_| saved)
             });
-            News::Saved(file, written.map(|saved| saved.len()))
+            ReviewNews::Saved(file, written.map(|saved| saved.len()))
         }
-        Task::Run(chosen) => News::Ran(Box::new(run(desk, subject, opened, &chosen)?)),
+        Task::Run(chosen) => ReviewNews::Ran(Box::new(run(desk, subject, opened, &chosen)?)),
     })
 }
 
@@ -214,7 +214,7 @@ fn look_at(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>) -> Outcome<Lo
             let stores = [pairing.left.clone(), pairing.right.clone()];
             let by = pairing.by(desk, how);
             *lock(opened) =
-                Opened { stores: Some((stores, by)), pairing: Some(pairing.clone()), round: None };
+                Opened { stores: Some((stores, by)), pairing: Some(pairing.clone()), preview: None };
             let compared = pairing.compare(desk, how)?;
             let lefts: Vec<String> = pairing.lefts.iter().map(|place| place.shown(&desk.home)).collect();
             let places = [lefts.join(", "), pairing.right_place.shown(&desk.home)];
@@ -224,18 +224,18 @@ fn look_at(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>) -> Outcome<Lo
         }
         Subject::Job(name) => {
             let job = load_job(&desk.home, name)?;
-            let prospect = look(desk, &job)?;
-            let round = prospect.into_round();
-            let looked = of_round(desk, &round);
-            let pair = round.legs.first().map(|leg| {
-                let stores = match &round.both {
+            let proved = look(desk, &job)?;
+            let preview = proved.into_preview();
+            let looked = of_round(desk, &preview);
+            let pair = preview.destinations.first().map(|destination| {
+                let stores = match &preview.both {
                     Some(both) => [both.left.clone(), both.right.clone()],
-                    None => [leg.reads.clone(), leg.writes.clone()],
+                    None => [destination.reads.clone(), destination.writes.clone()],
                 };
                 let by = comparison(desk, &job, stores[0].capabilities(), stores[1].capabilities());
                 (stores, by)
             });
-            *lock(opened) = Opened { stores: pair, pairing: None, round: Some(Arc::new(round)) };
+            *lock(opened) = Opened { stores: pair, pairing: None, preview: Some(Arc::new(preview)) };
             Ok(looked)
         }
     }
@@ -249,41 +249,55 @@ fn compared_rows(compared: Compared) -> Vec<Row> {
         right: one.right,
         elsewhere: one.right_path,
         items: one.items.max(1),
-        leg: 0,
+        destination: 0,
         other: None,
     };
     compared.differences.into_iter().map(row).collect()
 }
 
-fn of_round(desk: &Desk, round: &Round) -> Looked {
+fn of_round(desk: &Desk, preview: &Preview) -> Looked {
     let mut rows = Vec::new();
-    let several = round.both.is_none() && round.legs.len() > 1;
-    for (at, leg) in round.legs.iter().enumerate() {
-        let shown = |row: Row| Row { path: shown_at(round, at, &row.path), ..row };
-        rows.extend(leg_rows(at, &leg.plan, round.both.is_some()).into_iter().map(shown));
+    let several = preview.both.is_none() && preview.destinations.len() > 1;
+    for (at, destination) in preview.destinations.iter().enumerate() {
+        let shown = |row: Row| Row { path: shown_at(preview, at, &row.path), ..row };
+        rows.extend(leg_rows(at, &destination.plan, preview.both.is_some()).into_iter().map(shown));
     }
-    for conflict in round.both.iter().flat_map(|both| both.held()) {
+    for conflict in preview.both.iter().flat_map(|both| both.held()) {
         let (left, right) = (Some(Face::from(&conflict.left)), Some(Face::from(&conflict.right)));
         let (path, elsewhere) = (conflict.path.clone(), None);
-        rows.push(Row { path, word: Word::Conflict, left, right, elsewhere, items: 1, leg: 0, other: None });
+        rows.push(Row {
+            path,
+            word: Word::Conflict,
+            left,
+            right,
+            elsewhere,
+            items: 1,
+            destination: 0,
+            other: None,
+        });
     }
     let mut notes: Vec<String> = Vec::new();
-    for (at, leg) in round.legs.iter().enumerate() {
-        notes.extend(several.then(|| format!("to {} is {}", at + 1, leg.to.shown(&desk.home))));
+    for (at, destination) in preview.destinations.iter().enumerate() {
+        notes.extend(several.then(|| format!("to {} is {}", at + 1, destination.to.shown(&desk.home))));
         notes.extend(
-            leg.plan.problems.iter().map(|one| format!("{}: {} ({})", one.path, one.message, one.side)),
+            destination
+                .plan
+                .problems
+                .iter()
+                .map(|one| format!("{}: {} ({})", one.path, one.message, one.side)),
         );
     }
-    notes.extend(round.refusal(&[], &desk.home).map(|failure| format!("A run would be refused: {failure}")));
+    notes
+        .extend(preview.refusal(&[], &desk.home).map(|failure| format!("A run would be refused: {failure}")));
     let shown = |places: &[Located]| {
         places.iter().map(|place| place.shown(&desk.home)).collect::<Vec<_>>().join(", ")
     };
-    let same = round.legs.iter().map(|leg| leg.plan.same).sum();
-    Looked { rows, same, places: [shown(&round.ends.from), shown(&round.ends.to)], notes }
+    let same = preview.destinations.iter().map(|destination| destination.plan.same).sum();
+    Looked { rows, same, places: [shown(&preview.ends.from), shown(&preview.ends.to)], notes }
 }
 
-/// The rows of a leg; a row's faces are those at the left and at the right, whichever of the two is read.
-fn leg_rows(leg: usize, plan: &Plan, two_way: bool) -> Vec<Row> {
+/// The rows of a destination; a row's faces are those at the left and at the right, whichever of the two is read.
+fn leg_rows(destination: usize, plan: &Plan, two_way: bool) -> Vec<Row> {
     let mut rows = Vec::new();
     let oriented = |read: Option<&Meta>, changed: Option<&Meta>| {
         let (read, changed) = (read.map(Face::from), changed.map(Face::from));
@@ -306,13 +320,13 @@ fn leg_rows(leg: usize, plan: &Plan, two_way: bool) -> Vec<Row> {
                 right,
                 elsewhere,
                 items: 1,
-                leg,
+                destination,
                 other: None,
             });
         }
         rows.extend(folder.actions.iter().map(|action| {
             let other = other_way(action).filter(|_| two_way);
-            Row { other, ..action_row(leg, folder, action, &oriented) }
+            Row { other, ..action_row(destination, folder, action, &oriented) }
         }));
     }
     rows
@@ -326,7 +340,7 @@ fn other_way(action: &Action) -> Option<Side> {
 
 type Oriented<'a> = &'a dyn Fn(Option<&Meta>, Option<&Meta>) -> (Option<Face>, Option<Face>);
 
-fn action_row(leg: usize, folder: &FolderPlan, action: &Action, oriented: Oriented<'_>) -> Row {
+fn action_row(destination: usize, folder: &FolderPlan, action: &Action, oriented: Oriented<'_>) -> Row {
     let path = folder.path.join(&action.name);
     let bare = Meta::bare(EntryKind::Folder);
     let (faces, elsewhere, items) = match &action.step {
@@ -347,7 +361,7 @@ fn action_row(leg: usize, folder: &FolderPlan, action: &Action, oriented: Orient
         right: faces.1,
         elsewhere,
         items,
-        leg,
+        destination,
         other: None,
     }
 }
@@ -419,19 +433,23 @@ fn text(opened: &Mutex<Opened>, left: &RelPath, right: &RelPath) -> Vec<String> 
     }
 }
 
-/// Where a path of a leg is shown: of several destinations each has a folder of its own.
-fn shown_at(round: &Round, leg: usize, path: &RelPath) -> RelPath {
-    match Name::new(format!("to {}", leg + 1).as_bytes()) {
-        Ok(name) if round.both.is_none() && round.legs.len() > 1 => RelPath::from(&name).join_path(path),
+/// Where a path of a destination is shown: of several destinations each has a folder of its own.
+fn shown_at(preview: &Preview, destination: usize, path: &RelPath) -> RelPath {
+    match Name::new(format!("to {}", destination + 1).as_bytes()) {
+        Ok(name) if preview.both.is_none() && preview.destinations.len() > 1 => {
+            RelPath::from(&name).join_path(path)
+        }
         _ => path.clone(),
     }
 }
 
 /// What is to be done of what was found, exactly.
 fn saved(desk: &Desk, opened: &Mutex<Opened>, chosen: &Chosen) -> Outcome<Saved> {
-    let round = lock(opened).round.clone().ok_or_else(|| Failure::usage("there is no plan to save"))?;
-    let left = |leg: usize, path: &RelPath| chosen.left.contains(&(leg, shown_at(&round, leg, path)));
-    Ok(Saved::of(desk, &round, &left))
+    let preview = lock(opened).preview.clone().ok_or_else(|| Failure::usage("there is no plan to save"))?;
+    let left = |destination: usize, path: &RelPath| {
+        chosen.left.contains(&(destination, shown_at(&preview, destination, path)))
+    };
+    Ok(Saved::of(desk, &preview, &left))
 }
 
 fn run(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, chosen: &Chosen) -> Outcome<RunResult> {
@@ -439,7 +457,7 @@ fn run(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, chosen: &Chosen) 
     let plan = saved(desk, opened, chosen)?;
     let job = load_job(&desk.home, name)?;
     let ran = match job.rules.polite {
-        true => polite::giving_way(|| run_all(desk, &job, plan, chosen)),
+        true => low_priority::at_low_priority(|| run_all(desk, &job, plan, chosen)),
         false => run_all(desk, &job, plan, chosen),
     }?;
     tell::run_ended(desk, &job, &ran, Origin::Asked);
@@ -453,7 +471,7 @@ fn run_all(desk: &Desk, job: &Job, plan: Saved, chosen: &Chosen) -> Outcome<RunR
     let otherwise: Vec<_> = otherwise.filter(|((_, paths), _)| !paths.is_empty()).collect();
     let mut result = None;
     if !plan.is_empty() || otherwise.is_empty() {
-        let planned = |desk: &Desk| look(desk, job)?.narrowed(move |round| plan.apply(round).map(|_| ()));
+        let planned = |desk: &Desk| look(desk, job)?.narrowed(move |preview| plan.apply(preview).map(|_| ()));
         result = Some(carry_out(desk, job, planned)?);
     }
     for ((policy, paths), afresh) in otherwise {
@@ -479,11 +497,11 @@ fn together(before: RunResult, after: RunResult) -> RunResult {
 }
 
 /// A run of what a look gives; a person has agreed to it in the view.
-fn carry_out(desk: &Desk, job: &Job, look: impl FnOnce(&Desk) -> Outcome<Prospect>) -> Outcome<RunResult> {
+fn carry_out(desk: &Desk, job: &Job, look: impl FnOnce(&Desk) -> Outcome<ProvedPlan>) -> Outcome<RunResult> {
     let run = Run::begin(desk, job)?;
-    let cleared = look(desk).and_then(|found| found.clear(desk, &[], &mut |_: &Round, _| Ok(())));
-    Ok(match cleared {
-        Ok(cleared) => run.carry_out(cleared).1,
+    let approved = look(desk).and_then(|found| found.clear(desk, &[], &mut |_: &Preview, _| Ok(())));
+    Ok(match approved {
+        Ok(approved) => run.carry_out(approved).1,
         Err(failure) => run.refuse(failure),
     })
 }

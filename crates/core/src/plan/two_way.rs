@@ -26,9 +26,9 @@ pub struct Known {
     /// What it was.
     pub what: KnownKind,
     /// What the left said of it.
-    pub left: Seen,
+    pub left: SideMeta,
     /// What the right said of it.
-    pub right: Seen,
+    pub right: SideMeta,
     /// Since when that was so, where it was not looked at again with the rest of its folder: a run that could not bring a change over
     /// has seen nothing that would make the old time a proof.
     #[serde(skip)]
@@ -48,22 +48,22 @@ pub enum KnownKind {
 
 /// A side's own metadata of a name, in its own precision.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Seen {
+pub struct SideMeta {
     /// Seconds and nanoseconds of the modification time; not kept for folders.
     pub modified: Option<(i64, u32)>,
     /// The mode bits.
     pub mode: Option<u32>,
 }
 
-impl Seen {
+impl SideMeta {
     /// A time and a mode.
-    pub fn new(modified: Option<Stamp>, mode: Option<u32>) -> Seen {
-        Seen { modified: modified.map(|stamp| (stamp.seconds(), stamp.nanos())), mode }
+    pub fn new(modified: Option<Stamp>, mode: Option<u32>) -> SideMeta {
+        SideMeta { modified: modified.map(|stamp| (stamp.seconds(), stamp.nanos())), mode }
     }
 
-    fn of(meta: &Meta) -> Seen {
+    fn of(meta: &Meta) -> SideMeta {
         let modified = meta.modified.filter(|_| !meta.is_folder());
-        Seen { modified: modified.map(|stamp| (stamp.seconds(), stamp.nanos())), mode: meta.mode }
+        SideMeta { modified: modified.map(|stamp| (stamp.seconds(), stamp.nanos())), mode: meta.mode }
     }
 
     fn stamp(self) -> Option<Stamp> {
@@ -80,7 +80,13 @@ impl Known {
             EntryKind::Folder => KnownKind::Folder,
             EntryKind::Special(_) => return None,
         };
-        Some(Known { name: name.clone(), what, left: Seen::of(left), right: Seen::of(right), since: None })
+        Some(Known {
+            name: name.clone(),
+            what,
+            left: SideMeta::of(left),
+            right: SideMeta::of(right),
+            since: None,
+        })
     }
 
     /// What to remember when the content agrees and the metadata does not: of a time or mode that differs, what was remembered
@@ -93,7 +99,7 @@ impl Known {
         by: &Comparison,
     ) -> Option<Known> {
         let mut known = Known::of(name, left, right, hash)?;
-        let before = |side: fn(&Known) -> Seen| old.map_or(Seen { modified: None, mode: None }, side);
+        let before = |side: fn(&Known) -> SideMeta| old.map_or(SideMeta { modified: None, mode: None }, side);
         let (left_before, right_before) = (before(|old| old.left), before(|old| old.right));
         if !by.same_time(left, right) && !left.is_folder() {
             known.left.modified = left_before.modified;
@@ -111,7 +117,7 @@ impl Known {
         name: &Name,
         to: Side,
         written: &Meta,
-        read: Seen,
+        read: SideMeta,
         hash: Option<Hash>,
     ) -> Option<Known> {
         let known = Known::of(name, written, written, hash)?;
@@ -124,7 +130,7 @@ impl Known {
     /// The same, but its time at a side proves nothing at the next look: its content has to. Only a file of which the hash is known can
     /// be proved so.
     pub fn read_again(self, side: Side) -> Known {
-        let untimed = |seen: Seen| Seen { modified: None, ..seen };
+        let untimed = |seen: SideMeta| SideMeta { modified: None, ..seen };
         match (&self.what, side) {
             (KnownKind::File(_, Some(_)), Side::Left) => Known { left: untimed(self.left), ..self },
             (KnownKind::File(_, Some(_)), Side::Right) => Known { right: untimed(self.right), ..self },
@@ -172,7 +178,7 @@ impl Known {
         Some(Meta { size, modified: self.seen(side).stamp(), ..Meta::bare(EntryKind::File) })
     }
 
-    fn seen(&self, side: Side) -> Seen {
+    fn seen(&self, side: Side) -> SideMeta {
         match side {
             Side::Left => self.left,
             Side::Right => self.right,
@@ -182,14 +188,19 @@ impl Known {
     /// The remembered hash, when one side at least is just as it was and so still has that content.
     pub fn hash_that_holds(&self, left: &Meta, right: &Meta) -> Option<Hash> {
         let KnownKind::File(size, hash) = self.what else { return None };
-        let untouched = |seen: Seen, meta: &Meta| meta.size == size && seen.stamp() == meta.modified;
+        let untouched = |seen: SideMeta, meta: &Meta| meta.size == size && seen.stamp() == meta.modified;
         hash.filter(|_| untouched(self.left, left) || untouched(self.right, right))
     }
 
     /// What has happened to a name at a side since. `proves` is asked whether the content still has the remembered hash,
     /// when only the time has changed.
-    pub fn state(&self, side: Side, entry: Option<&Meta>, proves: &mut dyn FnMut(&Hash) -> bool) -> State {
-        let Some(entry) = entry else { return State::Gone };
+    pub fn state(
+        &self,
+        side: Side,
+        entry: Option<&Meta>,
+        proves: &mut dyn FnMut(&Hash) -> bool,
+    ) -> SideChange {
+        let Some(entry) = entry else { return SideChange::Gone };
         let seen = self.seen(side);
         let same_mode = entry.kind == EntryKind::Link || seen.mode == entry.mode;
         let same_time = seen.stamp() == entry.modified;
@@ -202,9 +213,9 @@ impl Known {
             _ => false,
         };
         match (unchanged, same_mode && (same_time || entry.is_folder())) {
-            (false, _) => State::Changed,
-            (true, true) => State::Same,
-            (true, false) => State::Adjusted,
+            (false, _) => SideChange::Changed,
+            (true, true) => SideChange::Same,
+            (true, false) => SideChange::Adjusted,
         }
     }
 }
@@ -236,7 +247,7 @@ mod name_bytes {
 
 /// What has happened to a name at one side since the two last agreed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum State {
+pub enum SideChange {
     /// Nothing is there and nothing is remembered.
     Absent,
     /// Nothing is there any more.
@@ -249,10 +260,10 @@ pub enum State {
     Changed,
 }
 
-impl State {
+impl SideChange {
     /// The state of a name of which nothing is remembered.
-    pub fn unremembered(entry: Option<&Meta>) -> State {
-        if entry.is_some() { State::Changed } else { State::Absent }
+    pub fn unremembered(entry: Option<&Meta>) -> SideChange {
+        if entry.is_some() { SideChange::Changed } else { SideChange::Absent }
     }
 }
 
@@ -279,12 +290,12 @@ pub enum Verdict {
 
 /// Reconciles what has happened at the two sides. `same_content` is asked only when both have changed.
 pub fn reconcile(
-    left: State,
-    right: State,
+    left: SideChange,
+    right: SideChange,
     removals: Removals,
     same_content: &mut dyn FnMut() -> bool,
 ) -> Verdict {
-    use State::{Absent, Adjusted, Changed, Gone, Same};
+    use SideChange::{Absent, Adjusted, Changed, Gone, Same};
     match (left, right) {
         (Absent, Absent) | (Same, Same) => Verdict::Nothing,
         (Gone | Absent, Gone | Absent) => Verdict::Forget,
@@ -312,7 +323,7 @@ pub fn common_metadata(
     right: &Meta,
     by: &Comparison,
 ) -> (Option<Stamp>, Option<u32>) {
-    let one_changed = |own: fn(Seen, &Meta) -> bool| {
+    let one_changed = |own: fn(SideMeta, &Meta) -> bool| {
         let known = known?;
         match (own(known.left, left), own(known.right, right)) {
             (true, false) => Some(Side::Left),
@@ -473,7 +484,7 @@ mod tests {
     /// The whole table: left, right, what is done.
     #[test]
     fn the_table_row_by_row() {
-        use State::{Absent, Adjusted, Changed, Gone, Same};
+        use SideChange::{Absent, Adjusted, Changed, Gone, Same};
         use Verdict::*;
         let (l, r) = (Side::Left, Side::Right);
         let rows = [
@@ -517,26 +528,26 @@ mod tests {
         };
         let a_file = known(file(5, 100), file(5, 99));
         let cases = [
-            (Some(file(5, 100)), false, State::Same),
+            (Some(file(5, 100)), false, SideChange::Same),
             // The right's time is no news at the left.
-            (Some(file(5, 99)), false, State::Changed),
-            (Some(file(5, 200)), true, State::Adjusted),
-            (Some(file(6, 100)), true, State::Changed),
-            (Some(moded(file(5, 100), 0o600)), false, State::Adjusted),
-            (Some(link("x", 100)), false, State::Changed),
-            (Some(folder()), false, State::Changed),
-            (None, false, State::Gone),
+            (Some(file(5, 99)), false, SideChange::Changed),
+            (Some(file(5, 200)), true, SideChange::Adjusted),
+            (Some(file(6, 100)), true, SideChange::Changed),
+            (Some(moded(file(5, 100), 0o600)), false, SideChange::Adjusted),
+            (Some(link("x", 100)), false, SideChange::Changed),
+            (Some(folder()), false, SideChange::Changed),
+            (None, false, SideChange::Gone),
         ];
         for (entry, same, expected) in cases {
             assert_eq!(state(&a_file, entry.clone(), same), expected, "{entry:?}");
         }
         let a_link = known(link("x", 1), link("x", 1));
-        assert_eq!(state(&a_link, Some(link("y", 1)), false), State::Changed);
-        assert_eq!(state(&a_link, Some(link("x", 2)), false), State::Adjusted);
+        assert_eq!(state(&a_link, Some(link("y", 1)), false), SideChange::Changed);
+        assert_eq!(state(&a_link, Some(link("x", 2)), false), SideChange::Adjusted);
         let a_folder = known(folder(), folder());
-        assert_eq!(state(&a_folder, Some(moded(folder(), 0o700)), false), State::Adjusted);
-        assert_eq!(state(&a_folder, Some(folder()), false), State::Same);
-        assert_eq!(state(&a_folder, Some(file(0, 1)), false), State::Changed);
+        assert_eq!(state(&a_folder, Some(moded(folder(), 0o700)), false), SideChange::Adjusted);
+        assert_eq!(state(&a_folder, Some(folder()), false), SideChange::Same);
+        assert_eq!(state(&a_folder, Some(file(0, 1)), false), SideChange::Changed);
     }
 
     #[test]

@@ -6,7 +6,7 @@ use std::sync::atomic::AtomicBool;
 use jiff::tz::TimeZone;
 
 use super::{Engine, Halt, kept, kept_folder};
-use crate::content::{self, Held};
+use crate::content::{self, FileAt};
 use crate::entry::{Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
@@ -75,7 +75,7 @@ fn is_alike(
     if (found.kind, found.size, &found.target) != (meta.kind, meta.size, &meta.target) {
         return false;
     }
-    let (ours, theirs) = (Held { store, path }, Held { store: other, path: there });
+    let (ours, theirs) = (FileAt { store, path }, FileAt { store: other, path: there });
     let never = AtomicBool::new(false);
     meta.target.is_some()
         || content::equal(ours, theirs, meta.size, (false, &never), &mut |_| {}).unwrap_or(false)

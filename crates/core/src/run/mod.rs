@@ -183,7 +183,7 @@ impl PlannedItem<'_> {
 }
 
 #[derive(Default)]
-struct State {
+struct RunState {
     counts: Counts,
     folders_made: u64,
     folders_removed: u64,
@@ -206,7 +206,7 @@ struct Engine<'a> {
     kept: RelPath,
     /// What the two stores can both express.
     by: Comparison,
-    state: Mutex<State>,
+    state: Mutex<RunState>,
     /// Whether it has been written down whose the kept copies of this run are; held while that is done.
     owned: Mutex<bool>,
     /// Rings when a folder among the kept copies was made, or could not be.
@@ -228,7 +228,7 @@ impl<'a> Engine<'a> {
     fn new(plan: &'a Plan, input: &'a RunInput<'a>) -> Engine<'a> {
         let (same, conflicts, settled) = (plan.same, plan.held, plan.settled);
         let counts = Counts { same, conflicts, settled, ..Counts::default() };
-        let state = State { counts, ..State::default() };
+        let state = RunState { counts, ..RunState::default() };
         Engine {
             plan,
             input,
@@ -241,7 +241,7 @@ impl<'a> Engine<'a> {
         }
     }
 
-    fn state(&self) -> std::sync::MutexGuard<'_, State> {
+    fn state(&self) -> std::sync::MutexGuard<'_, RunState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

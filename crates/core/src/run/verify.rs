@@ -5,9 +5,9 @@ use std::io::{self, Read};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-use crate::content::{self, Hash, Held};
+use crate::content::{self, FileAt, Hash};
 use crate::entry::{Meta, Side, Stamp};
-use crate::memory::{Checksum, Rotten};
+use crate::memory::{Checksum, Corrupted};
 use crate::path::RelPath;
 use crate::store::{Content, Result, Store, StoreError};
 use crate::walk::OnSame;
@@ -74,9 +74,9 @@ pub struct SilentDifference {
 
 impl SilentDifference {
     /// What to remember until it is mended.
-    pub fn to_remember(&self) -> Rotten {
+    pub fn to_remember(&self) -> Corrupted {
         let SilentDifference { path, changed, edited, size, modified } = self.clone();
-        Rotten { path, side: changed, edited, size, modified }
+        Corrupted { path, side: changed, edited, size, modified }
     }
 
     /// What is known about it, in one sentence.
@@ -184,11 +184,11 @@ impl<'a> Comparer<'a> {
                 });
             }
             let hand_over = |path: &RelPath, left: &Meta, right: &Meta| {
-                let mut gathered = waiting.lock().unwrap_or_else(PoisonError::into_inner);
-                gathered.push((path.clone(), left.clone(), right.clone()));
-                if gathered.len() >= GROUP {
-                    let group = std::mem::take(&mut *gathered);
-                    drop(gathered);
+                let mut union = waiting.lock().unwrap_or_else(PoisonError::into_inner);
+                union.push((path.clone(), left.clone(), right.clone()));
+                if union.len() >= GROUP {
+                    let group = std::mem::take(&mut *union);
+                    drop(union);
                     // The readers are there as long as this closure is.
                     let _ = sender.send(group);
                 }
@@ -251,7 +251,7 @@ impl<'a> Comparer<'a> {
         stop: &AtomicBool,
     ) -> Result<Result<Hash, Change>, (Side, StoreError)> {
         let mut hasher = blake3::Hasher::new();
-        let (ours, theirs) = (Held { store: self.left, path }, Held { store: self.right, path });
+        let (ours, theirs) = (FileAt { store: self.left, path }, FileAt { store: self.right, path });
         let same = content::equal(ours, theirs, left.size, (true, stop), &mut |bytes| {
             hasher.update(bytes);
         })?;

@@ -14,8 +14,8 @@ use super::pair::{Half, Judged, Looked, Met, Pair, Spellings, Spot, at, merge};
 use super::queue::visit_all;
 use super::renames::recognise;
 use super::{Moves, ScanError, ScanProgress, clash_words};
-use crate::compare::{Basis, Comparison, Likeness, State, likeness};
-use crate::content::{self, Held};
+use crate::compare::{Basis, Comparison, DiffState, Likeness, likeness};
+use crate::content::{self, FileAt};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{Name, RelPath};
@@ -62,7 +62,7 @@ pub fn compare_trees(input: &CompareInput<'_>, progress: &ScanProgress) -> Resul
         told: false,
         hollow: false,
     };
-    let visit = |found: &mut Found, task| match task {
+    let visit = |found: &mut WorkerFindings, task| match task {
         Task::Folder(task) => Visit::run(input, progress, found, *task),
         Task::Files(twins) => {
             twins.into_iter().try_for_each(|twin| twin.read(input, progress, found))?;
@@ -104,15 +104,15 @@ impl Twin {
         self,
         input: &CompareInput<'_>,
         progress: &ScanProgress,
-        found: &mut Found,
+        found: &mut WorkerFindings,
     ) -> Result<(), ScanError> {
         let [left, right] = &self.metas;
         let [here, there] = match &self.now_at {
             Some(now_at) => [&now_at[0], &now_at[1]],
             None => [&self.path, &self.path],
         };
-        let ours = Held { store: input.left, path: here };
-        let theirs = Held { store: input.right, path: there };
+        let ours = FileAt { store: input.left, path: here };
+        let theirs = FileAt { store: input.right, path: there };
         let mut read = 0;
         let mut seen = |piece: &[u8]| {
             read += piece.len() as u64;
@@ -122,7 +122,7 @@ impl Twin {
             // That is remembered nowhere: the other side is any tree, and no proof of what a job has written.
             Ok(true) => found.same += 1,
             Ok(false) => {
-                let state = State::by_time(left, right, &input.by);
+                let state = DiffState::by_time(left, right, &input.by);
                 found.differ(self.path, state, Some(left), Some(right));
             }
             Err((side, error)) if error.kind == FaultKind::Lost => return Err(ScanError::Store(side, error)),
@@ -135,7 +135,7 @@ impl Twin {
 
 /// What one worker found.
 #[derive(Default)]
-struct Found {
+struct WorkerFindings {
     /// What only one side has, as steps of a plan: so what moved is recognised as in a run.
     folders: Vec<FolderPlan>,
     differences: Vec<Differing>,
@@ -147,8 +147,8 @@ struct Found {
     read: u64,
 }
 
-impl Found {
-    fn differ(&mut self, path: RelPath, state: State, left: Option<&Meta>, right: Option<&Meta>) {
+impl WorkerFindings {
+    fn differ(&mut self, path: RelPath, state: DiffState, left: Option<&Meta>, right: Option<&Meta>) {
         let (left, right) = (left.map(Face::from), right.map(Face::from));
         self.differences.push(Differing { path, state, left, right, right_path: None, items: 1 });
     }
@@ -156,7 +156,7 @@ impl Found {
 
 struct Visit<'a> {
     input: &'a CompareInput<'a>,
-    found: &'a mut Found,
+    found: &'a mut WorkerFindings,
     folder: FolderPlan,
     told: bool,
     /// A folder directly in it is on one side only: something may have moved into it.
@@ -177,7 +177,7 @@ impl<'a> Visit<'a> {
     fn run(
         input: &'a CompareInput<'a>,
         progress: &ScanProgress,
-        found: &'a mut Found,
+        found: &'a mut WorkerFindings,
         task: FolderTask,
     ) -> Result<Vec<Task>, ScanError> {
         let FolderTask { path, now_at, metas, inherited, told, hollow } = task;
@@ -189,7 +189,7 @@ impl<'a> Visit<'a> {
             right: input.right,
             filter: input.filter,
             changes: [false; 2],
-            eye: None,
+            observer: None,
         };
         let looked = if hollow { None } else { pair.look(&spot, progress, &mut found.problems)? };
         let fate = match there {
@@ -377,7 +377,7 @@ impl<'a> Visit<'a> {
 fn assemble(
     input: &CompareInput<'_>,
     progress: &ScanProgress,
-    found: Vec<Found>,
+    found: Vec<WorkerFindings>,
 ) -> Result<Compared, ScanError> {
     let mut compared = Compared::default();
     let mut plan = Plan::default();
@@ -419,8 +419,8 @@ fn tell(folder: FolderPlan, differences: &mut Vec<Differing>) {
         items: 0,
     };
     let own = match folder.fate {
-        Fate::Make => Some(State::OnlyLeft),
-        Fate::Remove => Some(State::OnlyRight),
+        Fate::Make => Some(DiffState::OnlyLeft),
+        Fate::Remove => Some(DiffState::OnlyRight),
         Fate::Stay => None,
     };
     let meta = folder.left.as_ref().or(folder.right.as_ref());
@@ -430,17 +430,21 @@ fn tell(folder: FolderPlan, differences: &mut Vec<Differing>) {
     for action in &folder.actions {
         let path = folder.path.join(&action.name);
         differences.push(match &action.step {
-            Step::Add { from } => Differing { items: 1, ..whole(path, State::OnlyLeft, Some(from), None) },
-            Step::Remove { was } => Differing { items: 1, ..whole(path, State::OnlyRight, None, Some(was)) },
+            Step::Add { from } => {
+                Differing { items: 1, ..whole(path, DiffState::OnlyLeft, Some(from), None) }
+            }
+            Step::Remove { was } => {
+                Differing { items: 1, ..whole(path, DiffState::OnlyRight, None, Some(was)) }
+            }
             Step::Move { from, to, was } => Differing {
                 right_path: Some(from.clone()),
                 items: 1,
-                ..whole(path, State::Moved, Some(to), Some(was))
+                ..whole(path, DiffState::Moved, Some(to), Some(was))
             },
             Step::MoveFolder { from, items } => {
                 let folder = Meta::bare(EntryKind::Folder);
                 let right_path = Some(from.clone());
-                let told = whole(path, State::Moved, Some(&folder), Some(&folder));
+                let told = whole(path, DiffState::Moved, Some(&folder), Some(&folder));
                 Differing { right_path, items: *items, ..told }
             }
             _ => continue,

@@ -21,11 +21,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64};
 
 pub use self::listing::each_folder;
-pub use self::pair::Eye;
-use crate::content::{self, Held};
+pub use self::pair::WalkObserver;
+use crate::content::{self, FileAt};
 use crate::entry::{EntryKind, FileId, Meta, Side, Stamp};
 use crate::filter::{Filter, Inherited, Verdict};
-use crate::memory::{MemoryError, Rotten};
+use crate::memory::{Corrupted, MemoryError};
 use crate::path::{Name, RelPath};
 use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by_content};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
@@ -56,13 +56,13 @@ pub struct ScanInput<'a> {
     /// What is done about files and folders that have another path.
     pub moves: Moves,
     /// Files whose content is not what their size and time say.
-    pub rotten: Rot<'a>,
+    pub corrupted: Corruption<'a>,
     /// Files whose times cannot tell.
     pub fresh: Fresh<'a>,
     /// How much of both trees is looked at.
     pub scope: &'a Scope,
     /// Who else hears what is seen.
-    pub eye: Option<&'a dyn Eye>,
+    pub observer: Option<&'a dyn WalkObserver>,
 }
 
 impl<'a> ScanInput<'a> {
@@ -72,24 +72,24 @@ impl<'a> ScanInput<'a> {
             right: self.right,
             filter: self.filter,
             changes: [false, true],
-            eye: self.eye,
+            observer: self.observer,
         }
     }
 }
 
 /// Files that a verification found to have changed by themselves: their sizes and times say that nothing is to be done.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Rot<'a> {
+pub struct Corruption<'a> {
     /// Those that are known, sorted by path.
-    pub known: &'a [Rotten],
+    pub known: &'a [Corrupted],
     /// Those that changed by themselves at one of these sides are compared by content, and mended from the other side; what somebody has
     /// written goes the run's way. The others are told as problems, in a two-way job as conflicts. Empty where a person decides.
     pub mend: &'a [Option<Side>],
 }
 
-impl Rot<'_> {
+impl Corruption<'_> {
     /// What is known of a file that looks the same at both sides.
-    fn of(&self, folder: &RelPath, name: &Name, left: &Meta, right: &Meta) -> Option<&Rotten> {
+    fn of(&self, folder: &RelPath, name: &Name, left: &Meta, right: &Meta) -> Option<&Corrupted> {
         if self.known.is_empty() || left.kind != EntryKind::File {
             return None;
         }
@@ -100,18 +100,18 @@ impl Rot<'_> {
     }
 
     /// Whether a run brings one of the versions over: because of the side that changed, or because somebody has changed it.
-    fn mends(&self, known: &Rotten) -> bool {
+    fn mends(&self, known: &Corrupted) -> bool {
         !self.mend.is_empty() && (known.edited || self.mend.contains(&known.side))
     }
 
     /// The problem that a file is which this run does not mend.
-    fn problem(known: &Rotten) -> Problem {
+    fn problem(known: &Corrupted) -> Problem {
         let message = match known.side {
             Some(Side::Left) => "its content at the left changed by itself; the right still has what it was",
             Some(Side::Right) => "its content at the right changed by itself; the left still has what it was",
             None => "its content differs between the two sides, and nothing tells which one is right",
         };
-        Problem::new(Code::Rotten, known.side.unwrap_or(Side::Right), known.path.clone(), message)
+        Problem::new(Code::Corrupted, known.side.unwrap_or(Side::Right), known.path.clone(), message)
     }
 }
 
@@ -159,7 +159,7 @@ pub enum ScanError {
 /// When a root cannot be listed, a store is lost, or `progress.stop` is set.
 pub fn scan(input: &ScanInput<'_>, progress: &ScanProgress) -> Result<Plan, ScanError> {
     let root = root_task(input)?;
-    let visit = |found: &mut Found, task| Visit::run(input, progress, found, task);
+    let visit = |found: &mut WorkerFindings, task| Visit::run(input, progress, found, task);
     let found = visit_all((input.left, input.right), root, progress, visit)?;
     let mut plan = settle::assemble(found);
     let stores = (input.left, input.right);
@@ -197,7 +197,7 @@ pub fn decide_path(
     };
     let stat = |side, store: &dyn Store| store.stat(&folder).map_err(|error| ScanError::Store(side, error));
     let above = (stat(Side::Left, input.left)?, stat(Side::Right, input.right)?);
-    let mut found = Found::default();
+    let mut found = WorkerFindings::default();
     let mut visit = Visit::new(input, stop, &mut found, Task::of(folder, above, input.filter.root()));
     let read = match decide(&input.rules, left, right) {
         Decision::Unsure => true,
@@ -252,7 +252,7 @@ impl Task {
 
 /// What one worker found; merged at the end, so that workers share nothing but the stack.
 #[derive(Debug, Default)]
-struct Found {
+struct WorkerFindings {
     folders: Vec<Visited>,
     plan: Plan,
     named: Vec<SeveralNames>,
@@ -289,7 +289,7 @@ struct Visited {
 struct Visit<'a> {
     input: &'a ScanInput<'a>,
     stop: &'a AtomicBool,
-    found: &'a mut Found,
+    found: &'a mut WorkerFindings,
     visited: Visited,
     below: Vec<Task>,
     /// Names whose counterpart is unknown on the given side.
@@ -307,7 +307,7 @@ impl<'a> Visit<'a> {
     fn run(
         input: &'a ScanInput<'a>,
         progress: &'a ScanProgress,
-        found: &'a mut Found,
+        found: &'a mut WorkerFindings,
         task: Task,
     ) -> Result<Vec<Task>, ScanError> {
         let (inherited, hollow) = (task.inherited, task.hollow);
@@ -319,7 +319,12 @@ impl<'a> Visit<'a> {
         Ok(visit.finish())
     }
 
-    fn new(input: &'a ScanInput<'a>, stop: &'a AtomicBool, found: &'a mut Found, task: Task) -> Visit<'a> {
+    fn new(
+        input: &'a ScanInput<'a>,
+        stop: &'a AtomicBool,
+        found: &'a mut WorkerFindings,
+        task: Task,
+    ) -> Visit<'a> {
         let fate = match (&task.left, &task.right) {
             (Some(_), None) => Fate::Make,
             (None, Some(_)) => Fate::Remove,
@@ -604,20 +609,20 @@ impl<'a> Visit<'a> {
 
     /// What looks the same is the same, unless it is known to have changed by itself.
     fn unless_rotten(&mut self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
-        let rot = self.input.rotten;
+        let rot = self.input.corrupted;
         let folder = &self.visited.plan.path;
         let Some(known) = right.and_then(|right| rot.of(folder, name, left, right)) else {
             return Decision::Same;
         };
         if rot.mends(known) {
             let there = self.now_at_right(name);
-            let ours = Held { store: self.input.left, path: &known.path };
-            let theirs = Held { store: self.input.right, path: &there };
+            let ours = FileAt { store: self.input.left, path: &known.path };
+            let theirs = FileAt { store: self.input.right, path: &there };
             let same =
                 content::equal(ours, theirs, left.size, (true, self.stop), &mut |_| {}).unwrap_or(false);
             return if same { Decision::Same } else { Decision::Update };
         }
-        let problem = Rot::problem(known);
+        let problem = Corruption::problem(known);
         self.problem(problem);
         Decision::Same
     }
@@ -626,8 +631,8 @@ impl<'a> Visit<'a> {
     /// one over keeps the right one's copy.
     fn by_content(&mut self, name: &Name, left: &Meta, right: Option<&Meta>) -> Decision {
         let (here, there) = (self.visited.plan.path.join(name), self.now_at_right(name));
-        let ours = Held { store: self.input.left, path: &here };
-        let theirs = Held { store: self.input.right, path: &there };
+        let ours = FileAt { store: self.input.left, path: &here };
+        let theirs = FileAt { store: self.input.right, path: &there };
         let same = content::equal(ours, theirs, left.size, (false, self.stop), &mut |_| {}).unwrap_or(false);
         let right = right.unwrap_or(left);
         if same {

@@ -17,7 +17,7 @@ use crate::store::{FaultKind, Folding, Listing, Result, Store, StoreError};
 
 /// Hears what every folder holds that a walk looks at, from any of its threads: so that what is seen once need not be looked at again.
 /// Entries are sorted by name. A folder of which something could not be examined is not told of.
-pub trait Eye: Sync {
+pub trait WalkObserver: Sync {
     /// A side has this folder, and these are in it.
     fn saw(&self, side: Side, folder: &RelPath, entries: &[Entry]);
 }
@@ -35,7 +35,7 @@ pub(super) struct Pair<'a> {
     pub filter: &'a Filter,
     /// The sides that a run changes: unfinished files there are leftovers of one.
     pub changes: [bool; 2],
-    pub eye: Option<&'a dyn Eye>,
+    pub observer: Option<&'a dyn WalkObserver>,
 }
 
 /// A folder of both trees, or of one.
@@ -112,8 +112,10 @@ impl<'a> Pair<'a> {
         };
         for (side, mut listing) in [(Side::Left, left), (Side::Right, right)] {
             listing.entries.sort_unstable_by(|a, b| a.name.cmp(&b.name));
-            if let Some(eye) = self.eye.filter(|_| spot.there[at(side)] && listing.unknown.is_empty()) {
-                eye.saw(side, spot.now_at[at(side)], &listing.entries);
+            if let Some(observer) =
+                self.observer.filter(|_| spot.there[at(side)] && listing.unknown.is_empty())
+            {
+                observer.saw(side, spot.now_at[at(side)], &listing.entries);
             }
             self.note_unknown(side, spot, &listing, &mut looked, problems);
             self.judge(side, spot, listing.entries, &mut looked);

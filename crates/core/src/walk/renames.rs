@@ -3,7 +3,7 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use crate::compare::Comparison;
-use crate::content::{self, Held};
+use crate::content::{self, FileAt};
 use crate::plan::Plan;
 use crate::plan::moves::{Candidate, Moves, Twins, apply, candidates};
 use crate::store::Store;
@@ -50,8 +50,8 @@ fn prove(found: &[Candidate], read: &dyn Store, changed: &dyn Store, stop: &Atom
         found.iter().enumerate().flat_map(|(at, one)| one.files.iter().map(move |pair| (at, pair))).collect();
     let threads = read.capabilities().workers.max(changed.capabilities().workers);
     let same = content::for_all(&pairs, threads, stop, |(_, twins)| {
-        let theirs = Held { store: changed, path: &twins.from };
-        let ours = Held { store: read, path: &twins.to };
+        let theirs = FileAt { store: changed, path: &twins.from };
+        let ours = FileAt { store: read, path: &twins.to };
         content::equal(ours, theirs, twins.size, (false, stop), &mut |_| {}).unwrap_or(false)
     });
     let mut proved = vec![true; found.len()];

@@ -5,14 +5,14 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::{Found, SeveralNames, Visited};
+use super::{SeveralNames, Visited, WorkerFindings};
 use crate::entry::Side;
 use crate::path::RelPath;
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 
 /// Merges what the workers found and settles the fate of folders, from the bottom up.
-pub(super) fn assemble(found: Vec<Found>) -> Plan {
+pub(super) fn assemble(found: Vec<WorkerFindings>) -> Plan {
     let mut plan = Plan::default();
     let mut visited = Vec::new();
     let mut named = Vec::new();

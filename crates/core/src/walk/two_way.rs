@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::AtomicBool;
 
 use super::pair::{BothSides, Judged, Looked, Met, Pair, Respelling, Spellings, Spot, at, merge};
-use super::{Moves, Rot, ScanError, ScanProgress, Scope, clash_words, is_lost, refusal_of, visit_all};
+use super::{Corruption, Moves, ScanError, ScanProgress, Scope, clash_words, is_lost, refusal_of, visit_all};
 use crate::baseline::Outgoing;
 use crate::compare::Comparison;
 use crate::content::Hash;
@@ -22,7 +22,7 @@ use crate::job::{Preserve, Removals};
 use crate::memory::MemoryError;
 use crate::path::{Name, RelPath};
 use crate::plan::one_way::LeaveReason;
-use crate::plan::two_way::{Known, Policies, Remembered, Settled, State, Verdict, common_metadata};
+use crate::plan::two_way::{Known, Policies, Remembered, Settled, SideChange, Verdict, common_metadata};
 use crate::plan::{Action, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::run::Mark;
@@ -64,16 +64,22 @@ pub struct TwoWayInput<'a> {
     /// The zone in which times are written into names.
     pub zone: &'a jiff::tz::TimeZone,
     /// Files whose content is not what their size and time say.
-    pub rotten: Rot<'a>,
+    pub corrupted: Corruption<'a>,
     /// How much of both trees is looked at. A part will do only when both agreed on something before, and no run was cut short since.
     pub scope: &'a Scope,
     /// Who else hears what is seen.
-    pub eye: Option<&'a dyn super::Eye>,
+    pub observer: Option<&'a dyn super::WalkObserver>,
 }
 
 impl<'a> TwoWayInput<'a> {
     fn pair(&self) -> Pair<'a> {
-        Pair { left: self.left, right: self.right, filter: self.filter, changes: [true, true], eye: self.eye }
+        Pair {
+            left: self.left,
+            right: self.right,
+            filter: self.filter,
+            changes: [true, true],
+            observer: self.observer,
+        }
     }
 
     fn store(&self, side: Side) -> &'a dyn Store {
@@ -142,7 +148,7 @@ pub fn scan_two_way(input: &TwoWayInput<'_>, progress: &ScanProgress) -> Result<
         |store: &dyn Store, side| store.stat(&RelPath::root()).map_err(|error| ScanError::Store(side, error));
     let on_both = (examine(input.left, Side::Left)?, examine(input.right, Side::Right)?);
     let root = Task::of(RelPath::root(), on_both, input.filter.root());
-    let visit = |found: &mut Found, task| Visit::run(input, progress, found, task);
+    let visit = |found: &mut WorkerFindings, task| Visit::run(input, progress, found, task);
     let found = visit_all((input.left, input.right), root, progress, visit)?;
     settle::assemble(input, progress, found)
 }
@@ -151,9 +157,9 @@ pub fn scan_two_way(input: &TwoWayInput<'_>, progress: &ScanProgress) -> Result<
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Decided {
     /// At the left.
-    pub left: State,
+    pub left: SideChange,
     /// At the right.
-    pub right: State,
+    pub right: SideChange,
     /// What a run would do.
     pub verdict: Verdict,
 }
@@ -169,7 +175,7 @@ pub fn decide_one(
     (left, right): (Option<&Meta>, Option<&Meta>),
 ) -> Result<Decided, ScanError> {
     let Some((folder, name)) = path.split() else {
-        return Ok(Decided { left: State::Same, right: State::Same, verdict: Verdict::Nothing });
+        return Ok(Decided { left: SideChange::Same, right: SideChange::Same, verdict: Verdict::Nothing });
     };
     let Remembered { known, looked } = (input.baseline)(&folder).map_err(ScanError::Baseline)?;
     let (mut above, mut higher) = (None, folder.parent());
@@ -177,7 +183,7 @@ pub fn decide_one(
         above = (input.baseline)(&folder).map_err(ScanError::Baseline)?.looked;
         higher = folder.parent();
     }
-    let mut found = Found::default();
+    let mut found = WorkerFindings::default();
     let task = Task { above, ..Task::of(folder, (None, None), input.filter.root()) };
     let mut visit = Visit::new(input, stop, &mut found, task);
     (visit.agreed, visit.looked) = (!known.is_empty(), looked);
@@ -248,7 +254,7 @@ struct Visited {
 
 /// What one worker found.
 #[derive(Debug, Default)]
-struct Found {
+struct WorkerFindings {
     visited: Vec<Visited>,
     aside: Vec<(RelPath, Action)>,
     conflicts: Vec<Conflict>,
@@ -267,7 +273,7 @@ struct Found {
 struct Visit<'a> {
     input: &'a TwoWayInput<'a>,
     stop: &'a AtomicBool,
-    found: &'a mut Found,
+    found: &'a mut WorkerFindings,
     visited: Visited,
     below: Vec<Task>,
     /// Names that could not be examined at one side.
@@ -302,7 +308,7 @@ impl<'a> Visit<'a> {
     fn run(
         input: &'a TwoWayInput<'a>,
         progress: &'a ScanProgress,
-        found: &'a mut Found,
+        found: &'a mut WorkerFindings,
         task: Task,
     ) -> Result<Vec<Task>, ScanError> {
         let inherited = task.inherited;
@@ -311,7 +317,12 @@ impl<'a> Visit<'a> {
         Ok(visit.finish())
     }
 
-    fn new(input: &'a TwoWayInput<'a>, stop: &'a AtomicBool, found: &'a mut Found, task: Task) -> Visit<'a> {
+    fn new(
+        input: &'a TwoWayInput<'a>,
+        stop: &'a AtomicBool,
+        found: &'a mut WorkerFindings,
+        task: Task,
+    ) -> Visit<'a> {
         let mode_wanted = match (&task.left, &task.right) {
             (Some(left), Some(right))
                 if task.chosen && !task.path.is_root() && !input.by.same_mode(left, right) =>
@@ -498,7 +509,7 @@ impl<'a> Visit<'a> {
         let outgoing = self.input.outgoing;
         !outgoing.is_empty()
             && outgoing.holds(side, &self.visited.path.join(name))
-            && matches!(known.state(side, found, &mut |_| false), State::Gone | State::Changed)
+            && matches!(known.state(side, found, &mut |_| false), SideChange::Gone | SideChange::Changed)
     }
 
     fn stays(&mut self, left: bool, right: bool) {
@@ -620,7 +631,7 @@ impl<'a> Visit<'a> {
                     Side::Right => (Some(&left), None),
                 };
                 let state = self.state(folder_side.other(), &name, metas, Some(known), &mut None);
-                let unchanged = state.is_ok_and(|state| state != State::Changed);
+                let unchanged = state.is_ok_and(|state| state != SideChange::Changed);
                 unchanged.then_some((folder_side, Role::Plain))
             }
             (Mode::Reconcile, None) => None,
@@ -687,13 +698,13 @@ impl<'a> Visit<'a> {
                     if (known.is_fresh(side, looked) || self.is_cut(side, &meta))
                         && !self.still_holds(side, &below_now, known) =>
                 {
-                    State::Changed
+                    SideChange::Changed
                 }
                 Some(known) => known.state(side, Some(&meta), &mut |_| false),
-                None => State::Changed,
+                None => SideChange::Changed,
             };
             let inherited = self.input.filter.inherit(verdict);
-            if state == State::Changed
+            if state == SideChange::Changed
                 || (meta.is_folder()
                     && self.has_changed_within(side, (&below, &below_now), &meta, inherited)?)
             {
@@ -763,8 +774,9 @@ impl<'a> Visit<'a> {
     fn has_come_round(&self, name: &Name, (left, right): (&Option<Meta>, &Option<Meta>)) -> bool {
         let ((None, Some(found)) | (Some(found), None)) = (left, right) else { return false };
         let ended = self.input.ended.get(&self.visited.path.join(name));
-        let is_it =
-            |side| ended.is_some_and(|was| was.state(side, Some(found), &mut |_| false) != State::Changed);
+        let is_it = |side| {
+            ended.is_some_and(|was| was.state(side, Some(found), &mut |_| false) != SideChange::Changed)
+        };
         is_it(Side::Left) || is_it(Side::Right)
     }
 

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 
 use reedhook_core::entry::EntryKind;
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{Held, HeldMeta, Inventories};
+use reedhook_record::inventories::{Inventories, InventoryEntry, InventoryMeta};
 
 /// An entry of a folder.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -13,7 +13,7 @@ pub struct Branch {
     /// Its name.
     pub name: Vec<u8>,
     /// What is known of it.
-    pub meta: HeldMeta,
+    pub meta: InventoryMeta,
     /// Of a folder: what lies below it that is no folder; else 0.
     pub files: u64,
     /// The bytes of those, or of the file itself.
@@ -55,7 +55,7 @@ pub fn branches(
         }
         Ok(ControlFlow::Continue(()))
     })?;
-    let branch = |Held { name, meta }| {
+    let branch = |InventoryEntry { name, meta }| {
         let (files, below) = sums.get(&name).copied().unwrap_or_default();
         let bytes = if meta.kind() == EntryKind::Folder { below } else { meta.size };
         Branch { name, meta, files, bytes }

@@ -10,7 +10,7 @@ use std::ops::ControlFlow;
 
 use reedhook_core::entry::EntryKind;
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{HeldMeta, Inventories, Inventory, each_name};
+use reedhook_record::inventories::{Inventories, Inventory, InventoryMeta, each_name};
 
 use super::{Query, may_be_one_drive};
 
@@ -29,7 +29,7 @@ pub struct Place {
     pub path: Vec<u8>,
 }
 
-fn is_file(meta: &HeldMeta) -> bool {
+fn is_file(meta: &InventoryMeta) -> bool {
     meta.kind() == EntryKind::File
 }
 
@@ -38,8 +38,8 @@ fn name_of(path: &[u8]) -> &[u8] {
 }
 
 /// Whether two files of one name and size are the same.
-fn is_copy(a: &HeldMeta, b: &HeldMeta) -> bool {
-    let seconds = |meta: &HeldMeta| meta.modified().map(|time| time.seconds());
+fn is_copy(a: &InventoryMeta, b: &InventoryMeta) -> bool {
+    let seconds = |meta: &InventoryMeta| meta.modified().map(|time| time.seconds());
     match (a.hash, b.hash) {
         (Some(a), Some(b)) => a == b,
         _ => are_near(seconds(a), seconds(b)),
@@ -58,7 +58,7 @@ fn are_near(a: Option<i64>, b: Option<i64>) -> bool {
 pub fn elsewhere(
     all: &Inventories,
     inventories: &[Inventory],
-    files: &[(&str, &[u8], &HeldMeta)],
+    files: &[(&str, &[u8], &InventoryMeta)],
 ) -> Result<Vec<Vec<Place>>, RecordError> {
     let mut by_look: HashMap<u128, Vec<usize>> = HashMap::new();
     let mut by_hash: HashMap<[u8; 32], Vec<usize>> = HashMap::new();
@@ -104,10 +104,10 @@ fn each_file(all: &Inventories, inventory: i64, each: EachFile<'_>) -> Result<()
 }
 
 /// Hears of a file: the folder that it is in, its name, and what is known of it.
-type EachFile<'e> = &'e mut dyn FnMut(&[u8], &[u8], &HeldMeta);
+type EachFile<'e> = &'e mut dyn FnMut(&[u8], &[u8], &InventoryMeta);
 
 /// Hears of a file that is on one drive only: which of them that is, its path, and what is known of it.
-pub type EachLonely<'e> = &'e mut dyn FnMut(usize, Vec<u8>, &HeldMeta) -> ControlFlow<()>;
+pub type EachLonely<'e> = &'e mut dyn FnMut(usize, Vec<u8>, &InventoryMeta) -> ControlFlow<()>;
 
 /// Tells every file that a search finds in the wanted inventories (by their places among all) and that is on no other drive; empty files
 /// are nothing to lose. What is told is the place of the inventory, the path and what is known. They come in no certain order.
@@ -140,7 +140,7 @@ pub fn alone(
         }
         for at in wanted {
             let mut broken = false;
-            let mut one = |path: Vec<u8>, meta: &HeldMeta| {
+            let mut one = |path: Vec<u8>, meta: &InventoryMeta| {
                 if !is_file(meta) || !candidates.is_lonely(*at, name_of(&path), meta) {
                     return ControlFlow::Continue(());
                 }
@@ -199,7 +199,7 @@ fn beginning(look: u128) -> usize {
 }
 
 impl Candidates {
-    fn add(&mut self, inventory: usize, look: u128, meta: HeldMeta) {
+    fn add(&mut self, inventory: usize, look: u128, meta: InventoryMeta) {
         let hash = meta.hash.and_then(|hash| {
             self.hashes.push(hash);
             u32::try_from(self.hashes.len() - 1).ok()
@@ -234,7 +234,7 @@ impl Candidates {
     }
 
     /// A file of an inventory: which candidates it is a copy of.
-    fn meet(&mut self, drives: &[usize], inventory: usize, name: &[u8], meta: &HeldMeta) {
+    fn meet(&mut self, drives: &[usize], inventory: usize, name: &[u8], meta: &InventoryMeta) {
         let elsewhere = |one: &Candidate| drives[one.inventory as usize] != drives[inventory];
         for at in self.alike(meta.look(name)) {
             let one = &self.all[at];
@@ -250,7 +250,7 @@ impl Candidates {
         }
     }
 
-    fn is_lonely(&self, inventory: usize, name: &[u8], meta: &HeldMeta) -> bool {
+    fn is_lonely(&self, inventory: usize, name: &[u8], meta: &InventoryMeta) -> bool {
         let seconds = meta.modified().map(|time| time.seconds());
         self.all[self.alike(meta.look(name))].iter().any(|one| {
             let same = one.inventory as usize == inventory
@@ -285,7 +285,7 @@ mod tests {
         let mut taking = all.take(&about).expect("a take");
         let metas = files.iter().map(|(name, size, time, hash)| {
             let hash = hash.map(|byte| [byte; 32]);
-            (name.as_bytes(), HeldMeta::of(EntryKind::File, *size, Some(Stamp::new(*time, 7)), hash))
+            (name.as_bytes(), InventoryMeta::of(EntryKind::File, *size, Some(Stamp::new(*time, 7)), hash))
         });
         taking.folder(b"", Image::of(metas)).expect("a folder");
         taking.finish().expect("an inventory");
@@ -325,7 +325,7 @@ mod tests {
         lonely.sort();
         assert_eq!(lonely, ["0 only", "0 other-time", "0 same-look", "1 other-time", "1 same-look"]);
         let held = all.folder(inventories[0].id, b"").expect("an answer").expect("a folder");
-        let files: Vec<(&str, &[u8], &HeldMeta)> =
+        let files: Vec<(&str, &[u8], &InventoryMeta)> =
             held.iter().map(|one| ("one", one.name.as_slice(), &one.meta)).collect();
         let found = elsewhere(&all, &inventories, &files).expect("an answer");
         let told: Vec<String> = files

@@ -14,14 +14,14 @@ use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 use reedhook_core::entry::{EntryKind, Special, Stamp};
 use reedhook_core::path::RelPath;
-use reedhook_record::inventories::{Held, HeldMeta};
+use reedhook_record::inventories::{InventoryEntry, InventoryMeta};
 
 use crate::lines::stamp_of;
 
 /// What a listing says: its folders, each with what is in it, in the order of their paths.
 #[derive(Debug, Default)]
 pub struct Listed {
-    folders: BTreeMap<Vec<u8>, BTreeMap<Vec<u8>, HeldMeta>>,
+    folders: BTreeMap<Vec<u8>, BTreeMap<Vec<u8>, InventoryMeta>>,
     /// Lines that were not understood, and the number of the first.
     pub strange: Option<(u64, u64)>,
 }
@@ -48,14 +48,14 @@ impl Listed {
     }
 
     /// Its folders, each with what is in it.
-    pub fn into_folders(mut self) -> impl Iterator<Item = (Vec<u8>, Vec<Held>)> {
+    pub fn into_folders(mut self) -> impl Iterator<Item = (Vec<u8>, Vec<InventoryEntry>)> {
         self.folders.entry(Vec::new()).or_default();
-        self.folders
-            .into_iter()
-            .map(|(path, held)| (path, held.into_iter().map(|(name, meta)| Held { name, meta }).collect()))
+        self.folders.into_iter().map(|(path, held)| {
+            (path, held.into_iter().map(|(name, meta)| InventoryEntry { name, meta }).collect())
+        })
     }
 
-    fn add(&mut self, path: &[u8], meta: HeldMeta) -> bool {
+    fn add(&mut self, path: &[u8], meta: InventoryMeta) -> bool {
         let path = path.strip_prefix(b"./").unwrap_or(path);
         let path = path.strip_suffix(b"/").unwrap_or(path);
         let Ok(path) = RelPath::new(path) else { return false };
@@ -66,11 +66,11 @@ impl Listed {
         true
     }
 
-    fn put(&mut self, path: &[u8], meta: HeldMeta) {
+    fn put(&mut self, path: &[u8], meta: InventoryMeta) {
         let cut = path.iter().rposition(|byte| *byte == b'/');
         let (folder, name) = cut.map_or((&[][..], path), |at| (&path[..at], &path[at + 1..]));
         if !folder.is_empty() && !self.knows(folder) {
-            self.put(folder, HeldMeta::of(EntryKind::Folder, 0, None, None));
+            self.put(folder, InventoryMeta::of(EntryKind::Folder, 0, None, None));
         }
         if meta.kind() == EntryKind::Folder {
             self.folders.entry(path.to_vec()).or_default();
@@ -115,7 +115,7 @@ impl Listed {
             };
             let cell = |at: Option<usize>| at.and_then(|at| row.get(at)).unwrap_or_default();
             let text = |at: Option<usize>| std::str::from_utf8(cell(at)).unwrap_or_default();
-            let meta = HeldMeta::of(
+            let meta = InventoryMeta::of(
                 kind_of_word(text(kind)),
                 text(size).parse().unwrap_or(0),
                 stamp_of(text(modified)),
@@ -183,10 +183,10 @@ fn kind_of_letter(letter: u8) -> Option<EntryKind> {
 }
 
 /// Reads a line as a path, or a name, and what is known of it.
-type Parse = fn(&[u8]) -> Option<(&[u8], HeldMeta)>;
+type Parse = fn(&[u8]) -> Option<(&[u8], InventoryMeta)>;
 
 /// `KIND SIZE SECONDS PATH`
-fn find_line(line: &[u8]) -> Option<(&[u8], HeldMeta)> {
+fn find_line(line: &[u8]) -> Option<(&[u8], InventoryMeta)> {
     let mut parts = line.splitn(4, |byte| *byte == b' ');
     let (kind, size, time, path) = (parts.next()?, parts.next()?, parts.next()?, parts.next()?);
     let [letter] = kind else { return None };
@@ -195,11 +195,11 @@ fn find_line(line: &[u8]) -> Option<(&[u8], HeldMeta)> {
         std::str::from_utf8(time).ok()?.split_once('.').unwrap_or((std::str::from_utf8(time).ok()?, ""));
     let nanos: String = part.chars().chain("000000000".chars()).take(9).collect();
     let time = Stamp::new(whole.parse().ok()?, nanos.parse().ok()?);
-    Some((path, HeldMeta::of(kind_of_letter(*letter)?, number(size)?, Some(time), None)))
+    Some((path, InventoryMeta::of(kind_of_letter(*letter)?, number(size)?, Some(time), None)))
 }
 
 /// `MODE LINKS OWNER GROUP SIZE TIME… NAME`, with the time in any of the forms that `ls` has.
-fn ls_line<'a>(line: &'a [u8], zone: &TimeZone) -> Option<(&'a [u8], HeldMeta)> {
+fn ls_line<'a>(line: &'a [u8], zone: &TimeZone) -> Option<(&'a [u8], InventoryMeta)> {
     let kind = kind_of_letter(*line.first()?)?;
     let mut rest = line;
     let mut word = || {
@@ -247,7 +247,7 @@ fn ls_line<'a>(line: &'a [u8], zone: &TimeZone) -> Option<(&'a [u8], HeldMeta)> 
         EntryKind::Link => name.windows(4).position(|four| four == b" -> ").map_or(name, |at| &name[..at]),
         _ => name,
     };
-    Some((name, HeldMeta::of(kind, size, time, None)))
+    Some((name, InventoryMeta::of(kind, size, time, None)))
 }
 
 /// `+0200`

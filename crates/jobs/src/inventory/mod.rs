@@ -20,12 +20,12 @@ use reedhook_core::path::{Name, RESERVED_NAME, RelPath};
 use reedhook_core::store::{Listing, Store, StoreError};
 use reedhook_core::walk::{ScanError, ScanProgress, each_folder};
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{About, HeldMeta, Image, Inventories, Inventory, Taken};
+use reedhook_record::inventories::{About, Image, Inventories, Inventory, InventoryMeta, Taken};
 use reedhook_stores::drives;
 
+use crate::capabilities::OpenOptions;
 use crate::desk::{Desk, Event};
 use crate::failure::{Cause, Failure, Outcome, suggestion};
-use crate::held::Manner;
 use crate::home::{Home, make_closed, make_folder};
 use crate::jobfile::check_name;
 use crate::places::{Located, Means, locate, open_source};
@@ -91,7 +91,7 @@ pub struct Took {
 pub fn take(desk: &Desk, place: &str, name: Option<&str>) -> Outcome<Took> {
     let begun = Instant::now();
     let located = locate(&desk.home, &desk.settings, place)?;
-    let store = open_source(desk, &located, Manner::default(), "place")?;
+    let store = open_source(desk, &located, OpenOptions::default(), "place")?;
     let mark = identity::read(store.as_ref()).ok().flatten().unwrap_or_default();
     let place = place.trim_end_matches('/');
     let name = match name {
@@ -218,8 +218,8 @@ fn is_own(name: &Name) -> bool {
     name.as_bytes() == RESERVED_NAME || name.is_passing()
 }
 
-fn meta_of(meta: &Meta) -> HeldMeta {
-    HeldMeta::of(meta.kind, meta.size, meta.modified, None)
+fn meta_of(meta: &Meta) -> InventoryMeta {
+    InventoryMeta::of(meta.kind, meta.size, meta.modified, None)
 }
 
 /// What an inventory is called when nobody says: as the store, the drive, or the folder.
@@ -253,7 +253,7 @@ fn label_of(located: &Located) -> String {
 }
 
 /// What a walk tells of a folder.
-type Seen = (RelPath, Result<Image, StoreError>, Vec<StoreError>);
+type ListedFolder = (RelPath, Result<Image, StoreError>, Vec<StoreError>);
 
 /// So many folders may wait to be written.
 const WAITING: usize = 256;
@@ -272,7 +272,7 @@ fn walk(
         read: AtomicU64::new(0),
         stop: desk.stop.clone(),
     };
-    let (sender, seen) = crossbeam_channel::bounded::<Seen>(WAITING);
+    let (sender, seen) = crossbeam_channel::bounded::<ListedFolder>(WAITING);
     let mut problems = Vec::new();
     let walked = std::thread::scope(|scope| {
         let progress = &progress;
@@ -347,7 +347,7 @@ pub fn is_connected(desk: &Desk, inventory: &Inventory) -> bool {
         return matches!(located.means, Means::Server(_));
     };
     // Another drive at the same place is not this one.
-    let Ok(store) = open_source(desk, &located, Manner::default(), "place") else { return false };
+    let Ok(store) = open_source(desk, &located, OpenOptions::default(), "place") else { return false };
     let mark = identity::read(store.as_ref()).ok().flatten().unwrap_or_default();
     path.is_dir() && !is_another(inventory, &usual_about(desk, &about.name, &located, mark))
 }

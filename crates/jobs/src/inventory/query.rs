@@ -6,7 +6,7 @@ use globset::{GlobBuilder, GlobMatcher};
 use memchr::memmem;
 use reedhook_core::entry::{EntryKind, Stamp};
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{FolderRow, HeldMeta, Inventories, each_name, folded};
+use reedhook_record::inventories::{FolderRow, Inventories, InventoryMeta, each_name, folded};
 
 /// Both ends of what is wanted, each included.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -72,7 +72,7 @@ impl Query {
         &self,
         all: &Inventories,
         inventory: i64,
-        each: &mut dyn FnMut(Vec<u8>, &HeldMeta) -> ControlFlow<()>,
+        each: &mut dyn FnMut(Vec<u8>, &InventoryMeta) -> ControlFlow<()>,
     ) -> Result<(), RecordError> {
         all.each_folder(inventory, &mut |row| self.find_in(row, each))
     }
@@ -80,7 +80,7 @@ impl Query {
     fn find_in(
         &self,
         row: &FolderRow<'_>,
-        each: &mut dyn FnMut(Vec<u8>, &HeldMeta) -> ControlFlow<()>,
+        each: &mut dyn FnMut(Vec<u8>, &InventoryMeta) -> ControlFlow<()>,
     ) -> Result<ControlFlow<()>, RecordError> {
         let mut path = folded_path(row.path);
         // What the folder's own path has, everything in it has.
@@ -91,7 +91,7 @@ impl Query {
             return Ok(ControlFlow::Continue(()));
         }
         let folder = path.len();
-        let mut metas: Option<Vec<HeldMeta>> = None;
+        let mut metas: Option<Vec<InventoryMeta>> = None;
         for (at, (name, shown)) in each_name(&lower).zip(each_name(row.names)).enumerate() {
             path.truncate(folder);
             path.extend_from_slice(name);
@@ -115,7 +115,7 @@ impl Query {
         Ok(ControlFlow::Continue(()))
     }
 
-    fn takes(&self, meta: &HeldMeta) -> bool {
+    fn takes(&self, meta: &InventoryMeta) -> bool {
         let is_file = meta.kind() == EntryKind::File;
         let same_kind =
             |wanted: EntryKind| std::mem::discriminant(&wanted) == std::mem::discriminant(&meta.kind());

@@ -6,7 +6,7 @@ use memchr::memmem;
 use reedhook_core::entry::EntryKind;
 use reedhook_core::path::RelPath;
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{HeldMeta, Inventories, Inventory, each_name};
+use reedhook_record::inventories::{Inventories, Inventory, InventoryMeta, each_name};
 
 use super::{is_connected, open};
 use crate::desk::Desk;
@@ -20,7 +20,7 @@ pub struct Sighting {
     /// Where in the store.
     pub path: Vec<u8>,
     /// What it was.
-    pub meta: HeldMeta,
+    pub meta: InventoryMeta,
 }
 
 /// What places had at a path when they were last seen, as far as they are not there now.
@@ -98,7 +98,7 @@ fn within(place: &Located, inventory: &Inventory) -> Option<RelPath> {
     RelPath::new(named.or_else(located)?.as_bytes()).ok()
 }
 
-fn entry(all: &Inventories, inventory: i64, path: &RelPath) -> Result<Option<HeldMeta>, RecordError> {
+fn entry(all: &Inventories, inventory: i64, path: &RelPath) -> Result<Option<InventoryMeta>, RecordError> {
     let Some((folder, name)) = path.split() else { return Ok(None) };
     let held = all.folder(inventory, folder.as_bytes())?.unwrap_or_default();
     Ok(held.into_iter().find(|one| one.name == name.as_bytes()).map(|one| one.meta))

@@ -12,7 +12,7 @@ use reedhook_core::store::{
     Stage, Store, StoreError,
 };
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{Held, HeldMeta, Inventories, Inventory};
+use reedhook_record::inventories::{Inventories, Inventory, InventoryEntry, InventoryMeta};
 
 use super::{failed, named, open};
 use crate::desk::Desk;
@@ -69,7 +69,7 @@ impl InventoryTree {
         self.all.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn held(&self, folder: &RelPath) -> Result<Option<Vec<Held>>> {
+    fn held(&self, folder: &RelPath) -> Result<Option<Vec<InventoryEntry>>> {
         let path = self.root.join_path(folder);
         let held = self.all().folder(self.inventory.id, path.as_bytes());
         held.map_err(|error| {
@@ -89,7 +89,7 @@ fn step_of_times(all: &Inventories, inventory: i64) -> std::result::Result<Optio
     const FINE: [u32; 3] = [1, 100, 1_000];
     let (mut times, mut odd, mut finest) = (0_u64, false, None);
     all.each_folder(inventory, &mut |row| {
-        for time in row.metas()?.iter().filter(|meta| is_file(meta)).filter_map(HeldMeta::modified) {
+        for time in row.metas()?.iter().filter(|meta| is_file(meta)).filter_map(InventoryMeta::modified) {
             times += 1;
             odd |= time.seconds() % 2 != 0;
             if time.nanos() != 0 {
@@ -107,11 +107,11 @@ fn step_of_times(all: &Inventories, inventory: i64) -> std::result::Result<Optio
     })
 }
 
-fn is_file(meta: &HeldMeta) -> bool {
+fn is_file(meta: &InventoryMeta) -> bool {
     meta.kind() == EntryKind::File
 }
 
-fn meta_of(held: &HeldMeta) -> Meta {
+fn meta_of(held: &InventoryMeta) -> Meta {
     let modified: Option<Stamp> = held.modified();
     Meta { size: held.size, modified, ..Meta::bare(held.kind()) }
 }

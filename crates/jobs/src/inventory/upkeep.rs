@@ -13,14 +13,14 @@ use reedhook_core::identity;
 use reedhook_core::job::OddNames;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::run::{Done, Item};
-use reedhook_core::walk::Eye;
+use reedhook_core::walk::WalkObserver;
 use reedhook_record::RecordError;
-use reedhook_record::inventories::{About, Changes, HeldMeta, Image, Inventories, Print};
+use reedhook_record::inventories::{About, Changes, Image, Inventories, InventoryMeta, Print};
 
 use super::{is_another, is_own, meta_of, open, usual_about};
+use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::Outcome;
-use crate::held::Manner;
 use crate::jobfile::Job;
 use crate::places::{InventoryKept, Located, locate, open_source};
 
@@ -38,10 +38,10 @@ pub(crate) struct Shelf {
     about: About,
     /// Where in the store.
     below: RelPath,
-    state: Mutex<State>,
+    state: Mutex<ShelfState>,
 }
 
-struct State {
+struct ShelfState {
     all: Inventories,
     id: Option<i64>,
     folders: Vec<(RelPath, Image)>,
@@ -54,7 +54,7 @@ struct State {
 }
 
 /// What there is of a shelf for a place.
-enum Found {
+enum ShelfAt {
     /// The place is in no named store, its store is not there, or its inventory is not to be kept.
     Nothing,
     /// The inventory of that name is of another store: what is to be said of it.
@@ -66,37 +66,37 @@ impl Shelf {
     /// The shelf of a place that a run is about to change; `None` where there is none.
     pub fn of(desk: &Desk, job: &Job, place: &Located) -> Option<Shelf> {
         match Shelf::find_for(desk, job, place) {
-            Ok(Found::Shelf(shelf)) => Some(*shelf),
+            Ok(ShelfAt::Shelf(shelf)) => Some(*shelf),
             // The look has said so.
-            Ok(Found::Nothing | Found::Another(_)) | Err(_) => None,
+            Ok(ShelfAt::Nothing | ShelfAt::Another(_)) | Err(_) => None,
         }
     }
 
-    fn find_for(desk: &Desk, job: &Job, place: &Located) -> Outcome<Found> {
+    fn find_for(desk: &Desk, job: &Job, place: &Located) -> Outcome<ShelfAt> {
         // Names that the store spells otherwise than the job are no names of its inventory.
         match job.rules.odd_names {
-            OddNames::Encode => Ok(Found::Nothing),
+            OddNames::Encode => Ok(ShelfAt::Nothing),
             _ => Shelf::find(desk, place),
         }
     }
 
-    fn find(desk: &Desk, place: &Located) -> Outcome<Found> {
-        let Some(named) = place.written.strip_prefix('@') else { return Ok(Found::Nothing) };
+    fn find(desk: &Desk, place: &Located) -> Outcome<ShelfAt> {
+        let Some(named) = place.written.strip_prefix('@') else { return Ok(ShelfAt::Nothing) };
         let (name, below) = named.split_once('/').unwrap_or((named, ""));
         let kept = desk.settings.store(name)?.inventory;
-        let Ok(below) = RelPath::new(below.trim_matches('/').as_bytes()) else { return Ok(Found::Nothing) };
+        let Ok(below) = RelPath::new(below.trim_matches('/').as_bytes()) else { return Ok(ShelfAt::Nothing) };
         if kept == Some(InventoryKept::Off) {
-            return Ok(Found::Nothing);
+            return Ok(ShelfAt::Nothing);
         }
         let root = locate(&desk.home, &desk.settings, &format!("@{name}"))?;
         // Whoever opens it says so.
         if !root.seems_there() {
-            return Ok(Found::Nothing);
+            return Ok(ShelfAt::Nothing);
         }
         // A server would have to be asked; its address tells it apart.
         let mark = match root.folder() {
             Some(_) => {
-                let store = open_source(desk, &root, Manner::default(), "store")?;
+                let store = open_source(desk, &root, OpenOptions::default(), "store")?;
                 identity::read(store.as_ref()).ok().flatten().unwrap_or_default()
             }
             None => String::new(),
@@ -107,13 +107,13 @@ impl Shelf {
         let known = all.named(name).map_err(|error| super::failed(&desk.home, error))?;
         if let Some(known) = known.as_ref().filter(|known| is_another(known, &about)) {
             let other = &known.about.location;
-            return Ok(Found::Another(format!(
+            return Ok(ShelfAt::Another(format!(
                 "the inventory \"{name}\" is what another store held, {other}, and stays as it is; if that one is gone for good: reedhook inventory drop {name}"
             )));
         }
         let id = known.as_ref().map(|known| known.id);
         about.keep_what_is_known(known.map(|known| known.about));
-        let state = State {
+        let state = ShelfState {
             all,
             id,
             folders: Vec::new(),
@@ -122,10 +122,10 @@ impl Shelf {
             way_is_known: false,
             failed: None,
         };
-        Ok(Found::Shelf(Box::new(Shelf { about, below, state: Mutex::new(state) })))
+        Ok(ShelfAt::Shelf(Box::new(Shelf { about, below, state: Mutex::new(state) })))
     }
 
-    fn state(&self) -> MutexGuard<'_, State> {
+    fn state(&self) -> MutexGuard<'_, ShelfState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -175,7 +175,8 @@ impl Shelf {
             return;
         }
         let here = at(self, &item.path);
-        let stands = item.stands.map(|(kind, size)| HeldMeta::of(kind, size, item.now.modified, item.hash));
+        let stands =
+            item.stands.map(|(kind, size)| InventoryMeta::of(kind, size, item.now.modified, item.hash));
         match (item.done, &item.moved_from) {
             (Done::Removed, _) => state.changes.gone(here, false),
             (Done::FolderRemoved, _) => state.changes.gone(here, true),
@@ -197,7 +198,7 @@ impl Shelf {
     }
 
     /// Writes down what waits.
-    fn write(&self, state: &mut State) {
+    fn write(&self, state: &mut ShelfState) {
         let (folders, changes) = (std::mem::take(&mut state.folders), std::mem::take(&mut state.changes));
         state.bytes = 0;
         let first = !std::mem::replace(&mut state.way_is_known, true);
@@ -256,9 +257,9 @@ impl Shelves {
 
     fn add(&mut self, desk: &Desk, job: &Job, (side, folder): (Side, RelPath), place: &Located) {
         match Shelf::find_for(desk, job, place) {
-            Ok(Found::Shelf(shelf)) => self.shelves.push((side, folder, *shelf)),
-            Ok(Found::Another(note)) => self.notes.push(note),
-            Ok(Found::Nothing) => {}
+            Ok(ShelfAt::Shelf(shelf)) => self.shelves.push((side, folder, *shelf)),
+            Ok(ShelfAt::Another(note)) => self.notes.push(note),
+            Ok(ShelfAt::Nothing) => {}
             Err(failure) => {
                 let place = &place.written;
                 self.notes.push(format!("the inventory of {place} is not kept: {}", failure.text()));
@@ -267,7 +268,7 @@ impl Shelves {
     }
 
     /// They as the ear of a walk; `None` when there are none.
-    pub fn eye(&self) -> Option<&dyn Eye> {
+    pub fn observer(&self) -> Option<&dyn WalkObserver> {
         (!self.shelves.is_empty()).then_some(self)
     }
 
@@ -278,7 +279,7 @@ impl Shelves {
     }
 }
 
-impl Eye for Shelves {
+impl WalkObserver for Shelves {
     fn saw(&self, side: Side, folder: &RelPath, entries: &[Entry]) {
         for (_, its, shelf) in self.shelves.iter().filter(|(of, ..)| *of == side) {
             if let Some(inside) = folder.below(its) {

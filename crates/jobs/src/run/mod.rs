@@ -28,14 +28,14 @@ use serde_json::json;
 use self::claim::lock_destination;
 use self::log::RunLog;
 use self::retention::{owner, prune};
-use crate::clear::Cleared;
+use crate::clear::ApprovedRun;
 use crate::desk::{Desk, Event};
 use crate::failure::{Cause, Failure, Halt, Outcome};
 use crate::inventory::upkeep::Shelf;
 use crate::jobfile::{Job, ONCE};
 use crate::lines::{self, Began};
 use crate::logs;
-use crate::look::{Leg, Round};
+use crate::look::{DestinationPlan, Preview};
 use crate::places::Located;
 use crate::recognise;
 use crate::tally::Tally;
@@ -85,7 +85,7 @@ impl RunResult {
     }
 }
 
-/// What the legs of a run have come to so far.
+/// What the destinations of a run have come to so far.
 #[derive(Default)]
 struct Sum {
     counts: Counts,
@@ -203,32 +203,32 @@ impl<'a> Run<'a> {
         self
     }
 
-    /// Carries out what was cleared, leg by leg; gives it back, for whoever tells of it.
-    pub fn carry_out(mut self, cleared: Cleared) -> (Round, RunResult) {
-        if cleared.round().job.name != self.job {
+    /// Carries out what was cleared, destination by destination; gives it back, for whoever tells of it.
+    pub fn carry_out(mut self, approved: ApprovedRun) -> (Preview, RunResult) {
+        if approved.preview().job.name != self.job {
             let message = format!("what was cleared is no run of {}; this is a fault in Reedhook", self.job);
-            let round = cleared.unused();
-            return (round, self.refuse(Failure::refused(Cause::Internal, message)));
+            let preview = approved.unused();
+            return (preview, self.refuse(Failure::refused(Cause::Internal, message)));
         }
-        let (round, begun) = cleared.begin(self.desk);
-        self.two_way = round.both.is_some();
+        let (preview, begun) = approved.begin(self.desk);
+        self.two_way = preview.both.is_some();
         let mut sum = Sum::default();
-        if let Err(failure) = begun.and_then(|()| self.carry_out_legs(&round, &mut sum)) {
+        if let Err(failure) = begun.and_then(|()| self.carry_out_destinations(&preview, &mut sum)) {
             // Refused means before any change; after a destination has been changed it is a stop on the way.
             sum.failure = Some(if sum.begun { failure.on_the_way() } else { failure.before_the_run() });
         }
-        self.note_rooms(&round);
+        self.note_rooms(&preview);
         let outcome = sum.outcome();
         let Sum { counts, failure, folders, unfinished, .. } = sum;
         let result = RunResult { unfinished, ..self.end(outcome, failure, counts, folders) };
-        (round, result)
+        (preview, result)
     }
 
-    fn carry_out_legs(&mut self, round: &Round, sum: &mut Sum) -> Outcome<()> {
-        let claimed = round.both.as_ref().map(|both| self.claim_both(round, both)).transpose()?;
-        if round.both.is_some() && self.job != ONCE {
+    fn carry_out_destinations(&mut self, preview: &Preview, sum: &mut Sum) -> Outcome<()> {
+        let claimed = preview.both.as_ref().map(|both| self.claim_both(preview, both)).transpose()?;
+        if preview.both.is_some() && self.job != ONCE {
             // Before the first of it: what is missing because of us must never be taken for a person's removal.
-            let outgoing = Outgoing::of(round.legs.iter().map(|leg| &leg.plan));
+            let outgoing = Outgoing::of(preview.destinations.iter().map(|destination| &destination.plan));
             let mut record = self.desk.home.record()?;
             record.add_outgoing(&self.job, &outgoing)?;
             record.set_next_run(&self.job, &self.name)?;
@@ -236,9 +236,9 @@ impl<'a> Run<'a> {
             // A job that is of another kind now changes its sides without what it once remembered as a two-way one.
             self.desk.home.record()?.forget_baseline(&self.job)?;
         }
-        self.note_fresh(round)?;
-        for leg in &round.legs {
-            let report = self.carry_out_leg(round, leg)?;
+        self.note_fresh(preview)?;
+        for destination in &preview.destinations {
+            let report = self.carry_out_destination(preview, destination)?;
             sum.add(&report);
             match report.ended {
                 Ended::Done => {}
@@ -246,39 +246,39 @@ impl<'a> Run<'a> {
                     sum.interrupted = true;
                     break;
                 }
-                Ended::Lost(side, error) => return Err(lost(side, leg, &error)),
+                Ended::Lost(side, error) => return Err(lost(side, destination, &error)),
             }
         }
-        if let (Some(claimed), Some(both)) = (&claimed, &round.both) {
+        if let (Some(claimed), Some(both)) = (&claimed, &preview.both) {
             let marks = (claimed.marks.0.as_str(), claimed.marks.1.as_str());
             let done = (self.name.as_str(), &self.deeds);
-            let remembered = two_way::remember(self.desk, &round.job, both, marks, done);
-            self.prune_both(round, both);
+            let remembered = two_way::remember(self.desk, &preview.job, both, marks, done);
+            self.prune_both(preview, both);
             remembered.map_err(Failure::on_the_way)?;
-            if round.job.rules.verify == Verify::All && !sum.interrupted {
-                sum.interrupted = self.verify_both(round, &mut sum.counts).map_err(Failure::on_the_way)?;
+            if preview.job.rules.verify == Verify::All && !sum.interrupted {
+                sum.interrupted = self.verify_both(preview, &mut sum.counts).map_err(Failure::on_the_way)?;
             }
         }
         drop(claimed);
         match sum.interrupted {
             true => Ok(()),
-            false => self.remember_what_went_well(round).map_err(Failure::on_the_way),
+            false => self.remember_what_went_well(preview).map_err(Failure::on_the_way),
         }
     }
 
     /// Notes of which files the times cannot tell whether they are saved once more. Before the first is read: a run that is cut short
     /// has carried some of them.
-    fn note_fresh(&self, round: &Round) -> Outcome<()> {
-        if round.both.is_some() || self.job == ONCE {
+    fn note_fresh(&self, preview: &Preview) -> Outcome<()> {
+        if preview.both.is_some() || self.job == ONCE {
             return Ok(());
         }
-        for leg in &round.legs {
-            let place = match (self.special, round.ends.from.as_slice()) {
-                ("", _) => &leg.to.written,
+        for destination in &preview.destinations {
+            let place = match (self.special, preview.ends.from.as_slice()) {
+                ("", _) => &destination.to.written,
                 ("reverse", [right]) => &right.written,
                 _ => continue,
             };
-            let (fresh, proved) = (&leg.plan.fresh, &leg.plan.proved);
+            let (fresh, proved) = (&destination.plan.fresh, &destination.plan.proved);
             if !fresh.is_empty() || !proved.is_empty() {
                 self.desk.home.record()?.note_fresh(&self.job, place, fresh, proved)?;
             }
@@ -287,47 +287,53 @@ impl<'a> Run<'a> {
     }
 
     /// A run came to its end: these stores are known to each other now, and what was rotten and is no longer is forgotten.
-    fn remember_what_went_well(&self, round: &Round) -> Outcome<()> {
-        let removed_something = round.counts().removed > 0;
+    fn remember_what_went_well(&self, preview: &Preview) -> Outcome<()> {
+        let removed_something = preview.counts().removed > 0;
         let mut record = self.desk.home.record()?;
         let held: BTreeSet<&RelPath> =
-            round.both.iter().flat_map(Both::held).map(|conflict| &conflict.path).collect();
+            preview.both.iter().flat_map(Both::held).map(|conflict| &conflict.path).collect();
         let stays = |path: &RelPath| self.troubled.contains(path) || held.contains(path);
-        let mended: Vec<RelPath> =
-            round.rotten.iter().map(|rotten| &rotten.path).filter(|path| !stays(path)).cloned().collect();
+        let mended: Vec<RelPath> = preview
+            .corrupted
+            .iter()
+            .map(|corrupted| &corrupted.path)
+            .filter(|path| !stays(path))
+            .cloned()
+            .collect();
         if !mended.is_empty() {
             record.mended(&self.job, &mended)?;
         }
         if !self.special.is_empty() {
             return Ok(());
         }
-        for (left, right) in round.pairs(record.as_ref())? {
+        for (left, right) in preview.pairs(record.as_ref())? {
             record.remember_pair(&left, &right, removed_something)?;
         }
         drop(record);
-        if round.is_still_where_it_was(self.desk) {
-            round.seen.remember(self.desk, &self.job)?;
+        if preview.is_still_where_it_was(self.desk) {
+            preview.seen.remember(self.desk, &self.job)?;
         }
         Ok(())
     }
 
     /// Notes how much room there is where the run has written; of servers only where it has, for they have to be asked. A look back
     /// can do without.
-    fn note_rooms(&mut self, round: &Round) {
+    fn note_rooms(&mut self, preview: &Preview) {
         if self.job == ONCE {
             return;
         }
-        for leg in &round.legs {
-            let quick = leg.to.folder().is_some();
-            if self.desk.is_stopped() || !(quick || leg.plan.counts().bytes > 0) {
+        for destination in &preview.destinations {
+            let quick = destination.to.folder().is_some();
+            if self.desk.is_stopped() || !(quick || destination.plan.counts().bytes > 0) {
                 continue;
             }
-            let Ok(Some(space)) = leg.writes.space() else { continue };
-            let ground = recognise::ground(&leg.to).map(|ground| ground.to_text()).unwrap_or_default();
+            let Ok(Some(space)) = destination.writes.space() else { continue };
+            let ground =
+                recognise::ground(&destination.to).map(|ground| ground.to_text()).unwrap_or_default();
             self.rooms.push(Room {
                 job: self.job.clone(),
-                place: leg.to.written.clone(),
-                location: leg.to.location(),
+                place: destination.to.written.clone(),
+                location: destination.to.location(),
                 ground,
                 at_ms: self.desk.now_ms(),
                 free: space.free,
@@ -336,15 +342,15 @@ impl<'a> Run<'a> {
         }
     }
 
-    /// Notes which store a leg is about to change, so that an undo finds this one and no other.
-    fn note_place(&mut self, leg: &Leg, right: &dyn Store) -> Outcome<()> {
+    /// Notes which store a destination is about to change, so that an undo finds this one and no other.
+    fn note_place(&mut self, destination: &DestinationPlan, right: &dyn Store) -> Outcome<()> {
         let mark = identity::read(right).ok().flatten().unwrap_or_default();
         let place = RunPlace {
-            side: leg.plan.changes,
-            place: leg.to.written.clone(),
-            location: leg.to.location(),
+            side: destination.plan.changes,
+            place: destination.to.written.clone(),
+            location: destination.to.location(),
             mark,
-            ground: recognise::ground(&leg.to),
+            ground: recognise::ground(&destination.to),
         };
         self.add_place(place)
     }
@@ -364,31 +370,41 @@ impl<'a> Run<'a> {
         self.end(outcome, Some(failure), Counts::default(), (0, 0))
     }
 
-    fn carry_out_leg(&mut self, round: &Round, leg: &Leg) -> Outcome<RunReport> {
-        let nothing =
-            leg.plan.folders.is_empty() && leg.plan.leftovers.is_empty() && leg.plan.problems.is_empty();
-        if nothing && !leg.made && !self.after_cut_short && round.job.rules.verify != Verify::All {
-            let counts = leg.plan.counts();
+    fn carry_out_destination(
+        &mut self,
+        preview: &Preview,
+        destination: &DestinationPlan,
+    ) -> Outcome<RunReport> {
+        let nothing = destination.plan.folders.is_empty()
+            && destination.plan.leftovers.is_empty()
+            && destination.plan.problems.is_empty();
+        if nothing && !destination.made && !self.after_cut_short && preview.job.rules.verify != Verify::All {
+            let counts = destination.plan.counts();
             return Ok(RunReport::nothing(counts));
         }
-        let right = leg.writes.clone();
-        let lock = if leg.ours { Some(self.claim(right.as_ref(), leg, round)?) } else { None };
-        self.note_place(leg, right.as_ref())?;
+        let right = destination.writes.clone();
+        let lock =
+            if destination.ours { Some(self.claim(right.as_ref(), destination, preview)?) } else { None };
+        self.note_place(destination, right.as_ref())?;
         self.log.open()?;
-        let planned = Tally::of(&leg.plan);
-        self.log.plan(planned.files_total, planned.bytes_total, unkept(&leg.plan.counts(), &round.job.rules));
+        let planned = Tally::of(&destination.plan);
+        self.log.plan(
+            planned.files_total,
+            planned.bytes_total,
+            unkept(&destination.plan.counts(), &preview.job.rules),
+        );
         let (sender, receiver) = crossbeam_channel::bounded(64);
         let run = Name::new(self.name.as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
         let (desk, owner) = (self.desk, self.owner.clone());
-        let to = round.to_key(leg);
-        desk.tell(&Event::Begins(&leg.plan));
+        let to = preview.to_key(destination);
+        desk.tell(&Event::Begins(&destination.plan));
         let pruned_at = right.clone();
-        self.shelf = Shelf::of(desk, &round.job, &leg.to);
+        self.shelf = Shelf::of(desk, &preview.job, &destination.to);
         let report = std::thread::scope(|scope| {
-            let rules = &round.job.rules;
+            let rules = &preview.job.rules;
             let worker = scope.spawn(move || {
                 let input = RunInput {
-                    left: leg.reads.as_ref(),
+                    left: destination.reads.as_ref(),
                     right: right.as_ref(),
                     removed: rules.removed,
                     replaced: rules.replaced,
@@ -396,14 +412,14 @@ impl<'a> Run<'a> {
                     preserve: rules.preserve,
                     run,
                     owner: &owner,
-                    resume: leg.ours || round.both.is_some(),
+                    resume: destination.ours || preview.both.is_some(),
                     strict: false,
                     remembered: rules.kind == Kind::TwoWay,
-                    limit: throttle(desk, round),
+                    limit: throttle(desk, preview),
                     events: &sender,
                     stop: &desk.stop,
                 };
-                execute(&leg.plan, &input)
+                execute(&destination.plan, &input)
             });
             self.listen(&receiver, to.as_deref());
             worker.join()
@@ -413,12 +429,13 @@ impl<'a> Run<'a> {
             shelf.close(desk);
         }
         let mut report = report.map_err(|_| engine_failed())?;
-        if round.job.rules.verify == Verify::All && leg.ours && matches!(report.ended, Ended::Done) {
-            self.verify_all(round, leg, &pruned_at, &mut report).map_err(Failure::on_the_way)?;
+        if preview.job.rules.verify == Verify::All && destination.ours && matches!(report.ended, Ended::Done)
+        {
+            self.verify_all(preview, destination, &pruned_at, &mut report).map_err(Failure::on_the_way)?;
         }
         // What was done is done: old copies that cannot be erased now are only worth a word.
-        if leg.ours && !desk.is_stopped() {
-            prune(desk, &round.job, pruned_at.as_ref(), Some(&self.name), None)
+        if destination.ours && !desk.is_stopped() {
+            prune(desk, &preview.job, pruned_at.as_ref(), Some(&self.name), None)
                 .map_or_else(|failure| desk.note(failure), drop);
         }
         drop(lock);
@@ -426,13 +443,13 @@ impl<'a> Run<'a> {
     }
 
     /// Locks both sides of a two-way job and gives them marks, by which its memory recognises them.
-    fn claim_both(&self, round: &Round, both: &Both) -> Outcome<Claimed> {
+    fn claim_both(&self, preview: &Preview, both: &Both) -> Outcome<Claimed> {
         let home = &self.desk.home;
-        let places = round.ends.from.iter().chain(&round.ends.to);
+        let places = preview.ends.from.iter().chain(&preview.ends.to);
         let mut claimed = Vec::new();
         for (store, place) in [&both.left, &both.right].into_iter().zip(places) {
             let lock = lock_destination(store.as_ref(), place, home)?;
-            self.tidy(store.as_ref(), place, round)?;
+            self.tidy(store.as_ref(), place, preview)?;
             let mark = if self.job == ONCE {
                 String::new()
             } else {
@@ -451,21 +468,23 @@ impl<'a> Run<'a> {
         }
     }
 
-    fn prune_both(&self, round: &Round, both: &Both) {
+    fn prune_both(&self, preview: &Preview, both: &Both) {
         for store in [&both.left, &both.right].into_iter().filter(|_| !self.desk.is_stopped()) {
-            prune(self.desk, &round.job, store.as_ref(), Some(&self.name), None)
+            prune(self.desk, &preview.job, store.as_ref(), Some(&self.name), None)
                 .map_or_else(|failure| self.desk.note(failure), drop);
         }
     }
 
     /// After a two-way run that is to verify everything; whether it was stopped on the way.
-    fn verify_both(&mut self, round: &Round, counts: &mut Counts) -> Outcome<bool> {
-        let Some(both) = &round.both else { return Ok(false) };
-        let Some(leg) = round.legs.iter().find(|leg| leg.plan.changes == Side::Right) else {
+    fn verify_both(&mut self, preview: &Preview, counts: &mut Counts) -> Outcome<bool> {
+        let Some(both) = &preview.both else { return Ok(false) };
+        let Some(destination) =
+            preview.destinations.iter().find(|destination| destination.plan.changes == Side::Right)
+        else {
             return Ok(false);
         };
         let mut report = RunReport::nothing(Counts::default());
-        self.verify_all(round, leg, &both.right, &mut report)?;
+        self.verify_all(preview, destination, &both.right, &mut report)?;
         counts.add(&report.counts);
         Ok(matches!(report.ended, Ended::Interrupted))
     }
@@ -477,26 +496,31 @@ impl<'a> Run<'a> {
     }
 
     /// Locks a destination and gives it a mark, which the job remembers.
-    fn claim(&self, right: &dyn Store, leg: &Leg, round: &Round) -> Outcome<Box<dyn Send + Sync>> {
-        let lock = lock_destination(right, &leg.to, &self.desk.home)?;
-        self.tidy(right, &leg.to, round)?;
+    fn claim(
+        &self,
+        right: &dyn Store,
+        destination: &DestinationPlan,
+        preview: &Preview,
+    ) -> Outcome<Box<dyn Send + Sync>> {
+        let lock = lock_destination(right, &destination.to, &self.desk.home)?;
+        self.tidy(right, &destination.to, preview)?;
         if self.job != ONCE {
-            let id = self.mark(right, &leg.to)?;
-            self.desk.home.record()?.set_mark(&self.job, &leg.to.written, &id)?;
+            let id = self.mark(right, &destination.to)?;
+            self.desk.home.record()?.set_mark(&self.job, &destination.to.written, &id)?;
         }
         Ok(lock)
     }
 
     /// Clears what runs that were cut short have left where no walk looks. The store is locked.
-    fn tidy(&self, store: &dyn Store, place: &Located, round: &Round) -> Outcome<()> {
+    fn tidy(&self, store: &dyn Store, place: &Located, preview: &Preview) -> Outcome<()> {
         let gone = |error: StoreError| {
             let message = format!("{} went away", place.shown(&self.desk.home));
             Failure::refused(error.kind, message).hint("Connect it and run again.")
         };
         tidy::clear_own(store).map_err(gone)?;
         if self.after_cut_short {
-            let names = round.ends.landing_names()?;
-            let filter = round.job.filter(self.desk.now())?;
+            let names = preview.ends.landing_names()?;
+            let filter = preview.job.filter(self.desk.now())?;
             let filter = if let Some(names) = names { filter.with_top_level(names) } else { filter };
             tidy::clear_out_of_sight(store, &filter, &self.desk.stop).map_err(gone)?;
         }
@@ -542,15 +566,15 @@ impl<'a> Run<'a> {
         }
     }
 
-    /// Compares both sides of a leg by content, after a run that is to verify everything.
+    /// Compares both sides of a destination by content, after a run that is to verify everything.
     fn verify_all(
         &mut self,
-        round: &Round,
-        leg: &Leg,
+        preview: &Preview,
+        destination: &DestinationPlan,
         right: &Arc<dyn Store>,
         report: &mut RunReport,
     ) -> Outcome<()> {
-        let compared = verify::compare(self.desk, &round.job, &round.ends, &leg.reads, right);
+        let compared = verify::compare(self.desk, &preview.job, &preview.ends, &destination.reads, right);
         let found = match compared {
             Ok((_, found)) => found,
             // The run itself is done, and its numbers must not be lost with the look at it.
@@ -561,11 +585,11 @@ impl<'a> Run<'a> {
             Err(failure) => {
                 report.counts.problems += 1;
                 let problem = Problem::new(Code::VerifyFailed, Side::Right, RelPath::root(), failure.text());
-                return self.note([Deed::Problem(problem)], round.to_key(leg).as_deref());
+                return self.note([Deed::Problem(problem)], preview.to_key(destination).as_deref());
             }
         };
         let stopped = self.desk.is_stopped();
-        verify::remember_rot(self.desk, &round.job, &leg.to.written, &found, stopped)?;
+        verify::remember_corruption(self.desk, &preview.job, &destination.to.written, &found, stopped)?;
         if stopped {
             report.ended = Ended::Interrupted;
         }
@@ -577,7 +601,7 @@ impl<'a> Run<'a> {
         let unread = found.unread.iter().map(|(side, error)| Problem::from_error(*side, error));
         let problems: Vec<Deed> = different.chain(unread).map(Deed::Problem).collect();
         report.counts.problems += problems.len() as u64;
-        self.note(problems, round.to_key(leg).as_deref())
+        self.note(problems, preview.to_key(destination).as_deref())
     }
 
     /// The run's name.
@@ -704,15 +728,15 @@ fn was_cut_short(record: &dyn Record, job: &str) -> Outcome<bool> {
 }
 
 /// What keeps a job's transfers below its limit; `None` when it has none.
-fn throttle(desk: &Desk, round: &Round) -> Option<Arc<Throttle>> {
-    let limits = round.job.rules.limit.clone();
+fn throttle(desk: &Desk, preview: &Preview) -> Option<Arc<Throttle>> {
+    let limits = preview.job.rules.limit.clone();
     let world = desk.world.clone();
     let minute_of_day = move || {
         let now = (world.now)().to_zoned(world.zone.clone());
         u16::try_from(i32::from(now.hour()) * 60 + i32::from(now.minute())).unwrap_or(0)
     };
     let rate = move || limits.at(minute_of_day());
-    let limited = !round.job.rules.limit.is_empty();
+    let limited = !preview.job.rules.limit.is_empty();
     limited.then(|| Arc::new(Throttle::new(rate, desk.stop.clone())))
 }
 
@@ -727,10 +751,10 @@ fn engine_failed() -> Failure {
     Failure::stopped(Cause::Internal, message).hint("Run again; it goes on.")
 }
 
-fn lost(side: Side, leg: &Leg, error: &StoreError) -> Failure {
+fn lost(side: Side, destination: &DestinationPlan, error: &StoreError) -> Failure {
     let store = match side {
-        Side::Left => leg.reads.name(),
-        Side::Right => leg.to.written.clone(),
+        Side::Left => destination.reads.name(),
+        Side::Right => destination.to.written.clone(),
     };
     Failure::stopped(error.kind, format!("{store} went away while the job was running"))
         .hint("What was done is whole. Connect it and run again; the job goes on where it stopped.")

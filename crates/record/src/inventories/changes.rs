@@ -4,14 +4,14 @@
 
 use std::collections::{BTreeMap, HashSet};
 
-use super::HeldMeta;
+use super::InventoryMeta;
 use super::writing::parted;
 
 /// What was done to a store, in its order.
 #[derive(Debug, Default)]
 pub struct Changes {
     paths: Vec<u8>,
-    all: Vec<Told>,
+    all: Vec<SeenChange>,
 }
 
 /// Where a path stands among the paths.
@@ -22,8 +22,8 @@ struct At {
 }
 
 #[derive(Debug)]
-enum Told {
-    Put(At, HeldMeta),
+enum SeenChange {
+    Put(At, InventoryMeta),
     Gone(At),
     GoneFolder(At),
     MovedFolder(At, At),
@@ -32,7 +32,7 @@ enum Told {
 /// One thing that was done.
 pub(super) enum Change<'c> {
     /// It is there now, or looks otherwise.
-    Put(&'c [u8], HeldMeta),
+    Put(&'c [u8], InventoryMeta),
     /// Something that is no folder is gone.
     Gone(&'c [u8]),
     /// A folder is gone, with everything below it.
@@ -53,21 +53,21 @@ impl Changes {
     }
 
     /// Something is there now, or looks otherwise: a folder, and a path in it.
-    pub fn put(&mut self, path: [&[u8]; 2], meta: HeldMeta) {
+    pub fn put(&mut self, path: [&[u8]; 2], meta: InventoryMeta) {
         let at = self.path(path);
-        self.all.push(Told::Put(at, meta));
+        self.all.push(SeenChange::Put(at, meta));
     }
 
     /// Something is gone; a folder with everything below it.
     pub fn gone(&mut self, path: [&[u8]; 2], folder: bool) {
         let at = self.path(path);
-        self.all.push(if folder { Told::GoneFolder(at) } else { Told::Gone(at) });
+        self.all.push(if folder { SeenChange::GoneFolder(at) } else { SeenChange::Gone(at) });
     }
 
     /// A folder has another path now, with everything below it.
     pub fn moved_folder(&mut self, from: [&[u8]; 2], to: [&[u8]; 2]) {
         let (from, to) = (self.path(from), self.path(to));
-        self.all.push(Told::MovedFolder(from, to));
+        self.all.push(SeenChange::MovedFolder(from, to));
     }
 
     fn path(&mut self, [folder, path]: [&[u8]; 2]) -> At {
@@ -83,16 +83,16 @@ impl Changes {
     pub(super) fn iter(&self) -> impl Iterator<Item = Change<'_>> {
         let path = |at: &At| &self.paths[at.from..at.until];
         self.all.iter().map(move |told| match told {
-            Told::Put(at, meta) => Change::Put(path(at), *meta),
-            Told::Gone(at) => Change::Gone(path(at)),
-            Told::GoneFolder(at) => Change::GoneFolder(path(at)),
-            Told::MovedFolder(from, to) => Change::MovedFolder { from: path(from), to: path(to) },
+            SeenChange::Put(at, meta) => Change::Put(path(at), *meta),
+            SeenChange::Gone(at) => Change::Gone(path(at)),
+            SeenChange::GoneFolder(at) => Change::GoneFolder(path(at)),
+            SeenChange::MovedFolder(from, to) => Change::MovedFolder { from: path(from), to: path(to) },
         })
     }
 }
 
 /// What is put into a folder, and what is taken out of it.
-pub(super) type Names<'c> = Vec<(&'c [u8], Option<HeldMeta>)>;
+pub(super) type Names<'c> = Vec<(&'c [u8], Option<InventoryMeta>)>;
 
 /// The same for many folders. What is done in one folder comes in a row as a rule, so the last one is at hand.
 #[derive(Default)]
@@ -112,7 +112,7 @@ impl<'c> Edits<'c> {
         }
     }
 
-    pub fn add(&mut self, path: &'c [u8], meta: Option<HeldMeta>) {
+    pub fn add(&mut self, path: &'c [u8], meta: Option<InventoryMeta>) {
         let (folder, name) = parted(path);
         self.turn_to(folder);
         self.last.1.push((name, meta));

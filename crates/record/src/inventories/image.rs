@@ -9,7 +9,7 @@ use super::{each_name, folded};
 
 /// What is known of an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct HeldMeta {
+pub struct InventoryMeta {
     kind: u8,
     /// Bytes of a file.
     pub size: u64,
@@ -18,9 +18,9 @@ pub struct HeldMeta {
     pub hash: Option<[u8; 32]>,
 }
 
-impl HeldMeta {
+impl InventoryMeta {
     /// Of an entry.
-    pub fn of(kind: EntryKind, size: u64, modified: Option<Stamp>, hash: Option<[u8; 32]>) -> HeldMeta {
+    pub fn of(kind: EntryKind, size: u64, modified: Option<Stamp>, hash: Option<[u8; 32]>) -> InventoryMeta {
         let kind = match kind {
             EntryKind::File => 0,
             EntryKind::Folder => 1,
@@ -32,7 +32,7 @@ impl HeldMeta {
             EntryKind::Special(Special::BlockDevice) => 7,
         };
         let size = if kind == 0 { size } else { 0 };
-        HeldMeta { kind, size, modified: modified.map(|time| (time.seconds(), time.nanos())), hash }
+        InventoryMeta { kind, size, modified: modified.map(|time| (time.seconds(), time.nanos())), hash }
     }
 
     /// What it is.
@@ -86,12 +86,12 @@ pub struct Image {
     pub(super) print: Print,
     /// Each with a `/` behind it.
     pub(super) names: Vec<u8>,
-    pub(super) metas: Vec<HeldMeta>,
+    pub(super) metas: Vec<InventoryMeta>,
 }
 
 impl Image {
     /// Of a listing, sorted by name.
-    pub fn of<'n>(entries: impl Iterator<Item = (&'n [u8], HeldMeta)>) -> Image {
+    pub fn of<'n>(entries: impl Iterator<Item = (&'n [u8], InventoryMeta)>) -> Image {
         let (mut names, mut metas) = (Vec::new(), Vec::new());
         for (name, meta) in entries {
             names.extend_from_slice(name);
@@ -104,11 +104,11 @@ impl Image {
 
     /// Roughly the bytes of memory that it takes.
     pub fn weight(&self) -> usize {
-        self.names.len() + self.metas.len() * size_of::<HeldMeta>()
+        self.names.len() + self.metas.len() * size_of::<InventoryMeta>()
     }
 
     /// The print of a listing, sorted by name, with room to work in: where it is known, nothing else need be made of the listing.
-    pub fn print<'n>(entries: impl Iterator<Item = (&'n [u8], HeldMeta)>, room: &mut Vec<u8>) -> Print {
+    pub fn print<'n>(entries: impl Iterator<Item = (&'n [u8], InventoryMeta)>, room: &mut Vec<u8>) -> Print {
         room.clear();
         for (name, meta) in entries {
             room.extend_from_slice(name);
@@ -141,7 +141,7 @@ impl Image {
     }
 
     /// What is known of a folder in it.
-    pub(super) fn folder(&self, name: &[u8]) -> Option<HeldMeta> {
+    pub(super) fn folder(&self, name: &[u8]) -> Option<InventoryMeta> {
         let mut known = each_name(&self.names).zip(&self.metas);
         known.find(|(one, meta)| *one == name && meta.is_folder()).map(|(_, meta)| *meta)
     }
@@ -154,7 +154,7 @@ impl Image {
             while known.next_if(|(other, _)| *other < name).is_some() {}
             if let Some((_, then)) = known.next_if(|(other, _)| *other == name)
                 && meta.hash.is_none()
-                && (HeldMeta { hash: None, ..*then }) == *meta
+                && (InventoryMeta { hash: None, ..*then }) == *meta
             {
                 meta.hash = then.hash;
             }
@@ -184,6 +184,6 @@ impl Image {
     }
 }
 
-fn some((name, meta): (&[u8], HeldMeta)) -> (&[u8], Option<HeldMeta>) {
+fn some((name, meta): (&[u8], InventoryMeta)) -> (&[u8], Option<InventoryMeta>) {
     (name, Some(meta))
 }

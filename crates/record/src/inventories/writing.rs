@@ -4,7 +4,7 @@ use reedhook_core::entry::EntryKind;
 use rusqlite::{OptionalExtension, Row, Transaction, TransactionBehavior, params};
 
 use super::changes::{Change, Changes, Edits, Names};
-use super::{About, HeldMeta, Image, Inventories, each_name, knows};
+use super::{About, Image, Inventories, InventoryMeta, each_name, knows};
 use crate::Result;
 
 /// What came of taking an inventory.
@@ -93,7 +93,7 @@ impl<'a> Pen<'a> {
         let blobs = |row: &Row<'_>| Ok((row.get::<_, Vec<u8>>(0)?, row.get::<_, Vec<u8>>(1)?));
         let found = self.db.prepare_cached(sql)?.query_row(params![self.id, path], blobs).optional()?;
         let Some((names, metas)) = found else { return Ok(None) };
-        let metas: Vec<HeldMeta> = postcard::from_bytes(&metas)?;
+        let metas: Vec<InventoryMeta> = postcard::from_bytes(&metas)?;
         Ok(Some(Image::of(each_name(&names).zip(metas))))
     }
 
@@ -153,7 +153,7 @@ impl<'a> Pen<'a> {
             let mut statement = self.db.prepare_cached(&sql)?;
             let mut rows = statement.query(params)?;
             while let Some(row) = rows.next()? {
-                let metas: Vec<HeldMeta> =
+                let metas: Vec<InventoryMeta> =
                     postcard::from_bytes(row.get_ref(0)?.as_blob().map_err(rusqlite::Error::from)?)?;
                 let size = Image { print: [0; 16], names: Vec::new(), metas }.size();
                 (folders, entries, bytes) = (folders + 1, entries + size.0, bytes.saturating_add(size.1));
@@ -189,7 +189,7 @@ impl<'a> Pen<'a> {
         };
         let found = self.db.prepare_cached(sql)?.query_row([after], row).optional()?;
         let Some((at, path, names, metas)) = found else { return Ok(None) };
-        let metas: Vec<HeldMeta> = postcard::from_bytes(&metas)?;
+        let metas: Vec<InventoryMeta> = postcard::from_bytes(&metas)?;
         Ok(Some((at, path, Image::of(each_name(&names).zip(metas)))))
     }
 
@@ -305,7 +305,7 @@ impl Updating<'_> {
             let (folder, name) = parted(path);
             let known = self.pen.image(folder)?;
             if known.is_none_or(|known| known.folder(name).is_none()) {
-                let meta = HeldMeta::of(EntryKind::Folder, 0, None, None);
+                let meta = InventoryMeta::of(EntryKind::Folder, 0, None, None);
                 self.edit(folder, &vec![(name, Some(meta))])?;
             }
             path = folder;
@@ -362,7 +362,7 @@ impl Updating<'_> {
     fn move_folder(&mut self, from: &[u8], to: &[u8]) -> Result<()> {
         let (folder, name) = parted(from);
         let known = self.pen.image(folder)?.and_then(|known| known.folder(name));
-        let meta = known.unwrap_or_else(|| HeldMeta::of(EntryKind::Folder, 0, None, None));
+        let meta = known.unwrap_or_else(|| InventoryMeta::of(EntryKind::Folder, 0, None, None));
         self.pen.forget(to)?;
         let (first, until) = below(from);
         for table in ["folders", "prints"] {

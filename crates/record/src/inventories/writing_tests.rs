@@ -11,15 +11,15 @@ use super::*;
 /// A tree by its paths: `None` is a folder.
 type Tree = BTreeMap<String, Option<u64>>;
 
-fn meta(size: Option<u64>) -> HeldMeta {
+fn meta(size: Option<u64>) -> InventoryMeta {
     match size {
-        Some(size) => HeldMeta::of(EntryKind::File, size, Some(Stamp::new(1_900_000_000, 5)), None),
-        None => HeldMeta::of(EntryKind::Folder, 0, None, None),
+        Some(size) => InventoryMeta::of(EntryKind::File, size, Some(Stamp::new(1_900_000_000, 5)), None),
+        None => InventoryMeta::of(EntryKind::Folder, 0, None, None),
     }
 }
 
 fn image(tree: &Tree, folder: &str) -> Image {
-    let held: BTreeMap<&[u8], HeldMeta> = tree
+    let held: BTreeMap<&[u8], InventoryMeta> = tree
         .iter()
         .map(|(path, size)| (parted(path.as_bytes()), *size))
         .filter(|((above, name), _)| *above == folder.as_bytes() && !name.is_empty())
@@ -40,7 +40,7 @@ fn about() -> About {
 }
 
 /// Everything that the inventory has, and its numbers.
-fn known(all: &Inventories) -> (BTreeMap<Vec<u8>, Vec<Held>>, u64, u64) {
+fn known(all: &Inventories) -> (BTreeMap<Vec<u8>, Vec<InventoryEntry>>, u64, u64) {
     let one = all.named("x").unwrap().unwrap();
     let mut paths = Vec::new();
     all.each_folder(one.id, &mut |row| {

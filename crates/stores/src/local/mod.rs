@@ -16,7 +16,7 @@ mod trash;
 mod travel;
 mod trial;
 
-pub use trial::Found;
+pub use trial::TrialResult;
 
 use std::collections::HashMap;
 use std::fs::{File, TryLockError};
@@ -109,7 +109,7 @@ impl LocalStore {
     ///
     /// # Errors
     /// As [`LocalStore::open`].
-    pub fn open_knowing(path: &Path, full: bool, found: Option<&Found>) -> Result<LocalStore> {
+    pub fn open_knowing(path: &Path, full: bool, found: Option<&TrialResult>) -> Result<LocalStore> {
         let failed = |error: io::Error| fault("open", &RelPath::root(), error);
         let root = Folder::open_root(path, full).map_err(failed)?;
         let place = path.canonicalize().map_err(failed)?;
@@ -146,7 +146,7 @@ impl LocalStore {
     ///
     /// # Errors
     /// When it cannot be tried.
-    pub fn try_out(&self) -> Result<Found> {
+    pub fn try_out(&self) -> Result<TrialResult> {
         let own = RelPath::reserved();
         match self.make_folder(&own, &Attributes::default()) {
             Err(error) if error.kind != FaultKind::Exists => return Err(error),

@@ -23,7 +23,7 @@ const TRIAL: &[u8] = reedhook_core::run::tidy::TRIAL;
 
 /// What was found by trying. It belongs to a file system as it was mounted then, and to an account.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Found {
+pub struct TrialResult {
     /// The step of times in nanoseconds; `None` when this account cannot set them.
     step: Option<u64>,
     /// The first and the last second that a time can be, where there is one.
@@ -57,7 +57,7 @@ pub struct Found {
     pub(super) syncs: bool,
 }
 
-impl Found {
+impl TrialResult {
     /// Whether times have the step and the beginning that FAT has, whatever its driver calls it: it keeps local time.
     fn looks_like_dos(&self) -> bool {
         const DAY: i64 = 86_400;
@@ -98,7 +98,7 @@ impl Found {
 
 /// Tries everything in a folder of Reedhook's own that is there already. An error says that it could not be tried, not that
 /// something is not held.
-pub(super) fn try_out(own: &Folder) -> io::Result<Found> {
+pub(super) fn try_out(own: &Folder) -> io::Result<TrialResult> {
     clear(own)?;
     own.make_folder(TRIAL, None)?;
     let outcome =
@@ -127,7 +127,7 @@ struct Trial {
 }
 
 impl Trial {
-    fn all(&self) -> io::Result<Found> {
+    fn all(&self) -> io::Result<TrialResult> {
         let file = b"a";
         // Not being able to make a plain file is no finding.
         self.make(file)?.write_all(&[b'r'; 4096])?;
@@ -143,7 +143,7 @@ impl Trial {
         let (text, refused, endings, devices) = self.names()?;
         let holes = self.holes();
         let (max_name, utf16_names) = self.longest_name();
-        Ok(Found {
+        Ok(TrialResult {
             step,
             first,
             last,

@@ -51,7 +51,7 @@ pub(super) fn take(inner: Arc<Inner>) -> Result<Box<dyn Send + Sync>> {
     }
     let since = Timestamp::now();
     touch(&inner, since)?;
-    Ok(Box::new(Held::start(inner, since)))
+    Ok(Box::new(HeldLock::start(inner, since)))
 }
 
 /// Who holds it, since when, and where that is written: for whoever has to find out what that run is about.
@@ -206,21 +206,24 @@ fn give_back(inner: &Inner) {
     let _ = inner.ask(|wire| wire.remove_folder(&folder()));
 }
 
-struct Held {
+struct HeldLock {
     inner: Arc<Inner>,
     ended: Arc<(Mutex<bool>, Condvar)>,
     toucher: Option<JoinHandle<()>>,
 }
 
-impl Held {
-    fn start(inner: Arc<Inner>, since: Timestamp) -> Held {
+impl HeldLock {
+    fn start(inner: Arc<Inner>, since: Timestamp) -> HeldLock {
         let ended = Arc::new((Mutex::new(false), Condvar::new()));
         let (shared, signal) = (inner.clone(), ended.clone());
         let toucher = std::thread::spawn(move || {
-            let (over, bell) = &*signal;
+            let (over, desktop_question) = &*signal;
             let mut over = over.lock().unwrap_or_else(PoisonError::into_inner);
             while !*over {
-                over = bell.wait_timeout(over, TOUCHED_EVERY).unwrap_or_else(PoisonError::into_inner).0;
+                over = desktop_question
+                    .wait_timeout(over, TOUCHED_EVERY)
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .0;
                 if !*over {
                     // When the store does not answer, the run itself will find that out.
                     if is_ours(&shared) {
@@ -229,11 +232,11 @@ impl Held {
                 }
             }
         });
-        Held { inner, ended, toucher: Some(toucher) }
+        HeldLock { inner, ended, toucher: Some(toucher) }
     }
 }
 
-impl Drop for Held {
+impl Drop for HeldLock {
     fn drop(&mut self) {
         *self.ended.0.lock().unwrap_or_else(PoisonError::into_inner) = true;
         self.ended.1.notify_all();

@@ -81,10 +81,10 @@ pub(crate) struct Inner {
     patience: Patience,
     notes: Arc<dyn Notes>,
     room: Room,
-    state: Mutex<State>,
+    state: Mutex<RemoteState>,
 }
 
-struct State {
+struct RemoteState {
     /// Folders that were seen not to be links, and when.
     folders: HashMap<RelPath, Instant>,
     /// What unfinished files are to have once they are published, where the server cannot be told.
@@ -101,7 +101,7 @@ impl Remote {
     /// A store of what a wire reaches. `notes` are those about this very place.
     fn new(wire: Box<dyn Wire>, notes: Arc<dyn Notes>, patience: Patience) -> Remote {
         let can = wire.capabilities();
-        let state = State {
+        let state = RemoteState {
             folders: HashMap::new(),
             intended: HashMap::new(),
             untold_notes: 0,
@@ -185,7 +185,7 @@ impl Drop for Inner {
 }
 
 impl Inner {
-    fn state(&self) -> MutexGuard<'_, State> {
+    fn state(&self) -> MutexGuard<'_, RemoteState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

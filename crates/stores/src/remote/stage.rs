@@ -24,7 +24,7 @@ pub(super) struct RemoteStage {
     target: RelPath,
     temporary: RelPath,
     hint: Attributes,
-    gathered: Vec<u8>,
+    union: Vec<u8>,
     upload: Option<Box<dyn Upload>>,
     /// The whole length, where it is known.
     size: Option<u64>,
@@ -42,13 +42,13 @@ impl RemoteStage {
         temporary: RelPath,
         hint: Attributes,
     ) -> RemoteStage {
-        let gathered = Vec::new();
+        let union = Vec::new();
         RemoteStage {
             inner,
             target,
             temporary,
             hint,
-            gathered,
+            union,
             upload: None,
             size: None,
             left: None,
@@ -95,14 +95,14 @@ impl RemoteStage {
     }
 
     fn send_gathered(&mut self) -> Result<()> {
-        let gathered = std::mem::take(&mut self.gathered);
-        if gathered.is_empty() { Ok(()) } else { self.send(&gathered) }
+        let union = std::mem::take(&mut self.union);
+        if union.is_empty() { Ok(()) } else { self.send(&union) }
     }
 
     fn complete(&mut self, attributes: &Attributes) -> Result<()> {
         if self.upload.is_none() {
             self.begun = true;
-            let (temporary, data) = (&self.temporary, &self.gathered);
+            let (temporary, data) = (&self.temporary, &self.union);
             return self.inner.ask(|wire| wire.put(temporary, data, attributes));
         }
         self.send_gathered()?;
@@ -115,8 +115,8 @@ impl RemoteStage {
 
 impl Stage for RemoteStage {
     fn write(&mut self, data: &[u8]) -> Result<()> {
-        if self.upload.is_none() && self.gathered.len() + data.len() <= GATHERED {
-            self.gathered.extend_from_slice(data);
+        if self.upload.is_none() && self.union.len() + data.len() <= GATHERED {
+            self.union.extend_from_slice(data);
             return Ok(());
         }
         self.send_gathered()?;
@@ -129,7 +129,7 @@ impl Stage for RemoteStage {
         size_hint: u64,
         progress: &mut dyn FnMut(u64) -> Flow,
     ) -> Result<u64, CopyError> {
-        if self.upload.is_none() && self.gathered.is_empty() {
+        if self.upload.is_none() && self.union.is_empty() {
             self.size.get_or_insert(size_hint);
         }
         // One byte more than expected, so that the end shows in the first read.

@@ -21,7 +21,7 @@ use reedhook_core::plan::{Counts, Plan};
 use reedhook_core::run::{Ended, Event, RunInput, execute};
 use reedhook_core::store::{Attributes, Folding, Store};
 use reedhook_core::walk::two_way::{TwoWayInput, TwoWayPlan, scan_two_way};
-use reedhook_core::walk::{Fresh, Moves, Rot, ScanError, ScanInput, ScanProgress, Scope, scan};
+use reedhook_core::walk::{Corruption, Fresh, Moves, ScanError, ScanInput, ScanProgress, Scope, scan};
 use reedhook_testing::simulated::SimulatedStore;
 use reedhook_testing::{adjust, clear, make_way, put, rules};
 
@@ -146,9 +146,9 @@ impl Pair {
             one_filesystem: false,
             moves: Moves::Proved,
             zone: &jiff::tz::TimeZone::UTC,
-            rotten: Rot::default(),
+            corrupted: Corruption::default(),
             scope: &if self.scoped { Scope::within(&self.touched) } else { Scope::Everything },
-            eye: None,
+            observer: None,
         };
         scan_two_way(&input, &ScanProgress::default())
     }
@@ -166,10 +166,10 @@ impl Pair {
             one_filesystem: false,
             on_same: None,
             moves: Moves::Proved,
-            rotten: Rot::default(),
+            corrupted: Corruption::default(),
             fresh: Fresh { known: &known, looked: Some(Stamp::new(self.clock, 0)) },
             scope: &Scope::Everything,
-            eye: None,
+            observer: None,
         };
         scan(&input, &ScanProgress::default())
     }

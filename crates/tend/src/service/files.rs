@@ -132,13 +132,13 @@ impl Service {
             let overdue = due::overdue(record.as_ref(), home, &tended.job, clock).ok().flatten();
             let told = std::mem::replace(&mut tended.reminded, overdue.is_some());
             if let Some(overdue) = overdue.filter(|_| !told) {
-                self.hear.hear(&Happening::Overdue { job: &tended.job.name, overdue });
+                self.observer.observe(&Happening::Overdue { job: &tended.job.name, overdue });
                 news.push((tended.job.clone(), overdue));
             }
         }
         for (job, overdue) in news {
             let name = job.name.clone();
-            self.tell_others(&name, teller::News::Overdue(job, overdue));
+            self.tell_others(&name, teller::Message::Overdue(job, overdue));
         }
     }
 
@@ -147,7 +147,7 @@ impl Service {
         let next = self.jobs.iter().filter(|(_, tended)| !tended.job.timing.paused);
         let next = next.filter_map(|(name, tended)| Some((tended.next.as_ref()?, name)));
         let next = next.min_by_key(|(due, _)| due.at);
-        self.hear.hear(&Happening::Tending {
+        self.observer.observe(&Happening::Tending {
             jobs: (self.jobs.len(), by_themselves),
             longest: self.jobs.keys().map(|name| name.chars().count()).max().unwrap_or(0),
             next: next.map(|(due, name)| (name.as_str(), due.at, due.line.as_str())),

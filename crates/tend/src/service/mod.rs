@@ -1,7 +1,7 @@
 //! The loop of the service. What it hears is taken note of, what has become due is wanted, and what is wanted begins when it may.
 
 mod agenda;
-mod cupboard;
+mod drive_scan;
 mod files;
 mod places;
 mod requests;
@@ -25,15 +25,15 @@ use reedhook_jobs::home::{make_folder, take_lock};
 use reedhook_jobs::inventory::Took;
 use reedhook_jobs::jobfile::Job;
 
-use self::cupboard::Cupboard;
-use crate::hub::Hub;
+use self::drive_scan::DriveScan;
+use crate::progress_feed::ProgressFeed;
 use crate::runner::{Ending, Running};
 use crate::signs;
 use crate::socket::{self, Answer, Request, refusal};
 use crate::teller::{self, Teller};
 use crate::tended::{Follow, Tended};
 use crate::watch::{self, Changed, Watch};
-use crate::{Happening, Hear};
+use crate::{Happening, ServiceObserver};
 
 /// What else the world outside tells the service.
 #[derive(Clone)]
@@ -56,7 +56,7 @@ pub enum Sign {
 /// Everything that comes to the loop.
 enum News {
     /// A watch of this serial number has something to say.
-    Watched(u64, watch::News),
+    Watched(u64, watch::WatchNews),
     /// The jobs' folder has changed.
     JobFiles,
     /// Something was mounted or unmounted.
@@ -105,8 +105,8 @@ pub struct Service {
     desk: Desk,
     outside: Outside,
     /// Everybody who hears, and those who look on through the socket.
-    hear: Arc<dyn Hear>,
-    hub: Arc<Hub>,
+    observer: Arc<dyn ServiceObserver>,
+    progress_feed: Arc<ProgressFeed>,
     jobs: BTreeMap<String, Tended>,
     running: HashMap<String, Running>,
     /// What was said of job files that cannot be read.
@@ -130,7 +130,7 @@ pub struct Service {
     told_full: bool,
     /// Who tells others what came of runs, once there is something to tell.
     teller: Option<Teller>,
-    cupboard: Cupboard,
+    drive_scan: DriveScan,
     /// More events than these at a time count as an overflow; for trials.
     queue: usize,
     _lock: File,
@@ -141,18 +141,18 @@ impl Service {
     ///
     /// # Errors
     /// When there is one already.
-    pub fn take_place(desk: Desk, outside: Outside, hear: Arc<dyn Hear>) -> Outcome<Service> {
+    pub fn take_place(desk: Desk, outside: Outside, observer: Arc<dyn ServiceObserver>) -> Outcome<Service> {
         let Some(lock) = take_lock(&desk.home.state().join("tend.lock"))? else {
             return Err(Failure::refused(Cause::Tending, "the service is running already")
                 .hint("`reedhook tend status` shows what it does; `reedhook tend stop` ends it."));
         };
         let queue = desk.world.text("REEDHOOK_WATCH_QUEUE").and_then(|text| text.parse().ok());
         let since = (desk.world.now)();
-        let hub = Arc::new(Hub::new(hear));
+        let progress_feed = Arc::new(ProgressFeed::new(observer));
         Ok(Service {
             outside,
-            hear: hub.clone(),
-            hub,
+            observer: progress_feed.clone(),
+            progress_feed,
             jobs: BTreeMap::new(),
             running: HashMap::new(),
             broken: HashMap::new(),
@@ -169,7 +169,7 @@ impl Service {
             ends: false,
             told_full: false,
             teller: None,
-            cupboard: Cupboard::default(),
+            drive_scan: DriveScan::default(),
             queue: queue.unwrap_or(usize::MAX),
             _lock: lock,
             desk,
@@ -186,7 +186,7 @@ impl Service {
         self.read_jobs(true);
         self.tell_of_jobs();
         self.remind();
-        self.tell_others("", teller::News::Time);
+        self.tell_others("", teller::Message::Time);
         let _ = sd_notify::notify(false, &[sd_notify::NotifyState::Ready]);
         let pat = self.watchdog();
         while !self.ends {
@@ -226,11 +226,11 @@ impl Service {
             let answer = if sent { answer.recv_timeout(Duration::from_secs(8)).ok() } else { None };
             answer.unwrap_or_else(|| vec![refusal("the service does not answer")])
         };
-        let (hub, ask) = (self.hub.clone(), answer.clone());
+        let (progress_feed, ask) = (self.progress_feed.clone(), answer.clone());
         let watch = move |sink: &mut socket::Sink<'_>| {
-            let mut reader = hub.reader();
+            let mut reader = progress_feed.reader();
             loop {
-                let read = hub.read(&mut reader);
+                let read = progress_feed.read(&mut reader);
                 // Where nothing happens that is told now and then: so both sides know that the other is there.
                 if read.stands_otherwise || read.lines.is_empty() {
                     let lines = ask(Request::Status);
@@ -248,7 +248,7 @@ impl Service {
         {
             let news = self.news.0.clone();
             let tell = move |heard| match heard {
-                watch::News::Changed(_) => news.send(News::JobFiles).is_ok(),
+                watch::WatchNews::Changed(_) => news.send(News::JobFiles).is_ok(),
                 _ => true,
             };
             self.job_files = Watch::begin(folder, filter, usize::MAX, tell).ok();
@@ -261,7 +261,7 @@ impl Service {
     }
 
     fn note(&self, text: impl std::fmt::Display) {
-        self.hear.hear(&Happening::Note(&text.to_string()));
+        self.observer.observe(&Happening::Note(&text.to_string()));
     }
 
     /// Sleeps until something is heard, at most for so long, and takes it.
@@ -282,7 +282,7 @@ impl Service {
             self.reckon_all();
             self.follow_places();
             self.remind();
-            self.tell_others("", teller::News::Time);
+            self.tell_others("", teller::Message::Time);
         }
         while let Ok(heard) = self.news.1.try_recv() {
             self.take(heard);
@@ -304,7 +304,7 @@ impl Service {
                 let asked = request == Request::Status;
                 drop(reply.send(self.answer(request)));
                 if !asked {
-                    self.hub.stands_otherwise();
+                    self.progress_feed.stands_otherwise();
                 }
             }
             // It may have been answered elsewhere: then there is nothing to say any more.
@@ -312,7 +312,7 @@ impl Service {
             News::LookedThrough(store, took) => self.looked_through(&store, took.map(|took| *took)),
             News::Ended(job, scope, due, ending) => {
                 self.ended(&job, scope, due, *ending);
-                self.hub.stands_otherwise();
+                self.progress_feed.stands_otherwise();
             }
         }
     }
@@ -354,7 +354,7 @@ impl Service {
     /// Ends all runs; they end whole. One that takes too long is left to the next start, which goes on from there.
     fn end(&mut self) {
         let _ = sd_notify::notify(false, &[sd_notify::NotifyState::Stopping]);
-        self.hear.hear(&Happening::Ending);
+        self.observer.observe(&Happening::Ending);
         let until = Instant::now() + ENDING;
         self.running.values().for_each(|running| running.stop.store(true, Ordering::Relaxed));
         self.close_cupboard();
@@ -373,7 +373,7 @@ impl Service {
     }
 
     /// Lets others hear of something, when anybody wants to.
-    fn tell_others(&mut self, job: &str, news: teller::News) {
+    fn tell_others(&mut self, job: &str, news: teller::Message) {
         let settings = &self.desk.settings;
         if settings.notify.is_empty() && settings.metrics_file.is_none() {
             return;

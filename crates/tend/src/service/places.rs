@@ -107,7 +107,7 @@ impl Service {
     }
 
     /// Takes what a watch has to say.
-    pub(super) fn watched(&mut self, serial: u64, heard: watch::News) {
+    pub(super) fn watched(&mut self, serial: u64, heard: watch::WatchNews) {
         let now = Instant::now();
         let found = self.jobs.iter_mut().find_map(|(name, tended)| {
             let at = tended.sides.iter().position(|side| side.serial == serial && serial > 0)?;
@@ -116,14 +116,14 @@ impl Service {
         let Some((name, tended, at)) = found else { return };
         match heard {
             // What has changed while nobody watched is unknown.
-            watch::News::Ready { folders } => {
+            watch::WatchNews::Ready { folders } => {
                 if let Follow::Watched(watched) = &mut tended.sides[at].follow {
                     watched.ready = Some(folders);
                 }
                 tended.heard(at, everything(), now);
             }
-            watch::News::Changed(changed) => tended.heard(at, changed, now),
-            watch::News::Over(why) => {
+            watch::WatchNews::Changed(changed) => tended.heard(at, changed, now),
+            watch::WatchNews::Over(why) => {
                 let folder = match &tended.sides[at].follow {
                     Follow::Watched(watched) => watched.what.root.clone(),
                     _ => PathBuf::new(),

@@ -82,7 +82,7 @@ impl Service {
             "jobs": self.jobs.len(),
             "running": self.running.len(),
         })];
-        if let Some(store) = self.cupboard.looks_through() {
+        if let Some(store) = self.drive_scan.looks_through() {
             lines[0]["looking_through"] = json!(store);
         }
         lines.extend(self.jobs.iter().map(|(name, tended)| self.status_of(name, tended)));

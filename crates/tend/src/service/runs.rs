@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use reedhook_core::store::Place;
 use reedhook_core::walk::Scope;
 use reedhook_core::when::{Finally, OnBattery};
-use reedhook_jobs::desk::{Desk, Event, Listener};
+use reedhook_jobs::desk::{Desk, Event, Observer};
 use reedhook_jobs::failure::{Cause, Failure, Halt};
 use reedhook_jobs::jobfile::Job;
 use reedhook_jobs::places::{Ends, Located};
@@ -24,7 +24,7 @@ use crate::tell::Origin;
 use crate::teller::{self, Teller};
 use crate::tended::{Last, Wanted};
 use crate::watch::Changed;
-use crate::{Happening, Hear, Reason, Waiting, bell, signs};
+use crate::{Happening, Reason, ServiceObserver, Waiting, desktop_question, signs};
 
 /// A destination at which another one writes is tried again after so long.
 const IN_USE: Duration = Duration::from_secs(30);
@@ -91,18 +91,18 @@ impl Service {
             return;
         }
         let reason = tended.wanted.as_ref().map_or(Reason::Schedule, |wanted| wanted.reason);
-        self.hear.hear(&Happening::Waiting { job: name, reason, waiting: &waiting });
+        self.observer.observe(&Happening::Waiting { job: name, reason, waiting: &waiting });
         if waiting == Waiting::Answer {
             let (news, job) = (self.news.0.clone(), name.to_owned());
-            bell::ask(name, reason, move |yes| drop(news.send(News::Answered(job, yes))));
+            desktop_question::ask(name, reason, move |yes| drop(news.send(News::Answered(job, yes))));
         }
         tended.told = Some(waiting);
     }
 
     /// What a run works at: the desk, with a wish to stop of its own.
     pub(super) fn desk_for(&self, job: &str) -> Desk {
-        let listener = Arc::new(Noted { job: job.to_owned(), hear: self.hear.clone() });
-        let mut desk = Desk { stop: Arc::default(), waited: Arc::default(), listener, ..self.desk.clone() };
+        let observer = Arc::new(Noted { job: job.to_owned(), observer: self.observer.clone() });
+        let mut desk = Desk { stop: Arc::default(), waited: Arc::default(), observer, ..self.desk.clone() };
         desk.world.zone = (self.outside.zone)();
         desk
     }
@@ -127,7 +127,7 @@ impl Service {
             answered: wanted.answered,
             echo: wanted.echo,
             last: (last.troubles.clone(), last.failure),
-            hear: self.hear.clone(),
+            observer: self.observer.clone(),
             job: job.clone(),
             desk,
         };
@@ -160,11 +160,11 @@ impl Service {
         let clock = self.now();
         match ending {
             Ending::Ran(result, troubles) => {
-                self.hear.hear(&Happening::Ended { job: name, result: &result });
+                self.observer.observe(&Happening::Ended { job: name, result: &result });
                 self.ran(name, &running, (&scope, due), (&result, troubles));
                 let asked = running.reason == Reason::Asked;
                 let origin = if asked { Origin::Asked } else { Origin::ByItself };
-                self.tell_others(name, teller::News::Ran(running.job, result, origin));
+                self.tell_others(name, teller::Message::Ran(running.job, result, origin));
             }
             Ending::NotBegun(failure) => {
                 let Some(tended) = self.jobs.get_mut(name) else { return };
@@ -175,9 +175,9 @@ impl Service {
                 let wanted = Wanted::later(running.reason, scope, due, Instant::now());
                 tended.again = Some((Instant::now() + Duration::from_secs(wait), wanted));
                 if !said {
-                    self.hear.hear(&Happening::Failed { job: name, failure: &failure });
+                    self.observer.observe(&Happening::Failed { job: name, failure: &failure });
                     if !matches!(failure.cause, Cause::AlreadyRunning) {
-                        self.tell_others(name, teller::News::Failed(running.job, failure));
+                        self.tell_others(name, teller::Message::Failed(running.job, failure));
                     }
                 }
             }
@@ -249,7 +249,11 @@ impl Service {
             let apart = i64::try_from(retry.apart.length().as_secs()).unwrap_or(i64::MAX);
             let at = clock.checked_add(jiff::SignedDuration::from_secs(apart)).unwrap_or(clock);
             let waiting = Waiting::Retry(at);
-            self.hear.hear(&Happening::Waiting { job: name, reason: Reason::Retry, waiting: &waiting });
+            self.observer.observe(&Happening::Waiting {
+                job: name,
+                reason: Reason::Retry,
+                waiting: &waiting,
+            });
             return;
         }
         tended.tries = 0;
@@ -293,14 +297,14 @@ impl Service {
 /// What is told at a desk outside of a run; of no job, where that is empty.
 struct Noted {
     job: String,
-    hear: Arc<dyn Hear>,
+    observer: Arc<dyn ServiceObserver>,
 }
 
-impl Listener for Noted {
-    fn hear(&self, event: &Event<'_>) {
+impl Observer for Noted {
+    fn observe(&self, event: &Event<'_>) {
         if let (true, Event::Note(text)) = (self.job.is_empty(), event) {
-            return self.hear.hear(&Happening::Note(text));
+            return self.observer.observe(&Happening::Note(text));
         }
-        self.hear.hear(&Happening::InRun { job: &self.job, event });
+        self.observer.observe(&Happening::InRun { job: &self.job, event });
     }
 }

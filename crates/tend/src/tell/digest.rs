@@ -96,7 +96,7 @@ fn send(desk: &Desk, way: Way, time: Time, jobs: &[String], _nobody_else: &File)
     }
     let what = fingerprint(&format!("digest {key} {due}"));
     let lately = now.checked_sub(AGAIN).unwrap_or(now).as_millisecond();
-    let failed = |told: &reedhook_record::Told| told.what == what && told.telling == Telling::Failed;
+    let failed = |told: &reedhook_record::Notification| told.what == what && told.telling == Telling::Failed;
     if record.told_since(lately)?.iter().any(failed) {
         return Ok(());
     }

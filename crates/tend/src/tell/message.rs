@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use reedhook_core::foreign::{escaped, escaped_lines};
-use reedhook_jobs::around::{self, Told};
+use reedhook_jobs::around::{self, Variables};
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::due::Overdue;
 use reedhook_jobs::failure::Failure;
@@ -35,7 +35,7 @@ pub(super) struct Message {
     /// The same for programs.
     line: Map<String, Value>,
     /// What commands are told.
-    pub variables: Told,
+    pub variables: Variables,
 }
 
 impl Message {

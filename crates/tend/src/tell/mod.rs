@@ -24,7 +24,7 @@ use reedhook_jobs::failure::{Failure, Outcome};
 use reedhook_jobs::jobfile::Job;
 use reedhook_jobs::notify::{Condition, NotifyLine, Way, condition};
 use reedhook_jobs::run::RunResult;
-use reedhook_record::{Telling, Told};
+use reedhook_record::{Notification, Telling};
 use reedhook_report::metrics;
 
 pub use digest::send_due as send_due_digests;
@@ -110,11 +110,11 @@ fn tell_by(desk: &Desk, way: Way, message: &Message, origin: Origin) -> Result<(
     }
     let held = held_back(desk, way, message, origin);
     let (telling, why) = match &held {
-        Held::Back(why) => (Telling::HeldBack, *why),
-        Held::Not { .. } => (Telling::Failed, "the program ended before it was sent"),
+        HoldBack::Back(why) => (Telling::HeldBack, *why),
+        HoldBack::Not { .. } => (Telling::Failed, "the program ended before it was sent"),
     };
     let id = desk.home.record().ok().and_then(|mut record| {
-        let told = Told {
+        let told = Notification {
             way: way.as_str().to_owned(),
             job: message.job.clone(),
             run: message.run.clone(),
@@ -125,12 +125,12 @@ fn tell_by(desk: &Desk, way: Way, message: &Message, origin: Origin) -> Result<(
         };
         record.add_told(&told, REMEMBERED_MS).ok()
     });
-    let Held::Not { left_out } = held else { return Ok(()) };
+    let HoldBack::Not { left_out } = held else { return Ok(()) };
     // What went wrong may be told in the words of a server.
     let sent = send(desk, way, message, left_out).map_err(|why| escaped(&why));
     if let (Some(id), Ok(mut record)) = (id, desk.home.record()) {
         let (telling, why) = match &sent {
-            Ok(()) => (Telling::Told, ""),
+            Ok(()) => (Telling::Notification, ""),
             Err(why) => (Telling::Failed, why.as_str()),
         };
         let _ = record.end_told(id, telling, why);
@@ -142,7 +142,7 @@ fn tell_by(desk: &Desk, way: Way, message: &Message, origin: Origin) -> Result<(
 }
 
 /// Whether a message is held back.
-enum Held {
+enum HoldBack {
     Back(&'static str),
     Not {
         /// How many were since the last one that was sent.
@@ -153,26 +153,26 @@ enum Held {
 /// Why messages that would be too many are held back.
 const TOO_MANY: &str = "too many in an hour";
 
-fn held_back(desk: &Desk, way: Way, message: &Message, origin: Origin) -> Held {
+fn held_back(desk: &Desk, way: Way, message: &Message, origin: Origin) -> HoldBack {
     let now = desk.now_ms();
     let earlier = desk.home.record().and_then(|record| Ok(record.told_since(now.saturating_sub(AGAIN_MS))?));
     // Where nothing is remembered, rather too much is told than nothing.
     let mut earlier = earlier.unwrap_or_default();
     earlier.retain(|told| told.way == way.as_str());
-    let told = || earlier.iter().filter(|told| told.telling == Telling::Told);
+    let told = || earlier.iter().filter(|told| told.telling == Telling::Notification);
     let last = told().rfind(|told| told.job == message.job);
     // A program that is told wants to hear everything.
     let same = origin == Origin::ByItself && !message.is_well && way != Way::Command;
     if same && last.is_some_and(|told| told.what == message.what) {
-        return Held::Back("the same as before");
+        return HoldBack::Back("the same as before");
     }
     let in_an_hour = told().filter(|told| told.at_ms > now.saturating_sub(HOUR_MS)).count();
     let most = desk.settings.notify.at_most(way);
     if most.is_some_and(|most| in_an_hour >= most as usize) {
-        return Held::Back(TOO_MANY);
+        return HoldBack::Back(TOO_MANY);
     }
-    let since_then = earlier.iter().rev().take_while(|told| told.telling != Telling::Told);
-    Held::Not { left_out: since_then.filter(|told| told.message == TOO_MANY).count() as u64 }
+    let since_then = earlier.iter().rev().take_while(|told| told.telling != Telling::Notification);
+    HoldBack::Not { left_out: since_then.filter(|told| told.message == TOO_MANY).count() as u64 }
 }
 
 /// Lets something be done on a thread of its own, and waits for it: no longer than may be, and hardly any more once the work is to stop.

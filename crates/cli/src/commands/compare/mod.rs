@@ -7,7 +7,7 @@ mod text;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-use reedhook_core::compare::{Basis, State};
+use reedhook_core::compare::{Basis, DiffState};
 use reedhook_core::entry::{EntryKind, Side};
 use reedhook_core::path::RelPath;
 use reedhook_core::walk::comparing::{Compared, Differing, Face, FolderTally, Tally};
@@ -219,7 +219,7 @@ fn difference_line(one: &Differing) -> Map<String, Value> {
         let keys = lines::path_object(path);
         object.extend(keys.into_iter().map(|(key, value)| (key.replacen("path", "right_path", 1), value)));
     }
-    if one.state == State::Moved && one.is_folder() {
+    if one.state == DiffState::Moved && one.is_folder() {
         object.insert("items".into(), json!(one.items));
     }
     object
@@ -262,7 +262,7 @@ fn compared_line(finding: &Finding<'_>) -> Map<String, Value> {
     object.insert("by".into(), json!(finding.how.basis.as_str()));
     object.insert("same".into(), json!(compared.same));
     object.insert("different".into(), json!(compared.different()));
-    for state in State::ALL {
+    for state in DiffState::ALL {
         object.insert(state.as_str().replace('-', "_"), json!(compared.count(state)));
     }
     object.insert("folders".into(), json!(compared.folders_differing()));

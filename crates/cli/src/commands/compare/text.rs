@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
-use reedhook_core::compare::{Basis, State};
+use reedhook_core::compare::{Basis, DiffState};
 use reedhook_core::path::RelPath;
 use reedhook_core::walk::comparing::{Compared, Differing, Face, FolderTally, Tally};
 use reedhook_jobs::jobfile::ONCE;
@@ -23,7 +23,7 @@ pub(super) fn told(context: &Context, finding: &Finding<'_>, asked: &CompareArgs
     if asked.counts {
         text.push_str(&counts(finding, asked.all));
     } else {
-        for state in State::ALL {
+        for state in DiffState::ALL {
             text.push_str(&section(&finding.compared, state, asked.all));
         }
     }
@@ -60,15 +60,15 @@ fn amounts(tally: Tally) -> [String; 3] {
 }
 
 /// What a state is called above a list.
-fn title(state: State) -> &'static str {
+fn title(state: DiffState) -> &'static str {
     match state {
-        State::OnlyLeft => "Only at the left",
-        State::OnlyRight => "Only at the right",
-        State::LeftNewer => "Newer at the left",
-        State::RightNewer => "Newer at the right",
-        State::Differs => "Different, and neither is newer",
-        State::Moved => "Moved (the same at another path)",
-        State::Kind => "A different kind of thing",
+        DiffState::OnlyLeft => "Only at the left",
+        DiffState::OnlyRight => "Only at the right",
+        DiffState::LeftNewer => "Newer at the left",
+        DiffState::RightNewer => "Newer at the right",
+        DiffState::Differs => "Different, and neither is newer",
+        DiffState::Moved => "Moved (the same at another path)",
+        DiffState::Kind => "A different kind of thing",
     }
 }
 
@@ -77,11 +77,11 @@ fn totals(finding: &Finding<'_>, asked: &CompareArgs) -> String {
     let mut text = String::from("\n");
     let mut table = Columns::new(&[Align::Left, Align::Right, Align::Left, Align::Right]);
     let noun = |number: u64| if number == 1 { "file" } else { "files" }.to_owned();
-    for state in State::ALL {
+    for state in DiffState::ALL {
         let here = compared.differences.iter().filter(|one| one.state == state);
         let (files, size) = here.fold((0, 0), |sum, one| (sum.0 + one.items, sum.1 + one.size()));
         if files > 0 {
-            let size = if state == State::Moved { String::new() } else { bytes(size) };
+            let size = if state == DiffState::Moved { String::new() } else { bytes(size) };
             table.row(vec![state.as_str().into(), grouped(files), noun(files), size]);
         }
     }
@@ -116,7 +116,7 @@ fn totals(finding: &Finding<'_>, asked: &CompareArgs) -> String {
     text
 }
 
-fn section(compared: &Compared, state: State, all: bool) -> String {
+fn section(compared: &Compared, state: DiffState, all: bool) -> String {
     let items: Vec<&Differing> = compared.differences.iter().filter(|one| one.state == state).collect();
     if items.is_empty() {
         return String::new();
@@ -130,8 +130,8 @@ fn section(compared: &Compared, state: State, all: bool) -> String {
     text
 }
 
-fn listed(state: State, items: &[&Differing]) -> String {
-    let both = matches!(state, State::LeftNewer | State::RightNewer | State::Differs);
+fn listed(state: DiffState, items: &[&Differing]) -> String {
+    let both = matches!(state, DiffState::LeftNewer | DiffState::RightNewer | DiffState::Differs);
     let mut table = Columns::new(&[Align::Left, Align::Right, Align::Left, Align::Right, Align::Left]);
     if both {
         table.heading(&["", "left", "", "right", ""]);
@@ -140,8 +140,8 @@ fn listed(state: State, items: &[&Differing]) -> String {
         let path = if one.is_folder() { format!("{}/", one.path) } else { one.path.to_string() };
         let mut row = vec![path];
         row.extend(match state {
-            State::Moved => vec![size(one), elsewhere(one)],
-            State::Kind => vec![format!("{} here, {} there", kind_word(one.left), kind_word(one.right))],
+            DiffState::Moved => vec![size(one), elsewhere(one)],
+            DiffState::Kind => vec![format!("{} here, {} there", kind_word(one.left), kind_word(one.right))],
             _ if both => {
                 let times = times(one);
                 let face = |face: Option<Face>| face.map(|face| bytes(face.size)).unwrap_or_default();
@@ -160,7 +160,7 @@ fn size(one: &Differing) -> String {
     let Some(face) = one.left.or(one.right) else { return String::new() };
     match kind_word(Some(face)) {
         "file" => bytes(face.size),
-        "folder" if one.state == State::Moved => count(one.items, "file", "files"),
+        "folder" if one.state == DiffState::Moved => count(one.items, "file", "files"),
         word => word.to_owned(),
     }
 }

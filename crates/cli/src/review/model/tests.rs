@@ -15,28 +15,28 @@ fn row(text: &str, word: Word) -> Row {
         right: None,
         elsewhere: None,
         items,
-        leg: 0,
+        destination: 0,
         other: None,
     }
 }
 
 fn shown(model: &Model) -> Vec<String> {
-    let line = |(at, line): (usize, &Line)| {
+    let line = |(at, line): (usize, &ReviewLine)| {
         let mark = if at == model.cursor { ">" } else { " " };
         let indent = "  ".repeat(line.depth());
         match line {
-            Line::Folder { path, open, sums, .. } => {
+            ReviewLine::Folder { path, open, sums, .. } => {
                 let sums: Vec<String> =
                     sums.0.iter().map(|(word, items, _)| format!("{items} {}", word.text())).collect();
                 format!("{mark}{indent}{path}/{} {}", if *open { "" } else { "…" }, sums.join(", "))
                     .trim_end()
                     .to_owned()
             }
-            Line::Entry { row, .. } => {
+            ReviewLine::Entry { row, .. } => {
                 format!("{mark}{indent}{} {}", model.rows[*row].path, model.rows[*row].word.text())
             }
-            Line::Same { path, listed, .. } => format!("{mark}{indent}{path} {}", listed.word.text()),
-            Line::Waiting { .. } => format!("{mark}{indent}reading"),
+            ReviewLine::Same { path, listed, .. } => format!("{mark}{indent}{path} {}", listed.word.text()),
+            ReviewLine::Waiting { .. } => format!("{mark}{indent}reading"),
         }
     };
     model.lines.iter().enumerate().map(line).collect()

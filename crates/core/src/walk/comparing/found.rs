@@ -1,6 +1,6 @@
 //! What comparing two trees comes to, as values.
 
-use crate::compare::State;
+use crate::compare::DiffState;
 use crate::entry::{EntryKind, Meta, Stamp};
 use crate::path::RelPath;
 use crate::problem::Problem;
@@ -72,7 +72,7 @@ pub struct Differing {
     /// Its path; of what moved, the one at the left.
     pub path: RelPath,
     /// How it differs.
-    pub state: State,
+    pub state: DiffState,
     /// What the left holds.
     pub left: Option<Face>,
     /// What the right holds.
@@ -87,7 +87,7 @@ impl Differing {
     /// Whether it is a folder, wherever it is.
     pub fn is_folder(&self) -> bool {
         let folder = |face: &Option<Face>| face.is_some_and(|face| face.kind == EntryKind::Folder);
-        self.state != State::Kind && (folder(&self.left) || folder(&self.right))
+        self.state != DiffState::Kind && (folder(&self.left) || folder(&self.right))
     }
 
     /// The larger of the two sizes: what would travel, or what has gone.
@@ -130,12 +130,12 @@ impl Compared {
     }
 
     /// Files and links in a state.
-    pub fn count(&self, state: State) -> u64 {
+    pub fn count(&self, state: DiffState) -> u64 {
         self.differences.iter().filter(|one| one.state == state).map(|one| one.items).sum()
     }
 
     /// Folders that only one side has.
     pub fn folders_differing(&self) -> u64 {
-        self.differences.iter().filter(|one| one.is_folder() && one.state != State::Moved).count() as u64
+        self.differences.iter().filter(|one| one.is_folder() && one.state != DiffState::Moved).count() as u64
     }
 }

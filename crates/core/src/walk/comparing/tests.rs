@@ -17,7 +17,7 @@ fn each_folder_counts_what_lies_below_it_and_nothing_beside_it() {
     let face = Some(Face { kind: EntryKind::File, size: 1, modified: None });
     let differing = |at: &str, right: Option<&str>| Differing {
         path: path(at),
-        state: State::Moved,
+        state: DiffState::Moved,
         left: face,
         right: face,
         right_path: right.map(path),

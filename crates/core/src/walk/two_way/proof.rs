@@ -4,12 +4,12 @@
 //! remembered, or against the other side. What cannot be read proves nothing either way, and is no change.
 
 use super::{Decided, Visit};
-use crate::content::{self, Hash, Held};
+use crate::content::{self, FileAt, Hash};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::fresh::{is_fresh, is_later};
 use crate::job::ConflictPolicy;
 use crate::path::{Name, RelPath};
-use crate::plan::two_way::{Known, KnownKind, State, Verdict, reconcile};
+use crate::plan::two_way::{Known, KnownKind, SideChange, Verdict, reconcile};
 use crate::store::StoreError;
 
 type Read<T> = std::result::Result<T, (Side, StoreError)>;
@@ -19,11 +19,11 @@ impl Visit<'_> {
     /// somebody has written goes to the other side. What changed by itself is a conflict; where the job's policy is not to hold those, the
     /// other side's version comes back.
     pub(super) fn unless_rotten(&mut self, name: &Name, left: &Meta, right: &Meta) -> Verdict {
-        let rot = self.input.rotten;
+        let rot = self.input.corrupted;
         let Some(known) = rot.of(&self.visited.path, name, left, right) else { return Verdict::Nothing };
         let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
-        let ours = Held { store: self.input.left, path: &here };
-        let theirs = Held { store: self.input.right, path: &there };
+        let ours = FileAt { store: self.input.left, path: &here };
+        let theirs = FileAt { store: self.input.right, path: &there };
         if content::equal(ours, theirs, left.size, (true, self.stop), &mut |_| {}).unwrap_or(false) {
             return Verdict::Nothing;
         }
@@ -78,12 +78,12 @@ impl Visit<'_> {
         (left, right): (Option<&Meta>, Option<&Meta>),
         known: Option<&Known>,
         read: &mut Option<Hash>,
-    ) -> Read<State> {
+    ) -> Read<SideChange> {
         let entry = if side == Side::Left { left } else { right };
-        let Some(known) = known else { return Ok(State::unremembered(entry)) };
+        let Some(known) = known else { return Ok(SideChange::unremembered(entry)) };
         let found = known.state(side, entry, &mut |expected| self.has_hash(side, name, expected));
         let fresh = known.is_fresh(side, self.looked);
-        let unsure = matches!(found, State::Same | State::Adjusted);
+        let unsure = matches!(found, SideChange::Same | SideChange::Adjusted);
         let told = |entry: &&Meta| !fresh && !entry.is_young() && !self.is_cut(side, entry);
         let Some(entry) = entry.filter(|entry| unsure && !told(entry)) else {
             return Ok(found);
@@ -101,7 +101,7 @@ impl Visit<'_> {
             _ => false,
         };
         if !proved {
-            return Ok(State::Changed);
+            return Ok(SideChange::Changed);
         }
         self.input.store(side).proved(&self.now_at(side, name), entry);
         // Once it is settled, it need not be read again.
@@ -121,8 +121,8 @@ impl Visit<'_> {
     /// The side that could not be read: that proves nothing either way.
     fn read_both(&self, name: &Name, size: u64) -> Read<Option<Hash>> {
         let (here, there) = (self.now_at(Side::Left, name), self.now_at(Side::Right, name));
-        let ours = Held { store: self.input.left, path: &here };
-        let theirs = Held { store: self.input.right, path: &there };
+        let ours = FileAt { store: self.input.left, path: &here };
+        let theirs = FileAt { store: self.input.right, path: &there };
         let mut hasher = blake3::Hasher::new();
         let same = content::equal(ours, theirs, size, (false, self.stop), &mut |piece| {
             hasher.update(piece);

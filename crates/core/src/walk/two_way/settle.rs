@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::{Conflict, Found, Mode, TwoWayInput, TwoWayPlan, Visited, at};
+use super::{Conflict, Mode, TwoWayInput, TwoWayPlan, Visited, WorkerFindings, at};
 use crate::entry::{Meta, Side};
 use crate::job::Removals;
 use crate::path::RelPath;
@@ -16,7 +16,7 @@ use crate::walk::{ScanError, ScanProgress};
 pub(super) fn assemble(
     input: &TwoWayInput<'_>,
     progress: &ScanProgress,
-    found: Vec<Found>,
+    found: Vec<WorkerFindings>,
 ) -> Result<TwoWayPlan, ScanError> {
     let mut all = merge(found);
     all.visited.sort_unstable_by(|a, b| a.path.cmp(&b.path));
@@ -63,8 +63,8 @@ pub(super) fn assemble(
     Ok(TwoWayPlan { aside, to_right, to_left, conflicts: all.conflicts, news: all.news })
 }
 
-fn merge(found: Vec<Found>) -> Found {
-    let mut all = Found::default();
+fn merge(found: Vec<WorkerFindings>) -> WorkerFindings {
+    let mut all = WorkerFindings::default();
     for part in found {
         all.visited.extend(part.visited);
         all.aside.extend(part.aside);
@@ -100,7 +100,7 @@ struct Within {
 
 /// From the bottom up: a folder that was removed at one side stays at the other when something in it stays, and comes back
 /// where something arrives in it.
-fn settle_fates(all: &mut Found, removals: Removals) -> Vec<Fates> {
+fn settle_fates(all: &mut WorkerFindings, removals: Removals) -> Vec<Fates> {
     let mut within: HashMap<RelPath, Within> = HashMap::new();
     let mut fates = vec![[None; 2]; all.visited.len()];
     let mut stuck = Vec::new();
@@ -160,7 +160,7 @@ fn fates_of(folder: &Visited, inside: Within, removals: Removals) -> Fates {
 }
 
 /// A file that was to stand where a folder has to stay is a problem instead.
-fn refuse_what_needs_its_place(all: &mut Found, path: &RelPath, side: usize) {
+fn refuse_what_needs_its_place(all: &mut WorkerFindings, path: &RelPath, side: usize) {
     let Some((parent, name)) = path.split() else { return };
     let Ok(index) = all.visited.binary_search_by(|folder| folder.path.cmp(&parent)) else { return };
     let actions = &mut all.visited[index].actions;

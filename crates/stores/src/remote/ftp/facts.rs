@@ -10,7 +10,7 @@ use reedhook_core::entry::{EntryKind, Meta, Special, Stamp, Version};
 
 /// A line of a listing: a name, as bytes, and what is said of it.
 #[derive(Debug)]
-pub(super) struct Line {
+pub(super) struct ListingLine {
     pub(super) name: Vec<u8>,
     /// `None` when the server does not say enough to use it.
     pub(super) meta: Option<Meta>,
@@ -29,7 +29,7 @@ pub(super) fn text_of(bytes: &[u8]) -> String {
 }
 
 /// Reads a line of MLSD or MLST: `fact=value;fact=value; name`.
-pub(super) fn machine_line(line: &[u8], arrival: bool) -> Option<Line> {
+pub(super) fn machine_line(line: &[u8], arrival: bool) -> Option<ListingLine> {
     let at = line.iter().position(|byte| *byte == b' ')?;
     let (facts, name) = (std::str::from_utf8(&line[..at]).ok()?, line[at + 1..].to_vec());
     let (mut kind, mut size, mut modified, mut mode) = (None, None, None, None);
@@ -50,7 +50,7 @@ pub(super) fn machine_line(line: &[u8], arrival: bool) -> Option<Line> {
             _ => {}
         }
     }
-    Some(Line { name, meta: kind.and_then(|kind| meta(kind, size, modified, mode, arrival)), dots })
+    Some(ListingLine { name, meta: kind.and_then(|kind| meta(kind, size, modified, mode, arrival)), dots })
 }
 
 /// `YYYYMMDDHHMMSS[.fraction]` in universal time (RFC 3659, section 2.3).
@@ -98,7 +98,7 @@ pub(super) fn unlisted(size: u64, modified: Option<i64>) -> Option<Meta> {
 
 /// Reads a line of LIST, in the form of `ls -l` or of DOS. Its times have no seconds, and often no year: they tell when the server got
 /// the file at best.
-pub(super) fn listed_line(line: &[u8]) -> Option<Line> {
+pub(super) fn listed_line(line: &[u8]) -> Option<ListingLine> {
     let text = text_of(line);
     let file = ListParser::parse_posix(&text).or_else(|_| ListParser::parse_dos(&text)).ok()?;
     // The crate takes blanks at both ends of a name away.
@@ -113,7 +113,7 @@ pub(super) fn listed_line(line: &[u8]) -> Option<Line> {
     let since = file.modified().duration_since(UNIX_EPOCH).ok().map(|since| since.as_secs() as i64);
     let dots = name == b"." || name == b"..";
     let meta = meta(kind, Some(file.size() as u64), since.map(|seconds| Stamp::new(seconds, 0)), None, true);
-    Some(Line { name, meta, dots })
+    Some(ListingLine { name, meta, dots })
 }
 
 /// The name in a line of LIST, to the byte: what follows the one blank behind the time, in the form of `ls -l`; behind the size, in that

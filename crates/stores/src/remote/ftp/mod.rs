@@ -22,7 +22,7 @@ use reedhook_core::store::{
     Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space, StoreError,
 };
 
-use self::facts::{Line, listed_line, machine_line, text_of};
+use self::facts::{ListingLine, listed_line, machine_line, text_of};
 use self::pool::{Dialer, OPENED, Pool, Sockets, Taken, refusal};
 use self::transfer::{FtpDownload, FtpUpload};
 use super::connect::{Account, Address, ConnectError, Trust, is_loopback, workers_for};
@@ -228,7 +228,7 @@ impl Ftp {
         Ok(lines.filter(|line| !line.is_empty()).map(<[u8]>::to_vec).collect())
     }
 
-    fn read_line(&self, line: &[u8]) -> Option<Line> {
+    fn read_line(&self, line: &[u8]) -> Option<ListingLine> {
         if self.offers.machine_lists { machine_line(line, self.needs_notes()) } else { listed_line(line) }
     }
 

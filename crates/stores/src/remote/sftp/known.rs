@@ -37,7 +37,7 @@ enum Marker {
 }
 
 /// A line that is about the host.
-struct Line {
+struct KnownHost {
     marker: Marker,
     key: PublicKey,
     file: PathBuf,
@@ -47,9 +47,9 @@ struct Line {
 
 /// What files of known hosts say of one host.
 pub(super) struct KnownHosts {
-    lines: Vec<Line>,
+    lines: Vec<KnownHost>,
     /// What they say of the host at the usual port, which counts only where it agrees.
-    elsewhere: Vec<Line>,
+    elsewhere: Vec<KnownHost>,
 }
 
 impl KnownHosts {
@@ -64,23 +64,23 @@ impl KnownHosts {
 
     /// The types of the keys that are known of the host: it is asked for one of these.
     pub(super) fn algorithms(&self) -> Vec<Algorithm> {
-        let plain = |line: &&Line| line.marker == Marker::Plain;
+        let plain = |line: &&KnownHost| line.marker == Marker::Plain;
         let lines = if self.lines.is_empty() { &self.elsewhere } else { &self.lines };
         lines.iter().filter(plain).map(|line| line.key.algorithm()).collect()
     }
 
     /// Judges a key that the host shows.
     pub(super) fn judge(&self, key: &PublicKey) -> Verdict {
-        let is_it = |line: &&Line| line.key.key_data() == key.key_data();
+        let is_it = |line: &&KnownHost| line.key.key_data() == key.key_data();
         let all = || self.lines.iter().chain(&self.elsewhere);
         if let Some(line) = all().filter(|line| line.marker == Marker::Revoked).find(is_it) {
             return Verdict::Revoked(line.file.clone(), line.number);
         }
-        let plain = |line: &&Line| line.marker == Marker::Plain;
+        let plain = |line: &&KnownHost| line.marker == Marker::Plain;
         if all().filter(plain).any(|line| is_it(&line)) {
             return Verdict::Known;
         }
-        let same_type = |line: &&Line| is_same_type(&line.key.algorithm(), &key.algorithm());
+        let same_type = |line: &&KnownHost| is_same_type(&line.key.algorithm(), &key.algorithm());
         match self.lines.iter().filter(plain).find(same_type) {
             Some(line) => Verdict::Changed(line.file.clone(), line.number),
             None => Verdict::Unknown,
@@ -93,12 +93,12 @@ pub(super) fn is_same_type(one: &Algorithm, other: &Algorithm) -> bool {
     one == other || matches!((one, other), (Algorithm::Rsa { .. }, Algorithm::Rsa { .. }))
 }
 
-fn lines_about(name: &str, file: &Path) -> Vec<Line> {
+fn lines_about(name: &str, file: &Path) -> Vec<KnownHost> {
     // Comments need not be UTF-8.
     let bytes = std::fs::read(file).unwrap_or_default();
     let text = String::from_utf8_lossy(&bytes);
     let read = text.lines().enumerate().filter_map(|(at, line)| Some((at + 1, read_line(name, line)?)));
-    read.map(|(number, (marker, key))| Line { marker, key, file: file.to_owned(), number }).collect()
+    read.map(|(number, (marker, key))| KnownHost { marker, key, file: file.to_owned(), number }).collect()
 }
 
 /// What a line says, when it is about this name.

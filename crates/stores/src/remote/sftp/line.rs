@@ -29,7 +29,7 @@ struct Waiting {
     broken: Option<String>,
 }
 
-pub(super) struct Line {
+pub(super) struct Channel {
     sender: mpsc::Sender<Vec<u8>>,
     waiting: Arc<Mutex<Waiting>>,
     next: AtomicU32,
@@ -47,9 +47,9 @@ fn give_up(waiting: &Mutex<Waiting>, why: &str) {
     waiting.asked.clear();
 }
 
-impl Line {
+impl Channel {
     /// Greets the server over a fresh channel; returns the extensions that it offers.
-    pub(super) async fn open<S>(stream: S, stop: Stop) -> Result<(Line, Vec<(String, String)>), Broken>
+    pub(super) async fn open<S>(stream: S, stop: Stop) -> Result<(Channel, Vec<(String, String)>), Broken>
     where
         S: AsyncRead + AsyncWrite + Send + Unpin + 'static,
     {
@@ -64,7 +64,7 @@ impl Line {
         let (sender, receiver) = mpsc::channel(64);
         tokio::spawn(send_all(writer, receiver, waiting.clone()));
         tokio::spawn(receive_all(reader, waiting.clone()));
-        Ok((Line { sender, waiting, next: AtomicU32::new(1), stop }, extensions))
+        Ok((Channel { sender, waiting, next: AtomicU32::new(1), stop }, extensions))
     }
 
     /// Sends a request; its answer can be waited for later.

@@ -19,7 +19,7 @@ use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{Attributes, Capabilities, FaultKind, Limits, Listing, Place, Space, StoreError};
 
-use self::line::{Broken, Line, Pending};
+use self::line::{Broken, Channel, Pending};
 use self::packet::{Packet, Reader, Reply, status};
 pub use self::ssh::{SshSetup, is_plain};
 use self::transfer::{SftpDownload, SftpUpload};
@@ -54,7 +54,7 @@ pub struct Sftp {
 /// A logged-in connection with its channels.
 struct Session {
     handle: russh::client::Handle<ssh::Greeter>,
-    lines: Mutex<Vec<Arc<Line>>>,
+    lines: Mutex<Vec<Arc<Channel>>>,
     /// How many channels there may be: fewer once the server has refused one.
     most: AtomicUsize,
 }
@@ -132,7 +132,7 @@ impl Sftp {
     }
 
     /// The folder's own name, without links on the way; a path that begins with `/~/` begins at the account's folder.
-    fn find_root(&self, line: &Line) -> Result<Vec<u8>, ConnectError> {
+    fn find_root(&self, line: &Channel) -> Result<Vec<u8>, ConnectError> {
         let wanted = match self.address.path.strip_prefix(b"/~") {
             Some(b"" | b"/") => b".".to_vec(),
             Some(rest) if rest.starts_with(b"/") => rest[1..].to_vec(),
@@ -172,7 +172,7 @@ impl Sftp {
     }
 
     /// A channel that works, by way of a new connection if need be. Who comes while it is being made waits for it.
-    fn line(&self, action: &'static str, path: &RelPath) -> Answer<Arc<Line>> {
+    fn line(&self, action: &'static str, path: &RelPath) -> Answer<Arc<Channel>> {
         let mut current = self.session();
         let alive = current.as_ref().is_some_and(|session| session.is_alive());
         if !alive {
@@ -202,7 +202,7 @@ impl Sftp {
     }
 
     /// Opens a file or folder.
-    fn open(&self, packet: Packet, action: &'static str, path: &RelPath) -> Answer<(Arc<Line>, Vec<u8>)> {
+    fn open(&self, packet: Packet, action: &'static str, path: &RelPath) -> Answer<(Arc<Channel>, Vec<u8>)> {
         let line = self.line(action, path)?;
         match line.ask(packet).and_then(Pending::wait) {
             Ok(Reply::Handle(handle)) => Ok((line, handle)),
@@ -262,7 +262,7 @@ impl Session {
         Ok(Session { handle, lines: Mutex::default(), most: AtomicUsize::new(CHANNELS) })
     }
 
-    fn lines(&self) -> MutexGuard<'_, Vec<Arc<Line>>> {
+    fn lines(&self) -> MutexGuard<'_, Vec<Arc<Channel>>> {
         self.lines.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -270,18 +270,18 @@ impl Session {
         !self.handle.is_closed() && self.lines().iter().all(|line| line.is_alive())
     }
 
-    fn new_line(&self, runtime: &Runtime) -> Result<(Line, Vec<(String, String)>), Broken> {
+    fn new_line(&self, runtime: &Runtime) -> Result<(Channel, Vec<(String, String)>), Broken> {
         let opening = async {
             let told = |error: russh::Error| Broken(error.to_string());
             let channel = self.handle.channel_open_session().await.map_err(told)?;
             channel.request_subsystem(true, "sftp").await.map_err(told)?;
-            Line::open(channel.into_stream(), runtime.stop.clone()).await
+            Channel::open(channel.into_stream(), runtime.stop.clone()).await
         };
         runtime::wait(runtime, CONNECT_WITHIN, opening).unwrap_or_else(|| Err(Broken("no answer".to_owned())))
     }
 
     /// The channel with the least to do; a new one as long as there may be more.
-    fn free_line(&self, runtime: &Runtime) -> Result<Arc<Line>, Broken> {
+    fn free_line(&self, runtime: &Runtime) -> Result<Arc<Channel>, Broken> {
         let mut lines = self.lines();
         let idle = lines.iter().min_by_key(|line| line.load()).cloned();
         let most = self.most.load(Ordering::Relaxed);

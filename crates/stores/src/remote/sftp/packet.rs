@@ -119,7 +119,7 @@ pub(super) enum Reply {
     Handle(Vec<u8>),
     Data(Vec<u8>),
     Names(Vec<Named>),
-    Attributes(Found),
+    Attributes(ServerAttributes),
     Extended(Vec<u8>),
 }
 
@@ -127,18 +127,18 @@ pub(super) enum Reply {
 #[derive(Debug)]
 pub(super) struct Named {
     pub(super) name: Vec<u8>,
-    pub(super) found: Found,
+    pub(super) found: ServerAttributes,
 }
 
 /// Attributes as the server tells them.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(super) struct Found {
+pub(super) struct ServerAttributes {
     size: Option<u64>,
     mode: Option<u32>,
     modified: Option<u32>,
 }
 
-impl Found {
+impl ServerAttributes {
     /// What they mean here. A server that does not tell the kind of a thing cannot be used: `None`.
     pub(super) fn meta(&self) -> Option<Meta> {
         let mode = self.mode?;
@@ -195,9 +195,9 @@ impl<'a> Reader<'a> {
         Some(bytes)
     }
 
-    fn attributes(&mut self) -> Option<Found> {
+    fn attributes(&mut self) -> Option<ServerAttributes> {
         let flags = self.u32()?;
-        let mut found = Found::default();
+        let mut found = ServerAttributes::default();
         if flags & WITH_SIZE != 0 {
             found.size = Some(self.u64()?);
         }

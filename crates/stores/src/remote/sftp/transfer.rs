@@ -9,7 +9,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind};
 
 use super::failed;
-use super::line::{Line, Pending};
+use super::line::{Channel, Pending};
 use super::packet::{self, Packet, Reply, status};
 use crate::remote::wire::{Answer, Download, Trouble, Upload};
 
@@ -20,7 +20,7 @@ const UNDERWAY: usize = 4 << 20;
 const FIRST_READ: u32 = 32 << 10;
 
 pub(super) struct SftpDownload {
-    line: Arc<Line>,
+    line: Arc<Channel>,
     handle: Vec<u8>,
     path: RelPath,
     /// Up to where content has been asked for.
@@ -43,7 +43,7 @@ impl SftpDownload {
     /// Begins to read an opened file. With the first piece goes a question about the file: when the piece is all of it, nothing
     /// more need be asked.
     pub(super) fn begin(
-        line: Arc<Line>,
+        line: Arc<Channel>,
         handle: Vec<u8>,
         path: &RelPath,
         offset: u64,
@@ -170,7 +170,7 @@ impl Drop for SftpDownload {
 }
 
 pub(super) struct SftpUpload {
-    line: Arc<Line>,
+    line: Arc<Channel>,
     /// Empty once it is closed.
     handle: Vec<u8>,
     path: RelPath,
@@ -185,7 +185,7 @@ pub(super) struct SftpUpload {
 
 impl SftpUpload {
     pub(super) fn new(
-        line: Arc<Line>,
+        line: Arc<Channel>,
         handle: Vec<u8>,
         path: &RelPath,
         piece: usize,
@@ -205,7 +205,7 @@ impl SftpUpload {
     }
 
     /// The channel and the handle, for what is done to the open file by other means.
-    pub(super) fn parts(&self) -> (&Arc<Line>, &[u8]) {
+    pub(super) fn parts(&self) -> (&Arc<Channel>, &[u8]) {
         (&self.line, &self.handle)
     }
 

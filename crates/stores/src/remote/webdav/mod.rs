@@ -19,7 +19,7 @@ use reedhook_core::path::{Name, PART_PREFIX, RelPath};
 use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, Place, Space, StoreError};
 
 use self::http::{Ask, Http};
-use self::multistatus::Found;
+use self::multistatus::ListedResource;
 use self::transfer::{DavDownload, DavUpload};
 use super::connect::{Account, Address, ConnectError, Trust, workers_for};
 use super::gather::Gather;
@@ -190,7 +190,7 @@ impl WebDav {
     }
 
     /// The entries of an answer.
-    fn found(&self, ask: &Ask<'_>) -> Answer<Vec<Found>> {
+    fn found(&self, ask: &Ask<'_>) -> Answer<Vec<ListedResource>> {
         let response = self.http().send(ask)?;
         let bad = |why: String| Trouble::lasting(FaultKind::BadAnswer, ask.action, ask.path).because(why);
         if response.status() != StatusCode::MULTI_STATUS {
@@ -313,7 +313,7 @@ fn http_date(stamp: Stamp) -> Option<String> {
     Some(time.strftime("%a, %d %b %Y %H:%M:%S GMT").to_string())
 }
 
-fn meta_of(found: &Found) -> Option<Meta> {
+fn meta_of(found: &ListedResource) -> Option<Meta> {
     let modified = found.modified.as_deref().and_then(|text| jiff::fmt::rfc2822::parse(text).ok());
     let modified = modified.map(|time| Stamp::new(time.timestamp().as_second(), 0));
     // A server may call a version weak in the second in which it was made, and strong from then on.
@@ -553,6 +553,6 @@ fn in_folder<'a>(folder: &RelPath, path: &'a [u8]) -> Option<&'a [u8]> {
     path.strip_prefix(folder.as_bytes())?.strip_prefix(b"/")
 }
 
-fn elsewhere(found: &Found) -> String {
+fn elsewhere(found: &ListedResource) -> String {
     format!("it names {:?}, which is not in this folder", found.href)
 }

@@ -26,7 +26,7 @@ pub(super) fn setting_time(http_date: &str) -> String {
 
 /// One entry of an answer.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
-pub(super) struct Found {
+pub(super) struct ListedResource {
     pub(super) href: String,
     pub(super) folder: bool,
     pub(super) length: Option<u64>,
@@ -42,7 +42,7 @@ pub(super) struct Found {
 ///
 /// # Errors
 /// What is wrong with it, for people.
-pub(super) fn read(body: &[u8]) -> Result<Vec<Found>, String> {
+pub(super) fn read(body: &[u8]) -> Result<Vec<ListedResource>, String> {
     let mut reader = NsReader::from_reader(body);
     reader.config_mut().trim_text(true);
     let mut parse = Parse::default();
@@ -81,18 +81,18 @@ struct Parse {
     /// The elements that are open, by local name; `None` for those of other namespaces.
     path: Vec<Option<Vec<u8>>>,
     text: String,
-    response: Found,
-    propstat: Found,
+    response: ListedResource,
+    propstat: ListedResource,
     status: String,
     complete: bool,
-    done: Vec<Found>,
+    done: Vec<ListedResource>,
 }
 
 impl Parse {
     fn open(&mut self, name: Option<Vec<u8>>) {
         match name.as_deref() {
-            Some(b"response") => self.response = Found::default(),
-            Some(b"propstat") => (self.propstat, self.status) = (Found::default(), String::new()),
+            Some(b"response") => self.response = ListedResource::default(),
+            Some(b"propstat") => (self.propstat, self.status) = (ListedResource::default(), String::new()),
             Some(b"collection") if self.is_in(b"resourcetype") => self.propstat.folder = true,
             _ => {}
         }

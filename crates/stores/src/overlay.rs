@@ -86,17 +86,17 @@ impl Content for Rearmed {
 }
 
 /// Trees laid over each other, the uppermost first.
-pub struct Layered {
+pub struct Overlay {
     layers: Vec<Layer>,
     capabilities: Capabilities,
 }
 
-impl Layered {
+impl Overlay {
     /// The trees as one; `None` without any. What it can hold is what its least able member can.
-    pub fn new(layers: Vec<Layer>) -> Option<Layered> {
+    pub fn new(layers: Vec<Layer>) -> Option<Overlay> {
         let each = layers.iter().map(|layer| layer.store.capabilities().clone());
         let capabilities = each.reduce(Capabilities::least)?;
-        Some(Layered { layers, capabilities })
+        Some(Overlay { layers, capabilities })
     }
 
     /// What each layer has at a path, from the top; layers below one that has no folder on the way are not looked into.
@@ -175,7 +175,7 @@ impl Layered {
     clippy::missing_trait_methods,
     reason = "what stands before a store forwards everything, or says why not"
 )]
-impl Store for Layered {
+impl Store for Overlay {
     fn name(&self) -> String {
         self.layers.first().map(|layer| layer.store.name()).unwrap_or_default()
     }
@@ -267,7 +267,7 @@ mod tests {
         put(kept.as_ref(), "run1/a/deep/older", b"1", 1);
         put(kept.as_ref(), "run1/file/inside", b"hidden", 1);
         let layer = |store: &Arc<SimulatedStore>, root: &str| Layer::new(store.clone(), path(root));
-        let tree = Layered::new(vec![layer(&now, ""), layer(&kept, "run2"), layer(&kept, "run1")]).unwrap();
+        let tree = Overlay::new(vec![layer(&now, ""), layer(&kept, "run2"), layer(&kept, "run1")]).unwrap();
         assert_eq!(names(&tree, ""), ["a", "file"]);
         assert_eq!(names(&tree, "a"), ["both", "deep", "gone"]);
         assert_eq!((get(&tree, "a/both"), get(&tree, "a/gone")), (b"new".to_vec(), b"2".to_vec()));

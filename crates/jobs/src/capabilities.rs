@@ -11,53 +11,53 @@ use reedhook_core::job::{Kind, OddNames, Preserve};
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Result, Store};
 use reedhook_record::KeptNotes;
-use reedhook_stores::aided::Aided;
 use reedhook_stores::drives;
-use reedhook_stores::local::{Found, LocalStore};
+use reedhook_stores::emulate::Emulated;
+use reedhook_stores::local::{LocalStore, TrialResult};
 use reedhook_stores::remote::Remote;
 
 use crate::desk::Desk;
 use crate::failure::Outcome;
 use crate::home::Home;
 use crate::jobfile::Job;
-use crate::look::{Leg, Round};
+use crate::look::{DestinationPlan, Preview};
 use crate::places::{self, Located};
 
 /// How a job opens its places.
 #[derive(Debug, Clone, Copy)]
-pub struct Manner {
+pub struct OpenOptions {
     /// How much of each entry is looked at.
     pub preserve: Preserve,
     /// What is done about names that a place cannot hold.
     pub odd_names: OddNames,
 }
 
-impl Manner {
+impl OpenOptions {
     /// That of a job.
-    pub fn of(job: &Job) -> Manner {
-        Manner { preserve: job.rules.preserve, odd_names: job.rules.odd_names }
+    pub fn of(job: &Job) -> OpenOptions {
+        OpenOptions { preserve: job.rules.preserve, odd_names: job.rules.odd_names }
     }
 }
 
-impl Default for Manner {
-    fn default() -> Manner {
-        Manner { preserve: Preserve::Standard, odd_names: OddNames::Report }
+impl Default for OpenOptions {
+    fn default() -> OpenOptions {
+        OpenOptions { preserve: Preserve::Standard, odd_names: OddNames::Report }
     }
 }
 
 /// What was found by trying where a folder is; `None` when nothing was tried there.
-fn found(folder: &Path, home: &Home) -> Option<Found> {
+fn found(folder: &Path, home: &Home) -> Option<TrialResult> {
     let footing = drives::footing_of(folder)?;
     // What cannot be read was written by another version: it is tried anew.
     serde_json::from_str(&home.record().ok()?.held(&footing).ok()??).ok()
 }
 
 /// Opens a folder with the help that it needs.
-pub fn open(folder: &Path, manner: Manner, home: &Home) -> Result<Arc<dyn Store>> {
+pub fn open(folder: &Path, options: OpenOptions, home: &Home) -> Result<Arc<dyn Store>> {
     let resolved = folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf());
     let found = found(&resolved, home);
-    let store = LocalStore::open_knowing(folder, manner.preserve == Preserve::Full, found.as_ref())?;
-    Ok(with_help(store, &resolved, manner, home))
+    let store = LocalStore::open_knowing(folder, options.preserve == Preserve::Full, found.as_ref())?;
+    Ok(with_help(store, &resolved, options, home))
 }
 
 /// Opens a folder without help, to tell about it; and whether what it holds has been tried.
@@ -67,7 +67,7 @@ pub fn look(folder: &Path, home: &Home) -> Result<(LocalStore, bool)> {
     Ok((LocalStore::open_knowing(folder, false, found.as_ref())?, found.is_some()))
 }
 
-fn with_help(store: LocalStore, folder: &Path, manner: Manner, home: &Home) -> Arc<dyn Store> {
+fn with_help(store: LocalStore, folder: &Path, options: OpenOptions, home: &Home) -> Arc<dyn Store> {
     let timeless = store.capabilities().time_precision.is_none();
     let mut store: Box<dyn Store> = Box::new(store);
     if timeless {
@@ -75,39 +75,39 @@ fn with_help(store: LocalStore, folder: &Path, manner: Manner, home: &Home) -> A
         let (place, base) = drives::place_on(folder).unwrap_or_else(by_path);
         // A state file that fails says so where it matters; without notes, content is compared.
         if let Ok(notes) = KeptNotes::open(&home.state_file(), &place, base) {
-            store = Box::new(Aided::noting(store, Arc::new(notes)));
+            store = Box::new(Emulated::noting(store, Arc::new(notes)));
         }
     }
-    spelled_if_asked(store, manner)
+    spelled_if_asked(store, options)
 }
 
 /// The same store, spelling the names that it refuses where the job says so, and reading those that an earlier run has spelled.
-fn spelled_if_asked(store: Box<dyn Store>, manner: Manner) -> Arc<dyn Store> {
+fn spelled_if_asked(store: Box<dyn Store>, options: OpenOptions) -> Arc<dyn Store> {
     if store.capabilities().names.words().is_none() {
         return store.into();
     }
-    match manner.odd_names {
-        OddNames::Encode => Arc::new(Aided::spelling(store)),
-        OddNames::Report if Aided::is_spelled(store.as_ref()) => Arc::new(Aided::reading(store)),
+    match options.odd_names {
+        OddNames::Encode => Arc::new(Emulated::spelling(store)),
+        OddNames::Report if Emulated::is_spelled(store.as_ref()) => Arc::new(Emulated::reading(store)),
         OddNames::Report => store.into(),
     }
 }
 
 /// A place at a server, spelling the names that it refuses where the job says so.
-pub fn at_server(store: Remote, manner: Manner) -> Arc<dyn Store> {
-    spelled_if_asked(Box::new(store), manner)
+pub fn at_server(store: Remote, options: OpenOptions) -> Arc<dyn Store> {
+    spelled_if_asked(Box::new(store), options)
 }
 
 /// The places of this machine that a run of a job writes into, and the folders that they are.
-fn written_to(round: &Round) -> impl Iterator<Item = (&Located, PathBuf)> {
-    let both = round.job.rules.kind == Kind::TwoWay;
-    let from = round.ends.from.iter().filter(move |_| both);
-    from.chain(&round.ends.to).filter_map(|place| Some((place, place.resolved()?)))
+fn written_to(preview: &Preview) -> impl Iterator<Item = (&Located, PathBuf)> {
+    let both = preview.job.rules.kind == Kind::TwoWay;
+    let from = preview.ends.from.iter().filter(move |_| both);
+    from.chain(&preview.ends.to).filter_map(|place| Some((place, place.resolved()?)))
 }
 
 /// What a preview says of places where nothing was tried yet.
-pub fn untried(round: &Round, home: &Home) -> Vec<String> {
-    let untried = written_to(round).filter(|(_, folder)| found(folder, home).is_none());
+pub fn untried(preview: &Preview, home: &Home) -> Vec<String> {
+    let untried = written_to(preview).filter(|(_, folder)| found(folder, home).is_none());
     let sentence = |(place, folder): (&Located, PathBuf)| {
         let kind = drives::type_in_words(&folder)?;
         let shown = place.short(home);
@@ -120,29 +120,31 @@ pub fn untried(round: &Round, home: &Home) -> Vec<String> {
 
 /// Tries what the places hold that a run is about to write into, where that is not known; whether something else was found than
 /// was assumed, so that the plan has to be made again.
-pub fn try_places(desk: &Desk, round: &Round) -> Outcome<bool> {
+pub fn try_places(desk: &Desk, preview: &Preview) -> Outcome<bool> {
     let mut news = false;
-    for (place, folder) in written_to(round) {
+    for (place, folder) in written_to(preview) {
         if found(&folder, &desk.home).is_none() {
-            let to_be_made = |leg: &Leg| leg.to_be_made && leg.to.written == place.written;
-            if round.legs.iter().any(to_be_made) && round.is_still_where_it_was(desk) {
-                places::make_destination(desk, place, Manner::of(&round.job))?;
+            let to_be_made = |destination: &DestinationPlan| {
+                destination.to_be_made && destination.to.written == place.written
+            };
+            if preview.destinations.iter().any(to_be_made) && preview.is_still_where_it_was(desk) {
+                places::make_destination(desk, place, OpenOptions::of(&preview.job))?;
             }
             // What had to be made is there only now.
             let folder = place.resolved().unwrap_or(folder);
-            news |= try_place(desk, &folder, round)?;
+            news |= try_place(desk, &folder, preview)?;
         }
     }
     Ok(news)
 }
 
-fn try_place(desk: &Desk, folder: &Path, round: &Round) -> Outcome<bool> {
-    let full = round.job.rules.preserve == Preserve::Full;
+fn try_place(desk: &Desk, folder: &Path, preview: &Preview) -> Outcome<bool> {
+    let full = preview.job.rules.preserve == Preserve::Full;
     let Some(footing) = drives::footing_of(folder) else { return Ok(false) };
     // Where it cannot be tried, the run goes by the type, and says itself what it cannot do.
     let Ok(store) = LocalStore::open_knowing(folder, full, None) else { return Ok(false) };
     // A drive that has gone since leaves its mount point behind, and nothing is written there. What is open already is the right one.
-    if !round.is_still_where_it_was(desk) {
+    if !preview.is_still_where_it_was(desk) {
         return Ok(false);
     }
     let Ok(_reserved) = store.lock() else { return Ok(false) };

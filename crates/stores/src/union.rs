@@ -13,26 +13,26 @@ use reedhook_core::store::{
 };
 
 /// Stores as the folders of one root.
-pub struct Gathered {
+pub struct Union {
     members: Vec<(Name, Arc<dyn Store>)>,
     capabilities: Capabilities,
     /// What is free where an empty folder is going to be made.
     space: Option<Space>,
 }
 
-impl Gathered {
+impl Union {
     /// A tree with these folders; the names differ. What it can hold is what its least able member can.
     ///
     /// Returns `None` without members.
-    pub fn new(members: Vec<(Name, Arc<dyn Store>)>) -> Option<Gathered> {
+    pub fn new(members: Vec<(Name, Arc<dyn Store>)>) -> Option<Union> {
         let each = members.iter().map(|(_, store)| store.capabilities().clone());
         let capabilities = each.reduce(Capabilities::least)?;
-        Some(Gathered { members, capabilities, space: None })
+        Some(Union { members, capabilities, space: None })
     }
 
     /// An empty folder that could hold what a store with these capabilities can, and has so much space.
-    pub fn empty(capabilities: Capabilities, space: Option<Space>) -> Gathered {
-        Gathered { members: Vec::new(), capabilities, space }
+    pub fn empty(capabilities: Capabilities, space: Option<Space>) -> Union {
+        Union { members: Vec::new(), capabilities, space }
     }
 
     /// The member that a path leads to, and the path in it; `None` for the root.
@@ -64,7 +64,7 @@ fn root() -> Meta {
     clippy::missing_trait_methods,
     reason = "what stands before a store forwards everything, or says why not"
 )]
-impl Store for Gathered {
+impl Store for Union {
     fn name(&self) -> String {
         self.members.iter().map(|(_, store)| store.name()).collect::<Vec<_>>().join(", ")
     }
@@ -240,14 +240,14 @@ mod tests {
         put(counts.as_ref(), "north/a.csv", b"1", 1);
         put(maps.as_ref(), "path.svg", b"2", 1);
         let name = |text: &str| Name::new(text.as_bytes()).unwrap();
-        let tree = Gathered::new(vec![(name("counts"), counts), (name("maps"), maps)]).unwrap();
+        let tree = Union::new(vec![(name("counts"), counts), (name("maps"), maps)]).unwrap();
         assert_eq!(names(&tree, ""), ["counts", "maps"]);
         assert_eq!(names(&tree, "counts/north"), ["a.csv"]);
         assert_eq!(get(&tree, "maps/path.svg"), b"2");
         assert_eq!(tree.stat(&path("rota")).unwrap(), None);
         assert_eq!(tree.list(&path("rota")).unwrap_err().kind, FaultKind::NotFound);
         assert_eq!(tree.stage(&path("counts/b"), None).map(drop).unwrap_err().kind, FaultKind::Unsupported);
-        let empty = Gathered::empty(tree.capabilities().clone(), None);
+        let empty = Union::empty(tree.capabilities().clone(), None);
         assert_eq!(names(&empty, ""), Vec::<String>::new());
     }
 }

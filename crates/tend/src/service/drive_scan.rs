@@ -12,8 +12,8 @@ use reedhook_core::store::Place;
 use reedhook_jobs::desk::{Desk, Nobody};
 use reedhook_jobs::failure::{Halt, Outcome};
 use reedhook_jobs::inventory::{self, Took};
+use reedhook_jobs::low_priority;
 use reedhook_jobs::places::{InventoryKept, Located, locate};
-use reedhook_jobs::polite;
 use reedhook_jobs::words::count;
 use reedhook_stores::drives;
 
@@ -22,7 +22,7 @@ use crate::queue::share;
 
 /// What is known of the named stores.
 #[derive(Default)]
-pub(super) struct Cupboard {
+pub(super) struct DriveScan {
     /// Where each was mounted from when it was last looked, while its folder was there; nothing before the first look.
     there: BTreeMap<String, Option<Mounted>>,
     /// Stores that have appeared and are still to be looked through.
@@ -58,7 +58,7 @@ struct AtWork {
     stop: Arc<AtomicBool>,
 }
 
-impl Cupboard {
+impl DriveScan {
     /// The store that is being looked through.
     pub fn looks_through(&self) -> Option<&str> {
         self.at_work.as_ref().map(|at_work| at_work.store.as_str())
@@ -76,10 +76,10 @@ impl Service {
                 continue;
             };
             let now = Mounted::of(&place);
-            let before = self.cupboard.there.insert(name.clone(), now.clone());
+            let before = self.drive_scan.there.insert(name.clone(), now.clone());
             let came = before.is_some_and(|before| now.is_some_and(|now| now.has_come(before.as_ref())));
-            if came && !self.cupboard.due.contains(&name) {
-                self.cupboard.due.push_back(name);
+            if came && !self.drive_scan.due.contains(&name) {
+                self.drive_scan.due.push_back(name);
             }
         }
     }
@@ -90,37 +90,40 @@ impl Service {
 
     /// Begins to look through the next store, unless one is looked through already, or a run works there.
     pub(super) fn look_through_stores(&mut self) {
-        if self.cupboard.at_work.is_some() {
+        if self.drive_scan.at_work.is_some() {
             return;
         }
-        let Some(name) = self.cupboard.due.front().cloned() else { return };
+        let Some(name) = self.drive_scan.due.front().cloned() else { return };
         let places = self.store_place(&name).filter(Located::is_there).map(|place| place.places());
         let Some(places) = places else {
             // It has gone again.
-            self.cupboard.due.pop_front();
+            self.drive_scan.due.pop_front();
             return;
         };
         if self.running.values().any(|running| share(&running.places, &places)) {
             return;
         }
-        self.cupboard.due.pop_front();
+        self.drive_scan.due.pop_front();
         let stop: Arc<AtomicBool> = Arc::default();
-        let desk = Desk { stop: stop.clone(), listener: Arc::new(Nobody), ..self.desk_for("") };
+        let desk = Desk { stop: stop.clone(), observer: Arc::new(Nobody), ..self.desk_for("") };
         let (news, store) = (self.news.0.clone(), name.clone());
         let work = move || {
             let take = || inventory::take(&desk, &format!("@{store}"), Some(&store));
-            let took = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| polite::giving_way(take)));
+            let took = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+                low_priority::at_low_priority(take)
+            }));
             let _ = news.send(News::LookedThrough(store, took.ok().map(Box::new)));
         };
         match std::thread::Builder::new().name("inventory".to_owned()).spawn(work) {
-            Ok(_) => self.cupboard.at_work = Some(AtWork { store: name, places, stop }),
+            Ok(_) => self.drive_scan.at_work = Some(AtWork { store: name, places, stop }),
             Err(error) => self.note(format!("{name} could not be looked through: {error}")),
         }
     }
 
     /// A run is about to work at these places.
     pub(super) fn make_way_for(&mut self, places: &[Place]) {
-        if let Some(at_work) = self.cupboard.at_work.as_ref().filter(|at_work| share(&at_work.places, places))
+        if let Some(at_work) =
+            self.drive_scan.at_work.as_ref().filter(|at_work| share(&at_work.places, places))
         {
             at_work.stop.store(true, Ordering::Relaxed);
         }
@@ -128,14 +131,14 @@ impl Service {
 
     /// Nothing is begun any more.
     pub(super) fn close_cupboard(&mut self) {
-        if let Some(at_work) = &self.cupboard.at_work {
+        if let Some(at_work) = &self.drive_scan.at_work {
             at_work.stop.store(true, Ordering::Relaxed);
         }
     }
 
     /// A store has been looked through; nothing came of it where that is a fault of ours.
     pub(super) fn looked_through(&mut self, store: &str, took: Option<Outcome<Took>>) {
-        self.cupboard.at_work = self.cupboard.at_work.take().filter(|at_work| at_work.store != store);
+        self.drive_scan.at_work = self.drive_scan.at_work.take().filter(|at_work| at_work.store != store);
         match took {
             Some(Ok(took)) => {
                 let entries = count(took.taken.entries, "entry", "entries");
@@ -143,7 +146,7 @@ impl Service {
             }
             // A run has begun there: afterwards.
             Some(Err(failure)) if failure.halt == Halt::Interrupted => {
-                self.cupboard.due.push_back(store.to_owned());
+                self.drive_scan.due.push_back(store.to_owned());
             }
             Some(Err(failure)) => self.note(format!("{store} was not looked through: {}", failure.message)),
             None => self.note(format!("{store} could not be looked through; this is a fault in Reedhook")),

@@ -12,7 +12,7 @@ use reedhook_jobs::run::finished;
 use reedhook_jobs::tally::{Progress, Said};
 use serde_json::{Value, json};
 
-use crate::{Happening, Hear};
+use crate::{Happening, ServiceObserver};
 
 /// So much of what was said is kept.
 const SAID: usize = 300;
@@ -21,7 +21,7 @@ const SAID: usize = 300;
 const IN_HAND: usize = 3;
 
 #[derive(Default)]
-struct State {
+struct FeedState {
     live: BTreeMap<String, Progress>,
     /// What was said, each with its number.
     said: VecDeque<(u64, Value)>,
@@ -31,9 +31,9 @@ struct State {
 }
 
 /// Who keeps it.
-pub(crate) struct Hub {
-    outward: Arc<dyn Hear>,
-    state: Mutex<State>,
+pub(crate) struct ProgressFeed {
+    outward: Arc<dyn ServiceObserver>,
+    state: Mutex<FeedState>,
     changed: Condvar,
 }
 
@@ -52,12 +52,12 @@ pub(crate) struct Read {
     pub lines: Vec<Value>,
 }
 
-impl Hub {
-    pub fn new(outward: Arc<dyn Hear>) -> Hub {
-        Hub { outward, state: Mutex::default(), changed: Condvar::new() }
+impl ProgressFeed {
+    pub fn new(outward: Arc<dyn ServiceObserver>) -> ProgressFeed {
+        ProgressFeed { outward, state: Mutex::default(), changed: Condvar::new() }
     }
 
-    fn lock(&self) -> MutexGuard<'_, State> {
+    fn lock(&self) -> MutexGuard<'_, FeedState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -102,7 +102,7 @@ impl Hub {
         Read { stands_otherwise, lines }
     }
 
-    fn say(state: &mut State, line: Value) {
+    fn say(state: &mut FeedState, line: Value) {
         state.serial += 1;
         let serial = state.serial;
         state.said.push_back((serial, line));
@@ -122,11 +122,11 @@ impl Hub {
                 let mut line = lines::object(line);
                 line.insert("job".to_owned(), json!(job));
                 line.insert("at".to_owned(), json!(at()));
-                Hub::say(&mut state, line.into());
+                ProgressFeed::say(&mut state, line.into());
             }
             Happening::Began { job, reason, .. } => {
                 state.live.insert((*job).to_owned(), Progress::begins());
-                Hub::say(
+                ProgressFeed::say(
                     &mut state,
                     json!({"event": "began", "job": job, "cause": reason.as_str(), "at": at()}),
                 );
@@ -136,24 +136,24 @@ impl Hub {
                 state.live.remove(*job);
                 let mut line = lines::object(finished(job, result));
                 line.insert("at".to_owned(), json!(at()));
-                Hub::say(&mut state, line.into());
+                ProgressFeed::say(&mut state, line.into());
                 state.version += 1;
             }
             Happening::Failed { job, failure } => {
                 state.live.remove(*job);
                 let (code, message) = (failure.code(), failure.text());
-                Hub::say(
+                ProgressFeed::say(
                     &mut state,
                     json!({"event": "failure", "job": job, "code": code, "message": message, "at": at()}),
                 );
                 state.version += 1;
             }
             Happening::Overdue { job, .. } => {
-                Hub::say(&mut state, json!({"event": "overdue", "job": job, "at": at()}));
+                ProgressFeed::say(&mut state, json!({"event": "overdue", "job": job, "at": at()}));
                 state.version += 1;
             }
             Happening::Note(text) => {
-                Hub::say(&mut state, json!({"event": "note", "message": text, "at": at()}));
+                ProgressFeed::say(&mut state, json!({"event": "note", "message": text, "at": at()}));
             }
             Happening::Waiting { .. } | Happening::Tending { .. } | Happening::Ending => state.version += 1,
         }
@@ -174,10 +174,10 @@ fn line_of(said: &Said<'_>) -> Option<Value> {
     }
 }
 
-impl Hear for Hub {
-    fn hear(&self, happening: &Happening<'_>) {
+impl ServiceObserver for ProgressFeed {
+    fn observe(&self, happening: &Happening<'_>) {
         self.take(happening);
-        self.outward.hear(happening);
+        self.outward.observe(happening);
     }
 }
 
@@ -191,31 +191,31 @@ mod tests {
 
     struct Deaf;
 
-    impl Hear for Deaf {
-        fn hear(&self, _happening: &Happening<'_>) {}
+    impl ServiceObserver for Deaf {
+        fn observe(&self, _happening: &Happening<'_>) {}
     }
 
     #[test]
     fn whoever_comes_late_knows_how_far_it_is_and_several_read_for_themselves() {
-        let hub = Hub::new(Arc::new(Deaf));
-        hub.hear(&Happening::Began { job: "counts", reason: Reason::Asked, line: None });
+        let progress_feed = ProgressFeed::new(Arc::new(Deaf));
+        progress_feed.observe(&Happening::Began { job: "counts", reason: Reason::Asked, line: None });
         let file = |worker| Deed::Bytes { worker, bytes: 100 };
         for _ in 0..1000 {
             let event = Event::Did { event: &file(0), line: None };
-            hub.hear(&Happening::InRun { job: "counts", event: &event });
+            progress_feed.observe(&Happening::InRun { job: "counts", event: &event });
         }
-        let (mut one, mut other) = (hub.reader(), hub.reader());
+        let (mut one, mut other) = (progress_feed.reader(), progress_feed.reader());
         for reader in [&mut one, &mut other] {
-            let read = hub.read(reader);
+            let read = progress_feed.read(reader);
             assert!(read.stands_otherwise);
             assert_eq!(read.lines[0]["event"], "began");
             assert_eq!(read.lines[1]["tally"]["bytes"], 100_000);
         }
-        hub.hear(&Happening::Note("a word"));
-        let lines = hub.read(&mut one).lines;
+        progress_feed.observe(&Happening::Note("a word"));
+        let lines = progress_feed.read(&mut one).lines;
         assert_eq!((lines.len(), &lines[0]["message"]), (2, &json!("a word")));
-        (0..2 * SAID).for_each(|_| hub.hear(&Happening::Note("more")));
-        assert_eq!(hub.read(&mut other).lines.len(), SAID + 1, "what is old is forgotten");
-        assert!(!hub.read(&mut one).stands_otherwise);
+        (0..2 * SAID).for_each(|_| progress_feed.observe(&Happening::Note("more")));
+        assert_eq!(progress_feed.read(&mut other).lines.len(), SAID + 1, "what is old is forgotten");
+        assert!(!progress_feed.read(&mut one).stands_otherwise);
     }
 }

@@ -22,7 +22,7 @@ use reedhook_core::store::{
 };
 
 /// A store with help.
-pub struct Aided {
+pub struct Emulated {
     inner: Box<dyn Store>,
     capabilities: Capabilities,
     /// The rule by which names are spelled; `None` where they are left as they are.
@@ -54,20 +54,20 @@ impl Noted {
     }
 }
 
-impl Aided {
+impl Emulated {
     /// Lets names that the store refuses be spelled there.
-    pub fn spelling(inner: Box<dyn Store>) -> Aided {
+    pub fn spelling(inner: Box<dyn Store>) -> Emulated {
         let names = NameRule::BYTES;
         let capabilities = Capabilities { names, ..inner.capabilities().clone() };
-        Aided { capabilities, ..Aided::reading(inner) }
+        Emulated { capabilities, ..Emulated::reading(inner) }
     }
 
     /// Reads names that were spelled earlier, and refuses others as the store does.
-    pub fn reading(inner: Box<dyn Store>) -> Aided {
+    pub fn reading(inner: Box<dyn Store>) -> Emulated {
         let capabilities = inner.capabilities().clone();
         let rule = Some(capabilities.names);
         let (spells, told) = (AtomicBool::new(false), AtomicBool::new(false));
-        Aided { inner, capabilities, rule, notes: None, spells, told }
+        Emulated { inner, capabilities, rule, notes: None, spells, told }
     }
 
     /// Whether names at a place were spelled by an earlier run. What cannot be looked at was.
@@ -76,7 +76,7 @@ impl Aided {
     }
 
     /// Notes the times of files, which the store cannot be told. `notes` are those about this very place.
-    pub fn noting(inner: Box<dyn Store>, notes: Arc<dyn Notes>) -> Aided {
+    pub fn noting(inner: Box<dyn Store>, notes: Arc<dyn Notes>) -> Emulated {
         let capabilities = Capabilities {
             time_precision: Some(Duration::from_nanos(1)),
             link_times: false,
@@ -85,7 +85,7 @@ impl Aided {
         };
         let notes = Some(Noted { notes, intended: Arc::default() });
         let (spells, told) = (AtomicBool::new(false), AtomicBool::new(false));
-        Aided { inner, capabilities, rule: None, notes, spells, told }
+        Emulated { inner, capabilities, rule: None, notes, spells, told }
     }
 
     /// Sees to it that it is written down before the first such name is there.
@@ -202,7 +202,7 @@ fn bare(meta: &Meta) -> Meta {
     clippy::missing_trait_methods,
     reason = "what stands before a store forwards everything, or says why not"
 )]
-impl Store for Aided {
+impl Store for Emulated {
     fn name(&self) -> String {
         self.inner.name()
     }
@@ -417,7 +417,7 @@ impl Store for Aided {
     }
 }
 
-impl Aided {
+impl Emulated {
     /// The notes about a file, or about everything in a folder, by the path below it.
     fn notes_below(&self, top: &RelPath) -> Result<Vec<(RelPath, Note)>> {
         let Some(noted) = &self.notes else { return Ok(Vec::new()) };
@@ -562,7 +562,7 @@ mod tests {
     fn helped_stores_are_stores() {
         let plain =
             || Box::new(SimulatedStore::new("helped").with_capabilities(|can| can.names = NameRule::DOS));
-        conformance(&Aided::spelling(plain()));
-        conformance(&Aided::noting(plain(), Arc::new(Fleeting::default())));
+        conformance(&Emulated::spelling(plain()));
+        conformance(&Emulated::noting(plain(), Arc::new(Fleeting::default())));
     }
 }

@@ -4,7 +4,7 @@
 use rusqlite::{OptionalExtension, params};
 
 use reedhook_core::entry::Side;
-use reedhook_core::memory::Rotten;
+use reedhook_core::memory::Corrupted;
 use reedhook_core::path::RelPath;
 use reedhook_core::run::kept::ClockReading;
 
@@ -16,13 +16,13 @@ pub trait Findings {
     ///
     /// # Errors
     /// When SQLite fails.
-    fn set_rotten(&mut self, job: &str, place: &str, found: &[Rotten]) -> Result<()>;
+    fn set_rotten(&mut self, job: &str, place: &str, found: &[Corrupted]) -> Result<()>;
 
     /// What is known to be rotten between a job's left and a destination, sorted by path.
     ///
     /// # Errors
     /// When SQLite fails.
-    fn rotten(&self, job: &str, place: &str) -> Result<Vec<Rotten>>;
+    fn corrupted(&self, job: &str, place: &str) -> Result<Vec<Corrupted>>;
 
     /// Forgets what has been mended.
     ///
@@ -56,7 +56,7 @@ pub trait Findings {
 }
 
 impl Findings for StateFile {
-    fn set_rotten(&mut self, job: &str, place: &str, found: &[Rotten]) -> Result<()> {
+    fn set_rotten(&mut self, job: &str, place: &str, found: &[Corrupted]) -> Result<()> {
         let transaction = self.db.transaction()?;
         transaction.execute("DELETE FROM rotten WHERE job = ?1 AND place = ?2", [job, place])?;
         for one in found {
@@ -70,7 +70,7 @@ impl Findings for StateFile {
         Ok(())
     }
 
-    fn rotten(&self, job: &str, place: &str) -> Result<Vec<Rotten>> {
+    fn corrupted(&self, job: &str, place: &str) -> Result<Vec<Corrupted>> {
         let sql = "SELECT path, side, size, modified, edited FROM rotten WHERE job = ?1 AND place = ?2 ORDER BY path";
         let mut statement = self.db.prepare(sql)?;
         let rows = statement
@@ -82,7 +82,7 @@ impl Findings for StateFile {
             .collect::<rusqlite::Result<Vec<_>>>()?;
         let one = |(path, side, size, modified, edited): (Vec<u8>, String, u64, String, bool)| {
             let side = [Side::Left, Side::Right].into_iter().find(|known| known.as_str() == side);
-            Some(Rotten { path: RelPath::new(&path).ok()?, side, edited, size, modified })
+            Some(Corrupted { path: RelPath::new(&path).ok()?, side, edited, size, modified })
         };
         Ok(rows.into_iter().filter_map(one).collect())
     }

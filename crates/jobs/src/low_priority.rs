@@ -2,7 +2,7 @@
 
 /// Does some work on a thread of low priority for processor and disk; the threads that it starts take the priority over. A
 /// system that has no such thing, or refuses, loses nothing but politeness.
-pub fn giving_way<T: Send>(work: impl FnOnce() -> T + Send) -> T {
+pub fn at_low_priority<T: Send>(work: impl FnOnce() -> T + Send) -> T {
     let outcome = std::thread::scope(|scope| {
         let worker = scope.spawn(|| {
             #[cfg(target_os = "linux")]
@@ -42,8 +42,9 @@ mod tests {
             after_name.split_whitespace().nth(16).and_then(|field| field.parse().ok()).unwrap_or(-99)
         };
         let before = niceness();
-        let inside =
-            super::giving_way(|| (niceness(), std::thread::scope(|scope| scope.spawn(niceness).join().ok())));
+        let inside = super::at_low_priority(|| {
+            (niceness(), std::thread::scope(|scope| scope.spawn(niceness).join().ok()))
+        });
         assert_eq!(inside, (19, Some(19)));
         assert_eq!(niceness(), before);
     }
