@@ -212,6 +212,9 @@ pub enum Command {
         /// Do what this saved plan says, exactly; what has changed since is left, and reported.
         #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, conflicts_with_all = ["all", "reverse"])]
         plan: Option<PathBuf>,
+        /// Leave out what the jobs say under `finally`: eject no drive, leave the machine on.
+        #[arg(long)]
+        no_finally: bool,
         /// At the end, wait for a key: so that a window stays open until it was read.
         #[arg(long)]
         stay: bool,

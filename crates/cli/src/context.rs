@@ -6,9 +6,13 @@ use std::sync::Arc;
 
 use reedhook_core::foreign::escaped_lines;
 use reedhook_jobs::desk::{Desk, Secrets};
+use reedhook_jobs::finally;
 use reedhook_jobs::home::Home;
 use reedhook_jobs::places::Settings;
+use reedhook_jobs::run_job::Surroundings;
 use reedhook_stores::remote::connect::Secret;
+use reedhook_tend::pending;
+use reedhook_tend::tell::AtOnce;
 
 pub use crate::output::text as print_text;
 
@@ -23,6 +27,8 @@ pub struct Context {
     pub global: Global,
     /// What all work on jobs needs.
     pub desk: Desk,
+    /// Who tells others of runs, and what is to be done once they are over.
+    pub surroundings: Surroundings,
 }
 
 impl Context {
@@ -54,7 +60,13 @@ impl Context {
             observer: Arc::new(Screen::new(global)),
             ..Desk::new(home, settings, world)
         };
-        Ok(Context { global: global.clone(), desk })
+        let surroundings = Surroundings::with(Arc::new(AtOnce));
+        Ok(Context { global: global.clone(), desk, surroundings })
+    }
+
+    /// Does what jobs wish for the end, once nothing of the home goes on any more. What there was to read has been printed by then.
+    pub fn finish(&self) {
+        finally::carry_out(&self.desk, &self.surroundings.finale, &|| pending::of(&self.desk));
     }
 
     /// Whether a person can be asked: both ends are a terminal, and nobody wants JSON.

@@ -91,8 +91,9 @@ fn act(cli: Cli) -> u8 {
     let tolerant = matches!(cli.command, Command::Doctor { .. });
     let service = matches!(cli.command, Command::Tend { command: None });
     let outcome = Context::new(&cli.global, tolerant, !service).and_then(|context| {
-        commands::carry_out(&context, cli.command)
-            .map_err(|failure| failure.about_state_file(&context.desk.home.state_file()))
+        let outcome = commands::carry_out(&context, cli.command);
+        context.finish();
+        outcome.map_err(|failure| failure.about_state_file(&context.desk.home.state_file()))
     });
     outcome.unwrap_or_else(|failure| {
         context::complain(&failure, json);

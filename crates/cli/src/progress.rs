@@ -14,12 +14,12 @@ use reedhook_core::run::Event;
 use reedhook_core::walk::ScanProgress;
 use unicode_width::UnicodeWidthStr;
 
-use reedhook_jobs::desk::{Event as Happening, Observer};
+use reedhook_jobs::desk::{Event as Happening, Finishing, Observer};
 use reedhook_jobs::tally::{InHand, Tally};
 
 use crate::args::Global;
 use crate::context::{print_text, warn};
-use crate::text::{bytes, count, duration, elided, elided_end, grouped, rate};
+use crate::text::{bytes, count, duration, elided, elided_end, finishing_words, grouped, rate};
 
 /// How often the live view is drawn.
 const FRAME: Duration = Duration::from_millis(100);
@@ -267,12 +267,14 @@ enum Scene {
 pub struct Screen {
     global: Global,
     scene: Mutex<Scene>,
+    /// The countdown before the machine goes down.
+    countdown: Mutex<Option<ProgressBar>>,
 }
 
 impl Screen {
     /// A screen as the options want it.
     pub fn new(global: &Global) -> Screen {
-        Screen { global: global.clone(), scene: Mutex::new(Scene::Empty) }
+        Screen { global: global.clone(), scene: Mutex::new(Scene::Empty), countdown: Mutex::default() }
     }
 }
 
@@ -295,6 +297,7 @@ impl Observer for Screen {
             (_, Happening::Scanning { .. }) if self.shows_scans() => {
                 *scene = Scene::Scan { since: Instant::now(), spinner: None };
             }
+            (_, Happening::Finishing(finishing)) => self.show_finishing(finishing),
             (_, Happening::Scanned | Happening::Ends) => match std::mem::replace(&mut *scene, Scene::Empty) {
                 Scene::Run(view) => view.finish(),
                 Scene::Scan { spinner: Some(spinner), .. } => spinner.finish_and_clear(),
@@ -306,9 +309,43 @@ impl Observer for Screen {
 }
 
 impl Screen {
+    /// On a terminal a countdown is one line that changes; elsewhere it is told once.
+    fn show_finishing(&self, finishing: &Finishing<'_>) {
+        let mut countdown = self.countdown.lock().unwrap_or_else(PoisonError::into_inner);
+        let words = finishing_words(finishing, "Ctrl-C leaves it on.");
+        match (finishing, countdown.as_ref()) {
+            (Finishing::CountsDown { .. }, None) => {
+                let bar = ProgressBar::new_spinner().with_style(plain_message());
+                bar.set_draw_target(ProgressDrawTarget::stderr());
+                if bar.is_hidden() {
+                    warn(&words);
+                }
+                bar.set_message(words);
+                bar.tick();
+                *countdown = Some(bar);
+            }
+            (Finishing::CountsDown { .. }, Some(bar)) => {
+                bar.set_message(words);
+                bar.tick();
+            }
+            (_, bar) => {
+                if let Some(bar) = bar {
+                    bar.finish_and_clear();
+                }
+                *countdown = None;
+                warn(words);
+            }
+        }
+    }
+
     fn shows_scans(&self) -> bool {
         !self.global.json && !self.global.quiet && std::io::stderr().is_terminal()
     }
+}
+
+/// A line that is nothing but its message.
+fn plain_message() -> ProgressStyle {
+    ProgressStyle::with_template("{msg}").unwrap_or_else(|_| ProgressStyle::default_spinner())
 }
 
 /// Shows how far a look is, once it takes its time.

@@ -1,7 +1,7 @@
 //! Numbers, sizes, times and small tables as people read them, in the zone of this machine.
 
 pub use reedhook_report::text::*;
-pub use reedhook_report::words::{overdue_words, result_of};
+pub use reedhook_report::words::{finishing_words, overdue_words, result_of};
 
 /// A moment in local time: `2031-05-04 18:15`.
 pub fn moment(ms: i64) -> String {

@@ -567,6 +567,9 @@ fn a_digest_that_could_not_be_remembered_is_not_sent() {
 fn what_has_to_be_told_is_told_before_the_machine_goes_off() {
     let station = troubled();
     set_up(&station, "command = { run = \"sleep 1; echo told >> order\" }");
+    let file = station.path("home/reedhook.toml");
+    let settings = fs::read_to_string(&file).unwrap();
+    fs::write(&file, format!("countdown = \"1 s\"\n{settings}")).unwrap();
     let bin = station.path("bin");
     fs::create_dir(&bin).unwrap();
     fs::write(bin.join("systemctl"), "#!/bin/sh\necho \"$@\" >> order\n").unwrap();

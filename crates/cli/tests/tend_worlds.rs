@@ -190,6 +190,7 @@ fn a_second_name_follows_what_is_written_through_the_first() {
 #[test]
 fn the_machine_is_suspended_when_the_last_run_is_over() {
     let station = Station::with_job("mirror", &["--finally", "suspend", "--when", "on start"]);
+    fs::write(station.path("home/reedhook.toml"), "countdown = \"1 s\"\n").unwrap();
     let path = tools(&station);
     let said = || fs::read_to_string(station.path("said")).unwrap_or_default();
     let run = |words: &[&str]| Ran::of(&station.command(words).env("PATH", &path).output().unwrap());

@@ -1,7 +1,7 @@
 //! From a look to a run: what stands in the way, who has to agree, and what has to be there first.
 //!
-//! A [`ProvedPlan`] is what a run would do, seen with its eyes. [`ProvedPlan::clear`] is the only way to a [`ApprovedRun`], and a
-//! [`Run`](crate::run::Run) carries out nothing else. What is cleared has passed its guards, was agreed to, and has real stores: what
+//! A [`ProvedPlan`] is what a run would do, seen with its eyes. [`ProvedPlan::clear`] is the only way to an [`ApprovedRun`], and
+//! [`run_job`](crate::run_job::run_job) carries out nothing else. What is cleared has passed its guards, was agreed to, and has real stores: what
 //! had to be made is there, and was looked at again.
 
 use reedhook_core::job::Kind;
@@ -66,6 +66,11 @@ pub trait Consent {
     /// # Errors
     /// When the run must not be.
     fn give(&mut self, preview: &Preview, need: Need) -> Outcome<()>;
+
+    /// Hears what is about to be done, now that it is clear and what the places hold is known.
+    fn approved(&mut self, preview: &Preview) {
+        let _ = preview;
+    }
 }
 
 impl<F: FnMut(&Preview, Need) -> Outcome<()>> Consent for F {

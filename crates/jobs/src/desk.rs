@@ -18,6 +18,7 @@ use reedhook_core::plan::Plan;
 use reedhook_core::run;
 use reedhook_core::run::kept::ClockReading;
 use reedhook_core::walk::ScanProgress;
+use reedhook_core::when::Finally;
 use reedhook_stores::remote::connect::Secret;
 
 use crate::failure::Outcome;
@@ -76,6 +77,29 @@ pub enum Event<'a> {
     Tick,
     /// The plan has been carried out, or that was given up.
     Ends,
+    /// All runs are over, and what is to be done at the very end is near.
+    Finishing(Finishing<'a>),
+}
+
+/// How near it is what is to be done at the very end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Finishing<'a> {
+    /// Something else still goes on, or is still to come.
+    Waits {
+        /// What is to be done.
+        what: Finally,
+        /// What it waits for, in words.
+        behind: &'a str,
+    },
+    /// Somebody may still say no; heard every second.
+    CountsDown {
+        /// What is to be done.
+        what: Finally,
+        /// How long it takes yet.
+        left: Duration,
+    },
+    /// Somebody has said no.
+    LeftOn,
 }
 
 /// Who hears what happens: a progress view, a program that reads lines, a board. What it does has no influence on the work.

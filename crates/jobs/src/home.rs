@@ -4,7 +4,7 @@
 //! the folders of the XDG base directory specification.
 
 use std::fs::{self, File, OpenOptions};
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 use reedhook_core::foreign::escaped;
@@ -88,6 +88,11 @@ impl Home {
     /// A job's lock file.
     pub fn lock_file(&self, job: &str) -> PathBuf {
         self.state.join("locks").join(format!("{job}.lock"))
+    }
+
+    /// The lock that all runs of the home share.
+    pub fn runs_lock(&self) -> PathBuf {
+        self.state.join("locks").join("runs")
     }
 
     /// Whether everything is in one folder that may be carried about.
@@ -227,21 +232,46 @@ fn open_lock(path: &Path) -> std::io::Result<File> {
     }
 }
 
+/// Who only looks whether a lock is held holds it for that moment: so often one is tried that seems to be.
+const TRIES: u32 = 4;
+
+/// How long is waited before a lock is tried again.
+const BETWEEN_TRIES: std::time::Duration = std::time::Duration::from_millis(5);
+
 /// Takes a lock of Reedhook's own; `None` when another program has it. The kernel lets go of it when this one ends, however it ends.
 ///
 /// # Errors
 /// When the file of the lock cannot be made or locked.
 pub fn take_lock(path: &Path) -> Outcome<Option<File>> {
+    let (file, failed) = opened_lock(path)?;
+    for tried in 1.. {
+        match file.try_lock() {
+            Ok(()) => return Ok(Some(file)),
+            Err(fs::TryLockError::WouldBlock) if tried < TRIES => std::thread::sleep(BETWEEN_TRIES),
+            Err(fs::TryLockError::WouldBlock) => break,
+            Err(fs::TryLockError::Error(error)) => return Err(failed(error)),
+        }
+    }
+    Ok(None)
+}
+
+/// Takes a lock of Reedhook's own together with others who share it. Nobody has it alone for longer than a look takes.
+///
+/// # Errors
+/// When the file of the lock cannot be made or locked.
+pub fn share_lock(path: &Path) -> Outcome<File> {
+    let (file, failed) = opened_lock(path)?;
+    file.lock_shared().map_err(failed)?;
+    Ok(file)
+}
+
+/// The file of a lock, and how it is told that something about it failed.
+fn opened_lock(path: &Path) -> Outcome<(File, impl Fn(io::Error) -> Failure)> {
     if let Some(parent) = path.parent() {
         make_folder(parent)?;
     }
     let failed = |error| Failure::own_files(&format!("cannot lock {}", path.display()), error);
-    let file = open_lock(path).map_err(failed)?;
-    match file.try_lock() {
-        Ok(()) => Ok(Some(file)),
-        Err(fs::TryLockError::WouldBlock) => Ok(None),
-        Err(fs::TryLockError::Error(error)) => Err(failed(error)),
-    }
+    Ok((open_lock(path).map_err(failed)?, failed))
 }
 
 /// Closes a file to others that an older Reedhook has made. A link is left alone, and so is what is not ours. Where there are no modes,

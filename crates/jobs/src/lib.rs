@@ -1,7 +1,7 @@
 //! Jobs: what they are, what a run of one would do, what has to be clear before it does it, and what came of it.
 //!
 //! A [`Desk`](desk::Desk) is what all of it works at. [`look`](look::look) opens a job's places and says what a run would do, a
-//! [`ProvedPlan`](clear::ProvedPlan); clearing it gives a [`ApprovedRun`](clear::ApprovedRun), and a [`Run`](run::Run) carries that out. Nothing here
+//! [`ProvedPlan`](clear::ProvedPlan); clearing it gives an [`ApprovedRun`](clear::ApprovedRun), and [`run_job`](run_job::run_job) carries that out. Nothing here
 //! prints, reads a terminal or knows exit codes: a command line, a service and a full-screen view stand on it alike.
 //!
 //! ```
@@ -11,7 +11,8 @@
 //! use reedhook_jobs::jobfile::{Job, JobKeys};
 //! use reedhook_jobs::look::{Preview, look};
 //! use reedhook_jobs::places::Settings;
-//! use reedhook_jobs::run::Run;
+//! use reedhook_jobs::run::Sort;
+//! use reedhook_jobs::run_job::{NoMessenger, Origin, RunRequest, Surroundings, run_job};
 //!
 //! # fn main() -> Result<(), Box<dyn std::error::Error>> {
 //! # let folder = tempfile::tempdir()?;
@@ -24,16 +25,22 @@
 //! let (from, to) = (side("station"), side("drive"));
 //! let job = Job::new("counts", JobKeys { kind: Some(Kind::Mirror), from, to, ..JobKeys::default() })?;
 //!
-//! let run = Run::begin(&desk, &job)?;
-//! let cleared = look(&desk, &job)?.clear(&desk, &[], &mut |_: &Preview, _| Ok(()))?;
-//! let (_, result) = run.carry_out(cleared);
+//! let request = RunRequest {
+//!     job: &job,
+//!     sort: Sort::Job,
+//!     origin: Origin::Asked,
+//!     look: &|| look(&desk, &job),
+//!     lifted: &[],
+//!     consent: &mut |_: &Preview, _| Ok(()),
+//! };
+//! let surroundings = Surroundings::with(std::sync::Arc::new(NoMessenger));
+//! let (_, result) = run_job(&desk, &surroundings, request, |_, _| ())?;
 //! assert_eq!(result.counts.added, 1);
 //! # Ok(())
 //! # }
 //! ```
 
 pub mod alignment;
-pub mod around;
 pub mod atomic_file;
 pub mod capabilities;
 pub mod clear;
@@ -42,7 +49,9 @@ mod depth;
 pub mod desk;
 pub mod due;
 pub mod failure;
+pub mod finally;
 pub mod home;
+pub mod hooks;
 pub mod inventory;
 pub mod jobfile;
 pub mod lines;
@@ -59,11 +68,11 @@ pub mod recognise;
 pub mod restore;
 pub mod reverse;
 pub mod run;
+pub mod run_job;
 pub mod saved;
 pub mod secrets;
 pub mod tally;
 pub mod two_way;
 pub mod undo;
 pub mod verify;
-pub mod whole;
 pub mod words;

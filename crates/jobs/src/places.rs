@@ -6,6 +6,7 @@ use std::fs;
 use std::num::NonZeroUsize;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use reedhook_core::foreign::escaped;
 use reedhook_core::path::{Name, RelPath};
@@ -32,6 +33,9 @@ pub struct Settings {
     /// How many runs the service lets go on side by side; 2 when nothing is said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_runs: Option<NonZeroUsize>,
+    /// How long people may say no before the machine is suspended or powered off; half a minute when nothing is said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub countdown: Option<Age>,
     /// How long the runs' logs are kept; a year when nothing is said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub logs_for: Option<Age>,
@@ -134,6 +138,11 @@ impl StoreEntry {
 }
 
 impl Settings {
+    /// How long people may say no before the machine is suspended or powered off.
+    pub fn countdown(&self) -> Duration {
+        self.countdown.map_or(Duration::from_secs(30), |countdown| countdown.length())
+    }
+
     /// How long logs are kept.
     pub fn logs_for(&self) -> Age {
         self.logs_for.or(self.logs.keep_for).unwrap_or(Age::from_days(365))

@@ -188,7 +188,7 @@ impl Progress {
             }
             desk::Event::Note(text) => return Some(Said::Note(text)),
             desk::Event::Ends => self.tally.workers.clear(),
-            desk::Event::Scanned | desk::Event::Tick => {}
+            desk::Event::Scanned | desk::Event::Tick | desk::Event::Finishing(_) => {}
         }
         None
     }

@@ -24,7 +24,8 @@ use crate::recognise;
 use crate::restore::Holder;
 use crate::run::claim::lock_destination;
 use crate::run::retention::owner;
-use crate::run::{JobLock, Run, RunResult};
+use crate::run::{JobLock, Run, RunResult, Sort};
+use crate::run_job::{Origin, Surroundings, Travel};
 
 /// A run that is about to be undone. Its job is reserved from the first look on: the log of a run in progress tells half of it.
 pub struct Undoing {
@@ -91,33 +92,82 @@ impl Undoing {
     /// Puts it back. This is a run of the job itself, and can be undone.
     ///
     /// # Errors
-    /// When it could not begin, or what was done could not be written down.
-    pub fn carry_out(self, desk: &Desk) -> Outcome<RunResult> {
+    /// When it could not begin.
+    pub fn carry_out(self, desk: &Desk, surroundings: &Surroundings) -> Outcome<RunResult> {
         let Undoing { job, lock, places, sides, pasts, untold, .. } = self;
-        let mut run = Run::begin_locked(desk, &job, lock)?.special("undo");
-        let done = match undo_everywhere(desk, &job, (&sides, &places), &pasts, &mut run) {
+        let travel = Travel { job: &job, sort: Sort::Undo, origin: Origin::Asked };
+        let changed = Changed { job: &job, places, sides, pasts, untold };
+        let ended =
+            travel.along(desk, surroundings, Some(lock), |run| (None::<()>, changed.put_back(desk, run)))?;
+        Ok(ended.1)
+    }
+}
+
+/// What a run changed, where.
+struct Changed<'a> {
+    job: &'a Job,
+    places: Vec<RunPlace>,
+    sides: Vec<Holder>,
+    pasts: Vec<Past>,
+    untold: Untold,
+}
+
+impl Changed<'_> {
+    fn put_back(self, desk: &Desk, mut run: Run<'_>) -> RunResult {
+        let done = match self.put_back_everywhere(desk, &mut run) {
             Ok(done) => done,
-            Err(failure) => return Ok(run.refuse(failure)),
+            Err(failure) => return run.refuse(failure),
         };
         let (mut counts, folders) = undone_counts(&done);
-        let several = sides.len() > 1 && job.rules.kind != Kind::TwoWay;
+        counts.problems += u64::from(!matches!(self.untold, Untold::Nothing));
+        match self.write_down(desk, &mut run, done) {
+            Ok(()) if counts.problems > 0 => run.end(RunOutcome::Problems, None, counts, folders),
+            Ok(()) => run.end(RunOutcome::Done, None, counts, folders),
+            Err(failure) => run.end(RunOutcome::Stopped, Some(failure.on_the_way()), counts, folders),
+        }
+    }
+
+    fn put_back_everywhere(&self, desk: &Desk, run: &mut Run<'_>) -> Outcome<Vec<Undone>> {
+        let Changed { job, places, sides, pasts, .. } = self;
+        let own = Name::new(run.name().as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
+        let mut locks = Vec::new();
+        for (Holder { place, store, .. }, past) in sides.iter().zip(places) {
+            // Where a person restored to stays their own: no lock is left there.
+            if !past.mark.is_empty() {
+                locks.push(lock_destination(store.as_ref(), place, &desk.home)?);
+            }
+            run.add_place(past.clone())?;
+        }
+        if job.rules.kind == Kind::TwoWay && job.name != ONCE {
+            // First of all: were the undoing remembered as a removal, the next run would carry it to the other side.
+            desk.home.record()?.forget_names(&job.name, &worked_on(pasts))?;
+        }
+        let owner = owner(&job.name);
+        let undo_one = |(Holder { store, .. }, past): (&Holder, &Past)| {
+            undo_run(store.as_ref(), past, (&own, &owner)).map_err(|error| {
+                Failure::stopped(error.kind, format!("the undo stopped on the way: {error}"))
+                    .hint("What was done is whole; undo the same run again.")
+            })
+        };
+        sides.iter().zip(pasts).map(undo_one).collect()
+    }
+
+    /// Writes down what was done: by that, the undo can be undone.
+    fn write_down(&self, desk: &Desk, run: &mut Run<'_>, done: Vec<Undone>) -> Outcome<()> {
+        let several = self.sides.len() > 1 && self.job.rules.kind != Kind::TwoWay;
         for (at, one) in done.into_iter().enumerate() {
-            let side = sides[at].side;
+            let side = self.sides[at].side;
             let events = one.items.iter().cloned().map(Event::Item);
             let folder_events = one.folders.into_iter().map(|(path, was)| Event::Folder { side, path, was });
             let problems = one.problems.into_iter().map(Event::Problem);
-            let to = several.then(|| places[at].place.as_str());
+            let to = several.then(|| self.places[at].place.as_str());
             run.note(events.chain(folder_events).chain(problems), to)?;
-            // Only now: an inventory that is being written is waited for, and the log is what the undo can be undone by.
-            tell_inventory(desk, &job, &sides[at].place, &one.items);
+            // Only now: an inventory that is being written is waited for.
+            tell_inventory(desk, self.job, &self.sides[at].place, &one.items);
         }
-        if let Some(message) = untold.sentence() {
-            let side = sides.first().map_or(Side::Right, |holder| holder.side);
-            run.note([Event::Problem(Problem::new(Code::Untold, side, RelPath::root(), message))], None)?;
-            counts.problems += 1;
-        }
-        let outcome = if counts.problems > 0 { RunOutcome::Problems } else { RunOutcome::Done };
-        Ok(run.end(outcome, None, counts, folders))
+        let Some(message) = self.untold.sentence() else { return Ok(()) };
+        let side = self.sides.first().map_or(Side::Right, |holder| holder.side);
+        run.note([Event::Problem(Problem::new(Code::Untold, side, RelPath::root(), message))], None)
     }
 }
 
@@ -218,36 +268,6 @@ fn read_past(desk: &Desk, row: &RunRow, place: &RunPlace) -> Outcome<Past> {
     }
     past.items.retain(|item| item.done != Done::Left);
     Ok(past)
-}
-
-fn undo_everywhere(
-    desk: &Desk,
-    job: &Job,
-    (sides, places): (&[Holder], &[RunPlace]),
-    pasts: &[Past],
-    run: &mut Run<'_>,
-) -> Outcome<Vec<Undone>> {
-    let own = Name::new(run.name().as_bytes()).map_err(|error| Failure::own_files("run name", error))?;
-    let mut locks = Vec::new();
-    for (Holder { place, store, .. }, past) in sides.iter().zip(places) {
-        // Where a person restored to stays their own: no lock is left there.
-        if !past.mark.is_empty() {
-            locks.push(lock_destination(store.as_ref(), place, &desk.home)?);
-        }
-        run.add_place(past.clone())?;
-    }
-    if job.rules.kind == Kind::TwoWay && job.name != ONCE {
-        // First of all: were the undoing remembered as a removal, the next run would carry it to the other side.
-        desk.home.record()?.forget_names(&job.name, &worked_on(pasts))?;
-    }
-    let owner = owner(&job.name);
-    let undo_one = |(Holder { store, .. }, past): (&Holder, &Past)| {
-        undo_run(store.as_ref(), past, (&own, &owner)).map_err(|error| {
-            Failure::stopped(error.kind, format!("the undo stopped on the way: {error}"))
-                .hint("What was done is whole; undo the same run again.")
-        })
-    };
-    sides.iter().zip(pasts).map(undo_one).collect()
 }
 
 /// Every path that a run worked on, where it was before and where it was put.

@@ -7,14 +7,16 @@ use std::sync::{Arc, Mutex};
 
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
-use reedhook_jobs::clear::Need;
+use reedhook_jobs::clear::{Consent, Need};
 use reedhook_jobs::desk::{Desk, Event, Observer, World};
 use reedhook_jobs::failure::Halt;
 use reedhook_jobs::home::Home;
 use reedhook_jobs::jobfile::{Job, JobKeys, load_job};
 use reedhook_jobs::look::{Preview, glance, look};
 use reedhook_jobs::places::Settings;
-use reedhook_jobs::run::{JobLock, Run, RunResult};
+use reedhook_jobs::run::claim::JobLock;
+use reedhook_jobs::run::{RunResult, Sort};
+use reedhook_jobs::run_job::{Look, NoMessenger, Origin, RunRequest, Surroundings, run_job};
 use reedhook_jobs::undo::Undoing;
 use reedhook_record::Outcome;
 
@@ -38,6 +40,7 @@ struct Station {
     folder: tempfile::TempDir,
     desk: Desk,
     ears: Arc<Ears>,
+    surroundings: Surroundings,
 }
 
 impl Station {
@@ -49,7 +52,7 @@ impl Station {
         let desk = Desk { observer: ears.clone(), ..Desk::new(home, Settings::default(), world) };
         fs::create_dir(folder.path().join("left")).unwrap();
         fs::create_dir(folder.path().join("right")).unwrap();
-        Station { folder, desk, ears }
+        Station { folder, desk, ears, surroundings: Surroundings::with(Arc::new(NoMessenger)) }
     }
 
     fn write(&self, path: &str, content: &str) {
@@ -70,20 +73,21 @@ impl Station {
 
     /// Looks, clears and runs; agrees to everything, and says what that was.
     fn run(&self, job: &Job, lifted: &[Lift]) -> (Need, RunResult) {
-        let run = Run::begin(&self.desk, job).unwrap();
         let mut asked = Need::None;
         let mut agree = |_: &Preview, need| {
             asked = need;
             Ok(())
         };
-        match look(&self.desk, job).and_then(|found| found.clear(&self.desk, lifted, &mut agree)) {
-            Ok(approved) => {
-                let result = run.carry_out(approved).1;
-                (asked, result)
-            }
-            Err(failure) => (asked, run.refuse(failure)),
-        }
+        let look_at_it = || look(&self.desk, job);
+        let request = RunRequest { lifted, consent: &mut agree, ..wanted(job, &look_at_it) };
+        let (_, result) = run_job(&self.desk, &self.surroundings, request, |_, _| ()).unwrap();
+        (asked, result)
     }
+}
+
+fn wanted<'a>(job: &'a Job, look: &'a Look<'a>) -> RunRequest<'a> {
+    let consent: &'a mut (dyn Consent + Send) = Box::leak(Box::new(|_: &Preview, _| Ok(())));
+    RunRequest { job, sort: Sort::Job, origin: Origin::Asked, look, lifted: &[], consent }
 }
 
 #[test]
@@ -104,7 +108,8 @@ fn a_job_is_set_up_looked_at_cleared_run_read_back_and_undone() {
     let record = station.desk.home.record().unwrap();
     let row = record.runs(Some("counts"), 10).unwrap().remove(0);
     assert_eq!((row.run.as_str(), row.number, row.end.counts.added), (result.run.as_str(), 1, 1));
-    let undone = Undoing::look(&station.desk, row).unwrap().carry_out(&station.desk).unwrap();
+    let undone =
+        Undoing::look(&station.desk, row).unwrap().carry_out(&station.desk, &station.surroundings).unwrap();
     assert_eq!(undone.counts.removed, 1);
     assert!(!station.has("right/counts/heron.csv"));
 }
@@ -129,7 +134,9 @@ fn only_what_was_cleared_can_be_run_and_one_run_of_a_job_at_a_time() {
     assert_eq!(station.run(&job, &[]).0, Need::None, "these two stores know each other");
 
     let _held = JobLock::take(&station.desk.home, "counts").unwrap();
-    let busy = Run::begin(&station.desk, &job).err().unwrap();
+    let look_at_it = || look(&station.desk, &job);
+    let request = wanted(&job, &look_at_it);
+    let busy = run_job(&station.desk, &station.surroundings, request, |_, _| ()).err().unwrap();
     assert_eq!((busy.code(), busy.halt), ("already-running", Halt::Refused));
 }
 
@@ -153,10 +160,9 @@ fn what_was_cleared_for_another_job_is_not_carried_out() {
     let job = station.mirror("right");
     station.write("left/heron.csv", "heron,3");
     let other = Job::new("levels", job.keys.clone()).unwrap();
-    let run = Run::begin(&station.desk, &other).unwrap();
-    let mut agree = |_: &Preview, _| Ok(());
-    let approved = look(&station.desk, &job).unwrap().clear(&station.desk, &[], &mut agree).unwrap();
-    let (_, result) = run.carry_out(approved);
+    let look_at_it = || look(&station.desk, &job);
+    let request = wanted(&other, &look_at_it);
+    let (_, result) = run_job(&station.desk, &station.surroundings, request, |_, _| ()).unwrap();
     assert_eq!(result.outcome, Outcome::Refused);
     assert!(!station.has("right/heron.csv"));
 }

@@ -1,5 +1,7 @@
 //! What is told of runs and jobs, in a few words: the same on every road on which it is told.
 
+use reedhook_core::when::Finally;
+use reedhook_jobs::desk::Finishing;
 use reedhook_jobs::due::Overdue;
 use reedhook_record::{Outcome as RunOutcome, RunEnd};
 
@@ -12,6 +14,30 @@ pub fn overdue_words(job: &str, overdue: Overdue, now_ms: i64) -> String {
     match overdue.never {
         true => format!("{job} is overdue: it was set up {since} and has never run well"),
         false => format!("{job} is overdue: the last run that went well began {since}"),
+    }
+}
+
+/// How near it is that the machine goes down; `no` says how somebody keeps it on.
+pub fn finishing_words(finishing: &Finishing<'_>, no: &str) -> String {
+    match finishing {
+        Finishing::Waits { what: Finally::Eject, behind } => {
+            format!("The drive is unmounted later: {behind}.")
+        }
+        Finishing::Waits { what, behind } => {
+            format!("Waiting before this machine {}: {behind}. {no}", down_words(*what))
+        }
+        Finishing::CountsDown { what, left } => {
+            format!("This machine {} in {} s. {no}", down_words(*what), left.as_secs_f64().ceil())
+        }
+        Finishing::LeftOn => "This machine stays on.".to_owned(),
+    }
+}
+
+fn down_words(what: Finally) -> &'static str {
+    match what {
+        Finally::Suspend => "is suspended",
+        Finally::PowerOff => "powers off",
+        Finally::Eject | Finally::Nothing => "stays on",
     }
 }
 

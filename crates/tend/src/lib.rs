@@ -18,6 +18,7 @@
 pub mod calendar;
 mod desktop_question;
 pub mod install;
+pub mod pending;
 mod progress_feed;
 mod queue;
 mod runner;
@@ -32,11 +33,12 @@ mod watch;
 use std::fmt;
 
 use jiff::Timestamp;
-use reedhook_jobs::desk::Event;
+use reedhook_jobs::desk::{Event, Finishing};
 use reedhook_jobs::due::Overdue;
 use reedhook_jobs::failure::Failure;
 use reedhook_jobs::run::RunResult;
 
+pub use progress_feed::finishing_line;
 pub use service::{Outside, Service, Sign};
 
 /// Why a run begins by itself.
@@ -163,6 +165,13 @@ pub enum Happening<'a> {
         job: &'a str,
         /// For how long.
         overdue: Overdue,
+    },
+    /// Nothing else goes on any more, or nearly so, and the machine is about to go down.
+    Finishing {
+        /// The job that wishes it.
+        job: &'a str,
+        /// How near that is.
+        finishing: Finishing<'a>,
     },
     /// Worth a word.
     Note(&'a str),

@@ -7,6 +7,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use reedhook_jobs::desk::Finishing;
 use reedhook_jobs::lines;
 use reedhook_jobs::run::finished;
 use reedhook_jobs::tally::{Progress, Said};
@@ -152,6 +153,12 @@ impl ProgressFeed {
                 ProgressFeed::say(&mut state, json!({"event": "overdue", "job": job, "at": at()}));
                 state.version += 1;
             }
+            Happening::Finishing { job, finishing } => {
+                let mut line = finishing_line(job, finishing);
+                line["at"] = json!(at());
+                ProgressFeed::say(&mut state, line);
+                state.version += 1;
+            }
             Happening::Note(text) => {
                 ProgressFeed::say(&mut state, json!({"event": "note", "message": text, "at": at()}));
             }
@@ -171,6 +178,18 @@ fn line_of(said: &Said<'_>) -> Option<Value> {
             serde_json::from_slice(&line).ok()
         }
         Said::Note(text) => Some(json!({"event": "note", "message": text})),
+    }
+}
+
+/// How near it is that the machine goes down, as a line.
+pub fn finishing_line(job: &str, finishing: &Finishing<'_>) -> Value {
+    match finishing {
+        Finishing::Waits { what, behind } => {
+            json!({"event": "finally", "job": job, "do": what.as_str(), "state": "waits", "message": behind})
+        }
+        Finishing::CountsDown { what, left } => json!({"event": "finally", "job": job, "do": what.as_str(),
+            "state": "counts-down", "seconds": left.as_secs_f64().round()}),
+        Finishing::LeftOn => json!({"event": "finally", "job": job, "state": "left-on"}),
     }
 }
 

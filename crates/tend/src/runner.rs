@@ -7,23 +7,19 @@ use std::sync::atomic::AtomicBool;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::Place;
 use reedhook_core::walk::Scope;
-use reedhook_core::when::Finally;
-use reedhook_jobs::around;
 use reedhook_jobs::clear::Need;
 use reedhook_jobs::desk::{Desk, Event, Observer};
 use reedhook_jobs::failure::{Cause, Failure, Outcome};
 use reedhook_jobs::jobfile::Job;
 use reedhook_jobs::look::{Preview, glance_within, look, look_within};
-use reedhook_jobs::run::RunResult;
-use reedhook_jobs::whole;
+use reedhook_jobs::run::{RunResult, Sort};
+use reedhook_jobs::run_job::{Messenger, Origin, RunRequest, Surroundings, run_job};
 use reedhook_jobs::words;
 
 use crate::{Happening, Reason, ServiceObserver};
 
 /// A run that goes on.
 pub(crate) struct Running {
-    /// As it was when the run began.
-    pub job: Job,
     /// Set to end it.
     pub stop: Arc<AtomicBool>,
     pub places: Vec<Place>,
@@ -63,6 +59,25 @@ pub(crate) struct Order {
     /// The conflicts and problems that were told already, and why the last run failed: the same again is no news.
     pub last: (HashSet<u64>, Option<&'static str>),
     pub observer: Arc<dyn ServiceObserver>,
+    pub surroundings: Surroundings,
+}
+
+/// A run that cannot begin is tried again and again: why is told once.
+struct OnceTold {
+    said: Option<&'static str>,
+    messenger: Arc<dyn Messenger>,
+}
+
+impl Messenger for OnceTold {
+    fn run_ended(&self, desk: &Desk, job: &Job, result: &RunResult, origin: Origin) {
+        self.messenger.run_ended(desk, job, result, origin);
+    }
+
+    fn run_failed(&self, desk: &Desk, job: &Job, failure: &Failure, origin: Origin) {
+        if self.said != Some(failure.code()) {
+            self.messenger.run_failed(desk, job, failure, origin);
+        }
+    }
 }
 
 /// Hands on what happens in a run, with the job's name.
@@ -95,17 +110,19 @@ impl Order {
             true => look(&self.desk, &self.job),
             false => look_within(&self.desk, &self.job, &self.scope),
         };
-        let mut consent = |preview: &Preview, need: Need| unattended(preview, need);
-        match whole::carry_out(&self.desk, &self.job, &look, &[], &mut consent, &|_| {}) {
-            Ok((preview, result)) => {
-                // Its stores hold folders of the drive open: it is given up here.
-                let troubles = preview.map(|preview| preview.troubles()).unwrap_or_default();
-                let wish = around::wish(&self.job, result.outcome);
-                if wish == Finally::Eject {
-                    around::finally(&self.desk, &self.job, wish);
-                }
-                Ending::Ran(Box::new(result), troubles)
-            }
+        let request = RunRequest {
+            job: &self.job,
+            sort: Sort::Job,
+            origin: if self.reason == Reason::Asked { Origin::Asked } else { Origin::ByItself },
+            look: &look,
+            lifted: &[],
+            consent: &mut unattended,
+        };
+        let messenger =
+            Arc::new(OnceTold { said: self.last.1, messenger: self.surroundings.messenger.clone() });
+        let surroundings = Surroundings { messenger, finale: self.surroundings.finale.clone() };
+        match run_job(&self.desk, &surroundings, request, |preview, _| preview.troubles()) {
+            Ok((troubles, result)) => Ending::Ran(Box::new(result), troubles.unwrap_or_default()),
             Err(failure) => Ending::NotBegun(failure),
         }
     }

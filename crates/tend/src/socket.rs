@@ -40,6 +40,8 @@ pub enum Request {
         /// Whether it may run.
         yes: bool,
     },
+    /// What runs, waits or is owed.
+    Pending,
     /// Job files and settings are to be read anew.
     Reload,
     /// The run of a job is to come to its end.

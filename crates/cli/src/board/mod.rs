@@ -43,7 +43,7 @@ pub fn board(context: &Context) -> Outcome {
     drop(context.desk.home.record()?);
     let (sender, news) = unbounded();
     let feed = feed::Feed::start(&context.desk, &sender);
-    let worker = Worker::new(&context.desk, sender);
+    let worker = Worker::new(&context.desk, &context.surroundings, sender);
     let mut screen = Screen::take()?;
     let board = Board::new(Paint::of_output(), context.desk.world.zone.clone());
     let ended = watch(context, &mut screen, board, (&feed, &worker), &news);

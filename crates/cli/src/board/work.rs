@@ -7,24 +7,25 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Sender, bounded};
-use reedhook_jobs::around;
 use reedhook_jobs::clear::Need;
-use reedhook_jobs::desk::{Desk, Event, Nobody, Observer, Secrets};
+use reedhook_jobs::desk::{Desk, Event, Finishing, Nobody, Observer, Secrets};
 use reedhook_jobs::failure::{Cause, Failure, Outcome};
+use reedhook_jobs::finally;
 use reedhook_jobs::jobfile::load_job;
 use reedhook_jobs::look::{Preview, glance, look};
+use reedhook_jobs::run::Sort;
+use reedhook_jobs::run_job::{Origin, RunRequest, Surroundings, run_job};
 use reedhook_jobs::tally::{Progress, Said};
-use reedhook_jobs::whole;
 use reedhook_record::{Outcome as RunOutcome, RunRow};
 use reedhook_report::plain::without_style;
+use reedhook_tend::pending;
 use reedhook_tend::socket::{self, Request};
-use reedhook_tend::tell::{self, Origin};
 
 use super::model::{self, BoardNews, Live, Whose, Wish};
 use crate::commands::history::run_text;
 use crate::commands::preview;
 use crate::render;
-use crate::text::result_of;
+use crate::text::{finishing_words, result_of};
 
 /// So many runs of a job are listed.
 const RUNS: u32 = 2000;
@@ -52,14 +53,15 @@ pub struct Worker {
     desk: Desk,
     news: Sender<BoardNews>,
     own: Owns,
+    surroundings: Surroundings,
 }
 
 impl Worker {
-    pub fn new(desk: &Desk, news: Sender<BoardNews>) -> Worker {
+    pub fn new(desk: &Desk, surroundings: &Surroundings, news: Sender<BoardNews>) -> Worker {
         // A secret that is kept nowhere cannot be typed here: the screen is taken.
         let secrets = Arc::new(Secrets::asking(|_| Ok(None)));
         let desk = Desk { observer: Arc::new(Nobody), secrets, ..desk.clone() };
-        Worker { desk, news, own: Owns::default() }
+        Worker { desk, news, own: Owns::default(), surroundings: surroundings.clone() }
     }
 
     /// How far this board's own runs are.
@@ -101,17 +103,22 @@ impl Worker {
         lock(&self.own).insert(job.clone(), own);
         let ear = Ear { job: job.clone(), own: self.own.clone(), news: self.news.clone() };
         let desk = Desk { stop, observer: Arc::new(ear), waited: Arc::default(), ..self.desk.clone() };
-        let (own, news) = (self.own.clone(), self.news.clone());
+        let (own, news, surroundings) = (self.own.clone(), self.news.clone(), self.surroundings.clone());
+        let board = self.desk.clone();
         std::thread::spawn(move || {
-            let ended = run(&desk, &job, &news);
+            let ended = run(&desk, &surroundings, &job, &news);
             lock(&own).remove(&job);
             let (run, words, is_bad) = match ended {
                 Ok((run, words, is_bad)) => (run, words, is_bad),
                 Err(failure) => (String::new(), failure.to_string(), true),
             };
             let _ = news.send(BoardNews::OwnEnded(job.clone(), run));
-            let _ =
-                news.send(BoardNews::Said(model::Said { at_ms: crate::clock::now_ms(), job, words, is_bad }));
+            let at_ms = crate::clock::now_ms();
+            let _ = news.send(BoardNews::Said(model::Said { at_ms, job: job.clone(), words, is_bad }));
+            // The board may stay open all night; who closes it leaves the machine on.
+            let desk =
+                Desk { observer: Arc::new(AtTheEnd { job, news, said: AtomicBool::new(false) }), ..board };
+            finally::carry_out(&desk, &surroundings.finale, &|| pending::of(&desk));
         });
     }
 
@@ -155,20 +162,51 @@ impl Observer for Ear {
     }
 }
 
+/// Says on the board that the machine is about to go down.
+struct AtTheEnd {
+    job: String,
+    news: Sender<BoardNews>,
+    /// The countdown has been told.
+    said: AtomicBool,
+}
+
+impl Observer for AtTheEnd {
+    fn observe(&self, event: &Event<'_>) {
+        let words = match event {
+            Event::Finishing(Finishing::CountsDown { .. }) if self.said.swap(true, Ordering::Relaxed) => {
+                return;
+            }
+            Event::Finishing(finishing) => finishing_words(finishing, "Close the board to leave it on."),
+            Event::Note(text) => (*text).to_owned(),
+            _ => return,
+        };
+        let said = model::Said { at_ms: crate::clock::now_ms(), job: self.job.clone(), words, is_bad: false };
+        let _ = self.news.send(BoardNews::Said(said));
+    }
+}
+
 /// Carries a job out; gives the run's name, what came of it, and whether that is bad.
-fn run(desk: &Desk, name: &str, news: &Sender<BoardNews>) -> Outcome<(String, String, bool)> {
+fn run(
+    desk: &Desk,
+    surroundings: &Surroundings,
+    name: &str,
+    news: &Sender<BoardNews>,
+) -> Outcome<(String, String, bool)> {
     let job = load_job(&desk.home, name)?;
     let mut consent = |preview: &Preview, need: Need| agree(desk, preview, need, news);
-    let (preview, result) = whole::carry_out(desk, &job, &|| look(desk, &job), &[], &mut consent, &|_| {})?;
-    // Its stores hold folders of a drive open.
-    drop(preview);
-    let wish = around::wish(&job, result.outcome);
-    around::finally(desk, &job, wish);
+    let request = RunRequest {
+        job: &job,
+        sort: Sort::Job,
+        origin: Origin::Asked,
+        look: &|| look(desk, &job),
+        lifted: &[],
+        consent: &mut consent,
+    };
+    let (_, result) = run_job(desk, surroundings, request, |_, _| ())?;
     let words = match &result.failure {
         Some(failure) => failure.to_string(),
         None => result_of(&result.as_end()),
     };
-    tell::run_ended(desk, &job, &result, Origin::Asked);
     Ok((result.run.clone(), words, result.outcome != RunOutcome::Done))
 }
 

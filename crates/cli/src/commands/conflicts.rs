@@ -12,11 +12,10 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::guard::Lift;
 use reedhook_core::store::{Store, StoreExt};
 use reedhook_core::walk::two_way::Conflict;
-use reedhook_tend::tell;
 use serde_json::{Value, json};
 use similar::{ChangeTag, TextDiff};
 
-use super::run::told;
+use super::run::{Wanted, not_begun, run_and_tell};
 use crate::ask;
 use crate::context::Context;
 use crate::failure::{Cause, Failure, Outcome, suggestion};
@@ -25,7 +24,7 @@ use crate::text::{Align, BOLD, CARE, Columns, DIM, bytes, count, moment, styled}
 use reedhook_jobs::jobfile::{Job, known_job};
 use reedhook_jobs::look::{Preview, glance};
 use reedhook_jobs::places::typed_path;
-use reedhook_jobs::run::Run;
+use reedhook_jobs::run::Sort;
 use reedhook_jobs::two_way::{self, Both, Settling};
 
 /// The exit code while conflicts are held.
@@ -248,20 +247,15 @@ fn chosen<'a>(held: &[&'a Conflict], paths: &[PathBuf], name: &str) -> Outcome<V
 
 fn carry_out(context: &Context, job: &Job, settling: Settling) -> Outcome {
     let desk = &context.desk;
-    let run = Run::begin(desk, job)?.special("settle");
     // A person has named each of these paths.
     let lifted = [Lift::Changes, Lift::Removals, Lift::Empty];
-    let clear = || {
-        two_way::look_at_settling(desk, job, &settling)?.clear(desk, &lifted, &mut |_: &Preview, _| Ok(()))
+    let look = || two_way::look_at_settling(desk, job, &settling);
+    let wanted = Wanted { job, sort: Sort::Settle, look: &look };
+    let (result, code) = match run_and_tell(context, &wanted, &lifted, &mut |_: &Preview, _| Ok(())) {
+        Ok(ran) => ran,
+        Err(failure) => return not_begun(context, job, failure),
     };
-    let approved = match clear() {
-        Ok(approved) => approved,
-        Err(failure) => return Ok(told(context, job, None, &run.refuse(failure))),
-    };
-    let (preview, result) = run.carry_out(approved);
     let undecided = settling.policy == ConflictPolicy::Newest && result.counts.conflicts > 0;
-    let code = told(context, job, Some(&preview), &result);
-    tell::write_figures(desk);
     if undecided && !context.global.json {
         let words = "Times do not tell who is newer: they are the same, or one side holds a folder. Say it for each path";
         context.say(format!("{words}: reedhook settle {} PATH --keep left|right|both", job.name));

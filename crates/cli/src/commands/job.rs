@@ -33,7 +33,7 @@ use reedhook_jobs::look::{nested, open_sources};
 use reedhook_jobs::neighbours;
 use reedhook_jobs::places::{Ends, Located, make_destination, written_for_keeping};
 use reedhook_jobs::recognise::{self, SEEN};
-use reedhook_jobs::run::JobLock;
+use reedhook_jobs::run::claim::JobLock;
 use reedhook_stores::child;
 
 /// Carries out a `job` command, apart from `job filter`.

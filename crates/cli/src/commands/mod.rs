@@ -59,10 +59,14 @@ pub fn carry_out(context: &Context, command: Command) -> Outcome {
         Command::Board => board(context),
         Command::Compare(asked) => compare::compare(context, &asked),
         Command::Preview { job, all, save } => preview::preview(context, &job, all, save.as_deref()),
+        Command::Run { no_finally: true, .. } if !context.surroundings.finale.is_left_out() => {
+            context.surroundings.finale.leave_out();
+            carry_out(context, command)
+        }
         Command::Run { jobs, reverse: true, allow, .. } => run::reverse(context, &jobs, &allow),
         Command::Run { jobs, plan: Some(file), allow, .. } => run::planned(context, &jobs, &file, &allow),
         Command::Run { jobs, all, allow, stay, .. } => {
-            run::staying(stay, || run::run(context, &jobs, all, &allow))
+            run::staying(context, stay, || run::run(context, &jobs, all, &allow))
         }
         Command::When(asked) => when::when(context, &asked),
         Command::Tend { command } => tend::tend(context, command),

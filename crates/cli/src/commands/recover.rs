@@ -16,15 +16,14 @@ use reedhook_jobs::recognise;
 use reedhook_jobs::restore::{
     Holder, Restore, To, Wanted, all_holders, find as find_wanted, in_order, kept_name, unreadable,
 };
-use reedhook_jobs::run::Run;
+use reedhook_jobs::run::Sort;
 use reedhook_jobs::run::claim::lock_destination;
 use reedhook_jobs::run::retention::{InOrder, prune};
 use reedhook_jobs::undo::Undoing;
-use reedhook_tend::tell;
 use serde_json::json;
 
 use super::history::find;
-use super::run::{carried_out, told};
+use super::run::{self, run_wanted, told};
 use super::with_sightings;
 use crate::args::KeptCommand;
 use crate::ask;
@@ -194,16 +193,13 @@ fn bring(context: &Context, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome 
     let (job, restores) = found.map_err(|failure| pointing_elsewhere(context, name, wanted, failure))?;
     let mut code = 0;
     for restore in restores {
-        let run = Run::begin(desk, &job)?.special("restore");
-        let clear = || {
-            let proved = restore.look(desk, |newer| overwrite_newer(context, &restore, newer))?;
-            let mut told = |preview: &Preview, _| {
-                tell_origins(context, &restore, preview);
-                Ok(())
-            };
-            proved.clear(desk, &[], &mut told)
+        let look = || restore.look(desk, |newer| overwrite_newer(context, &restore, newer));
+        let mut told = |preview: &Preview, _| {
+            tell_origins(context, &restore, preview);
+            Ok(())
         };
-        code = carried_out(context, &job, run, clear())?.max(code);
+        let wanted = run::Wanted { job: &job, sort: Sort::Restore, look: &look };
+        code = run_wanted(context, &wanted, &[], &mut told)?.max(code);
     }
     Ok(code)
 }
@@ -260,8 +256,7 @@ pub fn undo(context: &Context, name: &str, which: &str) -> Outcome {
         return Ok(0);
     }
     let job = undoing.job().clone();
-    let result = undoing.carry_out(desk)?;
-    tell::write_figures(desk);
+    let result = undoing.carry_out(desk, &context.surroundings)?;
     if context.global.json || result.failure.is_some() {
         return Ok(told(context, &job, None, &result));
     }

@@ -7,16 +7,14 @@ use std::sync::Arc;
 
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
-use reedhook_jobs::around;
-use reedhook_jobs::clear::{ApprovedRun, Need, ProvedPlan};
+use reedhook_jobs::clear::{Consent, Need};
 use reedhook_jobs::jobfile::{Job, JobKeys, ONCE, job_names, load_job};
 use reedhook_jobs::look::{Preview, look};
 use reedhook_jobs::reverse::Reversed;
-use reedhook_jobs::run::{Run, RunResult, finished};
+use reedhook_jobs::run::{RunResult, Sort, finished};
+use reedhook_jobs::run_job::{Look, Origin, RunRequest, run_job};
 use reedhook_jobs::saved::{Saved, Since};
-use reedhook_jobs::whole;
 use reedhook_record::Outcome as RunOutcome;
-use reedhook_tend::tell::{self, Origin};
 use serde_json::{Value, json};
 
 use crate::args::{Allow, Guard};
@@ -51,7 +49,7 @@ pub fn run(context: &Context, names: &[String], all: bool, allow: &Allow) -> Out
             context.say("");
         }
         // One job that cannot run does not keep the others from running.
-        let code = run_job(context, job, allow).unwrap_or_else(|failure| {
+        let code = run_one(context, job, allow).unwrap_or_else(|failure| {
             context.complain(&failure);
             exit_of(&failure)
         });
@@ -103,14 +101,10 @@ pub fn reverse(context: &Context, names: &[String], allow: &Allow) -> Outcome {
     let desk = &context.desk;
     let reversed = Reversed::of(desk, load_job(&desk.home, name)?)?;
     let job = reversed.job();
-    let run = match Run::begin(desk, job) {
-        Ok(run) => run.special("reverse"),
-        Err(failure) => return not_begun(context, job, failure),
-    };
-    let mut consent = |preview: &Preview, need: Need| agree_to_reverse(context, preview, need);
-    let lifted = lifted(context, &allow.allow);
-    let approved = reversed.look(desk).and_then(|found| found.clear(desk, &lifted, &mut consent));
-    carried_out(context, job, run, approved)
+    let wanted = Wanted { job, sort: Sort::Reverse, look: &|| reversed.look(desk) };
+    run_wanted(context, &wanted, &lifted(context, &allow.allow), &mut |preview: &Preview, need: Need| {
+        agree_to_reverse(context, preview, need)
+    })
 }
 
 fn agree_to_reverse(context: &Context, preview: &Preview, need: Need) -> Outcome<()> {
@@ -148,72 +142,94 @@ pub fn once(
     if preview {
         return super::preview::preview_job(context, &job, &allow.allow, false);
     }
-    run_job(context, &job, allow)
+    run_one(context, &job, allow)
 }
 
-fn run_job(context: &Context, job: &Job, allow: &Allow) -> Outcome {
+fn run_one(context: &Context, job: &Job, allow: &Allow) -> Outcome {
     run_with(context, job, allow, &|| look(&context.desk, job))
 }
 
-/// How a job is looked at before a run.
-type Look<'a> = &'a (dyn Fn() -> Outcome<ProvedPlan> + Sync);
-
-fn run_with(context: &Context, job: &Job, allow: &Allow, look: Look<'_>) -> Outcome {
+fn run_with(context: &Context, job: &Job, allow: &Allow, look: &Look<'_>) -> Outcome {
     if !context.global.json && !context.global.quiet {
         context.say(format!("{}  {}", styled(BOLD, &job.name), job.rules.kind));
     }
-    let desk = &context.desk;
-    let mut consent = |preview: &Preview, need: Need| agree(context, preview, need);
-    let approved = |preview: &Preview| {
-        if context.talks() {
-            super::preview::tell_losses(context, preview);
-        }
-    };
-    match whole::carry_out(desk, job, look, &lifted(context, &allow.allow), &mut consent, &approved) {
-        Ok((preview, result)) => {
-            let wish = around::wish(job, result.outcome);
-            let code = told(context, job, preview.as_ref(), &result);
-            // The stores of the round hold folders of a drive open.
-            drop(preview);
-            tell::run_ended(desk, job, &result, Origin::Asked);
-            around::finally(desk, job, wish);
-            Ok(code)
-        }
-        Err(failure) => {
-            if !matches!(failure.cause, Cause::AlreadyRunning) {
-                tell::run_failed(desk, job, &failure, Origin::Asked);
-            }
-            not_begun(context, job, failure)
+    let wanted = Wanted { job, sort: Sort::Job, look };
+    run_wanted(context, &wanted, &lifted(context, &allow.allow), &mut Person(context))
+}
+
+/// Whoever is at the terminal, or nobody.
+struct Person<'a>(&'a Context);
+
+impl Consent for Person<'_> {
+    fn give(&mut self, preview: &Preview, need: Need) -> Outcome<()> {
+        agree(self.0, preview, need)
+    }
+
+    fn approved(&mut self, preview: &Preview) {
+        if self.0.talks() {
+            super::preview::tell_losses(self.0, preview);
         }
     }
 }
 
+/// A run that somebody at the command line wants.
+pub struct Wanted<'a> {
+    /// The job.
+    pub job: &'a Job,
+    /// What sort of run it is.
+    pub sort: Sort,
+    /// What it would do.
+    pub look: &'a Look<'a>,
+}
+
+/// Carries a run out, and tells what came of it; gives the exit code.
+pub fn run_wanted(
+    context: &Context,
+    wanted: &Wanted<'_>,
+    lifted: &[Lift],
+    consent: &mut (dyn Consent + Send),
+) -> Outcome {
+    match run_and_tell(context, wanted, lifted, consent) {
+        Ok((_, code)) => Ok(code),
+        Err(failure) => not_begun(context, wanted.job, failure),
+    }
+}
+
+/// The same, for whoever has more to say of it.
+///
+/// # Errors
+/// When it could not even begin.
+pub fn run_and_tell(
+    context: &Context,
+    wanted: &Wanted<'_>,
+    lifted: &[Lift],
+    consent: &mut (dyn Consent + Send),
+) -> Outcome<(RunResult, u8)> {
+    let Wanted { job, sort, look } = *wanted;
+    let request = RunRequest { job, sort, origin: Origin::Asked, look, lifted, consent };
+    let home = &context.desk.home;
+    let ran = run_job(&context.desk, &context.surroundings, request, |preview, result| {
+        render::summary(&preview, result, home)
+    })?;
+    let (summary, result) = ran;
+    let code = told(context, job, summary.as_deref(), &result);
+    Ok((result, code))
+}
+
 /// Waits for a key at the end, so that a window stays open until it was read.
-pub fn staying(stay: bool, run: impl FnOnce() -> Outcome) -> Outcome {
+pub fn staying(context: &Context, stay: bool, run: impl FnOnce() -> Outcome) -> Outcome {
     let outcome = run();
     if stay && std::io::IsTerminal::is_terminal(&std::io::stdin()) {
         if let Err(failure) = &outcome {
             crate::context::complain(failure, false);
         }
+        context.finish();
         crate::context::print_text("\nPress a key to close this.");
         // Whoever closes the window instead has read enough.
         let _ = ask::key();
         return Ok(outcome.unwrap_or_else(|failure| exit_of(&failure)));
     }
     outcome
-}
-
-/// Carries out what was cleared, or writes down why it was not; tells either.
-pub fn carried_out(context: &Context, job: &Job, run: Run<'_>, approved: Outcome<ApprovedRun>) -> Outcome {
-    match approved {
-        Ok(approved) => {
-            let (preview, result) = run.carry_out(approved);
-            let code = told(context, job, Some(&preview), &result);
-            tell::write_figures(&context.desk);
-            Ok(code)
-        }
-        Err(failure) => Ok(told(context, job, None, &run.refuse(failure))),
-    }
 }
 
 /// Says what there is to say before a run, and asks about removals.
@@ -275,7 +291,7 @@ pub fn lifted(context: &Context, allowed: &[Guard]) -> Vec<Lift> {
 }
 
 /// Tells how a run ended, to a person or a program, and gives the exit code.
-pub fn told(context: &Context, job: &Job, preview: Option<&Preview>, result: &RunResult) -> u8 {
+pub fn told(context: &Context, job: &Job, summary: Option<&str>, result: &RunResult) -> u8 {
     let code = match (&result.failure, result.outcome) {
         (Some(failure), _) => exit_of(failure),
         (None, RunOutcome::Problems) => 1,
@@ -285,9 +301,7 @@ pub fn told(context: &Context, job: &Job, preview: Option<&Preview>, result: &Ru
     };
     if context.global.json {
         lines::print(&finished(&job.name, result));
-    } else if let Some(preview) = preview.filter(|_| result.failure.is_none() || result.counts.changed() > 0)
-    {
-        let text = render::summary(preview, result, &context.desk.home);
+    } else if let Some(text) = summary.filter(|_| result.failure.is_none() || result.counts.changed() > 0) {
         context.say(text.trim_end());
         if result.outcome == RunOutcome::Problems {
             say_even_when_quiet(context, result);
@@ -314,7 +328,7 @@ fn say_even_when_quiet(context: &Context, result: &RunResult) {
 }
 
 /// Nothing was begun, so nothing is remembered; a program still gets its last line.
-fn not_begun(context: &Context, job: &Job, failure: Failure) -> Outcome {
+pub fn not_begun(context: &Context, job: &Job, failure: Failure) -> Outcome {
     let failure = failure.before_the_run();
     if exit_of(&failure) != REFUSED {
         return Err(failure);

@@ -8,7 +8,7 @@ use reedhook_jobs::jobfile::load_job;
 use reedhook_jobs::run::{RunResult, finished};
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_tend::socket::{self, Answer, Request};
-use reedhook_tend::{Happening, Outside, Service, ServiceObserver, Waiting};
+use reedhook_tend::{Happening, Outside, Service, ServiceObserver, Waiting, finishing_line};
 use serde_json::{Value, json};
 
 use super::install;
@@ -20,7 +20,8 @@ use crate::context::{Context, print_text, warn};
 use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;
 use crate::text::{
-    Align, BAD, BOLD, CARE, Columns, DIM, GOOD, count, moment, overdue_words, result_of, styled,
+    Align, BAD, BOLD, CARE, Columns, DIM, GOOD, count, finishing_words, moment, overdue_words, result_of,
+    styled,
 };
 
 /// Carries out `tend` and what is below it.
@@ -119,6 +120,7 @@ fn in_json(happening: &Happening<'_>) {
             let (seconds, never) = (overdue.seconds, overdue.never);
             lines::print(&json!({"event": "overdue", "job": job, "seconds": seconds, "never": never}));
         }
+        Happening::Finishing { job, finishing } => lines::print(&finishing_line(job, finishing)),
         Happening::Note(text) => warn(text),
         Happening::Ending => lines::print(&json!({"event": "ending"})),
     }
@@ -177,6 +179,10 @@ impl ServicePrinter {
             }
             Happening::Waiting { job, waiting, .. } => self.line(job, &waiting_words(job, waiting)),
             Happening::Overdue { job, overdue } => warn(overdue_words(job, *overdue, clock::now_ms())),
+            Happening::Finishing { job, finishing } => {
+                let no = format!("To leave it on: reedhook tend answer {job} no");
+                warn(finishing_words(finishing, &no));
+            }
             Happening::Note(text) => warn(text),
             Happening::Ending => {
                 self.say("Ending. What goes on ends whole, and goes on with the next start.".to_owned())
@@ -318,6 +324,14 @@ fn status(context: &Context) -> Outcome {
         table.styled_row(style, vec![text(line, "job"), now, next]);
     }
     context.say(table.render(0).trim_end());
+    if let Some(finally) = service["finally"].as_object() {
+        let (job, what) = (&finally["job"], finally["do"].as_str().unwrap_or_default());
+        let job = job.as_str().unwrap_or_default();
+        let does = if what == "suspend" { "is suspended" } else { "powers off" };
+        let soon = finally["seconds"].as_u64();
+        let soon = soon.map_or("when nothing runs any more".to_owned(), |left| format!("in {left} s"));
+        context.warn(format!("This machine {does} {soon}. To leave it on: reedhook tend answer {job} no"));
+    }
     if let Some(store) = service["looking_through"].as_str() {
         context.say(format!("\n{store} is being looked through for its inventory; a run there goes first."));
     }
@@ -338,6 +352,7 @@ pub fn state_words(line: &Value) -> (anstyle::Style, String) {
                 (_, Some(job)) => format!("waits for {job}"),
                 (Some("answer"), _) => "asks for a yes".to_owned(),
                 (Some("power"), _) => "waits for the mains".to_owned(),
+                (Some("retry"), _) => "is tried again".to_owned(),
                 _ => "waits for its turn".to_owned(),
             };
             (CARE, format!("{what} ({cause})"))

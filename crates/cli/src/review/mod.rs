@@ -154,7 +154,7 @@ pub fn review(context: &Context, asked: &ReviewArgs) -> Outcome {
     };
     reach(context, &subject)?;
     let view = View::new(&name, is_job, Paint::of_output());
-    let worker = Worker::start(&context.desk, subject);
+    let worker = Worker::start(&context.desk, &context.surroundings, subject);
     watch(context, &mut Screen::take()?, view, &worker)
 }
 

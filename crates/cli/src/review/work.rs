@@ -19,19 +19,17 @@ use reedhook_core::run::{Done, Event as Deed};
 use reedhook_core::store::Store;
 use reedhook_core::walk::comparing::{Compared, Differing, Face};
 use reedhook_jobs::atomic_file::{Replace, write_whole};
-use reedhook_jobs::clear::ProvedPlan;
 use reedhook_jobs::compare::{How, Pairing};
 use reedhook_jobs::desk::{Desk, Event, Observer};
 use reedhook_jobs::failure::{Failure, Outcome};
 use reedhook_jobs::jobfile::{Job, JobKeys, load_job};
 use reedhook_jobs::look::{Preview, comparison, look};
-use reedhook_jobs::low_priority;
 use reedhook_jobs::places::Located;
-use reedhook_jobs::run::{Run, RunResult};
+use reedhook_jobs::run::{RunResult, Sort};
+use reedhook_jobs::run_job::{Look, Origin, RunRequest, Surroundings, run_job};
 use reedhook_jobs::saved::Saved;
 use reedhook_jobs::two_way::{Settling, look_at_settling};
 use reedhook_record::Outcome as RunOutcome;
-use reedhook_tend::tell::{self, Origin};
 use similar::TextDiff;
 
 use super::model::{Listed, Row, Word};
@@ -111,7 +109,7 @@ impl Observer for Ear {
                 ReviewNews::Began(counts.changed(), counts.bytes)
             }
             Event::Did { event, .. } => ReviewNews::Did((*event).clone()),
-            Event::Note(_) | Event::Scanned | Event::Tick | Event::Ends => return,
+            Event::Note(_) | Event::Scanned | Event::Tick | Event::Ends | Event::Finishing(_) => return,
         };
         // A view that was closed needs no news.
         let _ = self.0.send(news);
@@ -135,7 +133,7 @@ pub struct Worker {
 }
 
 impl Worker {
-    pub fn start(desk: &Desk, subject: Subject) -> Worker {
+    pub fn start(desk: &Desk, surroundings: &Surroundings, subject: Subject) -> Worker {
         let (sender, news) = unbounded();
         let desk = Desk { observer: Arc::new(Ear(sender.clone())), ..desk.clone() };
         let opened = Arc::new(Mutex::new(Opened::default()));
@@ -143,9 +141,10 @@ impl Worker {
             let (tasks, waiting) = unbounded::<Task>();
             let (desk, sender, subject, opened) =
                 (desk.clone(), sender.clone(), subject.clone(), opened.clone());
+            let surroundings = surroundings.clone();
             std::thread::spawn(move || {
                 for task in waiting {
-                    let came = work(&desk, &subject, &opened, task);
+                    let came = work((&desk, &surroundings), &subject, &opened, task);
                     let _ = sender.send(came.unwrap_or_else(ReviewNews::Failed));
                 }
             });
@@ -184,7 +183,8 @@ fn lock(opened: &Mutex<Opened>) -> std::sync::MutexGuard<'_, Opened> {
     opened.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-fn work(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, task: Task) -> Outcome<ReviewNews> {
+fn work(place: Place<'_>, subject: &Subject, opened: &Mutex<Opened>, task: Task) -> Outcome<ReviewNews> {
+    let (desk, _) = place;
     Ok(match task {
         Task::Look => ReviewNews::Looked(Box::new(look_at(desk, subject, opened)?)),
         Task::List(folder) => {
@@ -202,7 +202,7 @@ fn work(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, task: Task) -> O
             });
             ReviewNews::Saved(file, written.map(|saved| saved.len()))
         }
-        Task::Run(chosen) => ReviewNews::Ran(Box::new(run(desk, subject, opened, &chosen)?)),
+        Task::Run(chosen) => ReviewNews::Ran(Box::new(run(place, subject, opened, &chosen)?)),
     })
 }
 
@@ -452,34 +452,42 @@ fn saved(desk: &Desk, opened: &Mutex<Opened>, chosen: &Chosen) -> Outcome<Saved>
     Ok(Saved::of(desk, &preview, &left))
 }
 
-fn run(desk: &Desk, subject: &Subject, opened: &Mutex<Opened>, chosen: &Chosen) -> Outcome<RunResult> {
+fn run(
+    (desk, surroundings): Place<'_>,
+    subject: &Subject,
+    opened: &Mutex<Opened>,
+    chosen: &Chosen,
+) -> Outcome<RunResult> {
     let Subject::Job(name) = subject else { return Err(Failure::usage("only a job can be run")) };
     let plan = saved(desk, opened, chosen)?;
     let job = load_job(&desk.home, name)?;
-    let ran = match job.rules.polite {
-        true => low_priority::at_low_priority(|| run_all(desk, &job, plan, chosen)),
-        false => run_all(desk, &job, plan, chosen),
-    }?;
-    tell::run_ended(desk, &job, &ran, Origin::Asked);
-    Ok(ran)
+    run_all((desk, surroundings), &job, plan, chosen)
 }
 
 /// First what goes as planned, then what a person decided otherwise: each is a run of its own, and can be undone by itself.
-fn run_all(desk: &Desk, job: &Job, plan: Saved, chosen: &Chosen) -> Outcome<RunResult> {
+/// Where runs are carried out.
+type Place<'a> = (&'a Desk, &'a Surroundings);
+
+fn run_all((desk, surroundings): Place<'_>, job: &Job, plan: Saved, chosen: &Chosen) -> Outcome<RunResult> {
     let winners = chosen.winners.iter().map(|one| (one, false));
     let otherwise = winners.chain(chosen.reversed.iter().map(|one| (one, true)));
     let otherwise: Vec<_> = otherwise.filter(|((_, paths), _)| !paths.is_empty()).collect();
     let mut result = None;
     if !plan.is_empty() || otherwise.is_empty() {
-        let planned = |desk: &Desk| look(desk, job)?.narrowed(move |preview| plan.apply(preview).map(|_| ()));
-        result = Some(carry_out(desk, job, planned)?);
+        let plan = Arc::new(plan);
+        let planned = || {
+            let plan = plan.clone();
+            look(desk, job)?.narrowed(move |preview| plan.apply(preview).map(|_| ()))
+        };
+        result = Some(carry_out((desk, surroundings), job, Sort::Job, &planned)?);
     }
     for ((policy, paths), afresh) in otherwise {
         if result.as_ref().is_some_and(|result: &RunResult| result.failure.is_some() || desk.is_stopped()) {
             break;
         }
         let settling = Settling { paths: paths.clone(), policy: *policy, afresh };
-        let settled = carry_out(desk, job, |desk| look_at_settling(desk, job, &settling))?;
+        let look = || look_at_settling(desk, job, &settling);
+        let settled = carry_out((desk, surroundings), job, Sort::Settle, &look)?;
         result = Some(match result {
             Some(before) => together(before, settled),
             None => settled,
@@ -497,11 +505,8 @@ fn together(before: RunResult, after: RunResult) -> RunResult {
 }
 
 /// A run of what a look gives; a person has agreed to it in the view.
-fn carry_out(desk: &Desk, job: &Job, look: impl FnOnce(&Desk) -> Outcome<ProvedPlan>) -> Outcome<RunResult> {
-    let run = Run::begin(desk, job)?;
-    let approved = look(desk).and_then(|found| found.clear(desk, &[], &mut |_: &Preview, _| Ok(())));
-    Ok(match approved {
-        Ok(approved) => run.carry_out(approved).1,
-        Err(failure) => run.refuse(failure),
-    })
+fn carry_out((desk, surroundings): Place<'_>, job: &Job, sort: Sort, look: &Look<'_>) -> Outcome<RunResult> {
+    let consent = &mut |_: &Preview, _| Ok(());
+    let request = RunRequest { job, sort, origin: Origin::Asked, look, lifted: &[], consent };
+    Ok(run_job(desk, surroundings, request, |_, _| ())?.1)
 }

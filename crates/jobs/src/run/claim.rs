@@ -5,27 +5,41 @@ use std::fs::{self, File};
 use reedhook_core::store::{FaultKind, Store};
 
 use crate::failure::{Cause, Failure, Outcome};
-use crate::home::{Home, take_lock};
+use crate::home::{Home, share_lock, take_lock};
 use crate::jobfile::ONCE;
 use crate::places::Located;
 
-/// A job that is reserved for one run at a time. The kernel lets go of the lock when the process ends, however it ends.
-pub struct JobLock(#[allow(dead_code, reason = "held until the end")] Option<File>);
+/// A job that is reserved for one run at a time. The kernel lets go of the locks when the process ends, however it ends.
+pub struct JobLock {
+    _job: Option<File>,
+    /// Shared by all runs of the home, also by those without a job.
+    _home: File,
+}
 
 impl JobLock {
     /// Reserves a job; runs without a job need not be.
+    ///
+    /// # Errors
+    /// When the job is running already, or the lock cannot be made.
     pub fn take(home: &Home, job: &str) -> Outcome<JobLock> {
+        let runs = share_lock(&home.runs_lock())?;
         if job == ONCE {
-            return Ok(JobLock(None));
+            return Ok(JobLock { _job: None, _home: runs });
         }
         match take_lock(&home.lock_file(job))? {
-            Some(lock) => Ok(JobLock(Some(lock))),
+            Some(lock) => Ok(JobLock { _job: Some(lock), _home: runs }),
             None => {
                 Err(Failure::refused(Cause::AlreadyRunning, format!("the job \"{job}\" is already running"))
                     .hint("Wait for it to end; `reedhook status` shows it."))
             }
         }
     }
+}
+
+/// Whether any run of a home goes on at this moment, in whichever program.
+pub(crate) fn anything_runs(home: &Home) -> bool {
+    let file = File::open(home.runs_lock());
+    file.is_ok_and(|file| matches!(file.try_lock(), Err(fs::TryLockError::WouldBlock)))
 }
 
 /// Whether a run of a job goes on at this moment, in whichever program.

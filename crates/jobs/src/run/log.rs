@@ -43,11 +43,6 @@ impl RunLog {
         }
     }
 
-    /// Says that it is not the job's usual run, before anything is written.
-    pub(super) fn of_sort(&mut self, sort: &'static str) {
-        self.began.sort = sort;
-    }
-
     /// Opens the file, unless it is open.
     pub(super) fn open(&mut self) -> Outcome<()> {
         if self.file.is_some() || self.lost.is_some() {

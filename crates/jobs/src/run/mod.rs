@@ -42,10 +42,41 @@ use crate::tally::Tally;
 use crate::two_way::{self, Both};
 use crate::verify;
 
-pub use self::claim::{JobLock, is_running};
+pub(crate) use self::claim::JobLock;
+pub use self::claim::is_running;
+
+/// What sort of run it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Sort {
+    /// The job's own.
+    Job,
+    /// The left is brought back from the right.
+    Reverse,
+    /// What a person decided about conflicts.
+    Settle,
+    /// What a person wants back.
+    Restore,
+    /// What an earlier run changed is put back.
+    Undo,
+}
+
+impl Sort {
+    /// As it is written in logs and in the record; nothing for the job's own.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Sort::Job => "",
+            Sort::Reverse => "reverse",
+            Sort::Settle => "settle",
+            Sort::Restore => "restore",
+            Sort::Undo => "undo",
+        }
+    }
+}
 
 /// What a whole run came to.
 pub struct RunResult {
+    /// What sort of run it was.
+    pub sort: Sort,
     /// Its name.
     pub run: String,
     /// Its number among the job's runs.
@@ -75,7 +106,7 @@ impl RunResult {
         RunEnd {
             elapsed: self.elapsed,
             outcome: self.outcome,
-            code: failure.map_or("", Failure::code).to_owned(),
+            code: failure.map_or(self.sort.as_str(), Failure::code).to_owned(),
             message: failure.map(Failure::text).unwrap_or_default(),
             folders_made: self.folders_made,
             folders_removed: self.folders_removed,
@@ -120,7 +151,7 @@ impl Sum {
 }
 
 /// A run that has begun: it is in the record, and its log is open.
-pub struct Run<'a> {
+pub(crate) struct Run<'a> {
     desk: &'a Desk,
     job: String,
     name: String,
@@ -146,8 +177,7 @@ pub struct Run<'a> {
     shelf: Option<Shelf>,
     /// How much room there is where it has written.
     rooms: Vec<Room>,
-    /// What sort of run it is, when it is not the job's usual one: `restore`, `undo`, `reverse`.
-    special: &'static str,
+    sort: Sort,
     two_way: bool,
     /// The run before it was cut short, and may have left unfinished files.
     after_cut_short: bool,
@@ -155,13 +185,9 @@ pub struct Run<'a> {
 }
 
 impl<'a> Run<'a> {
-    /// Takes the job's lock and notes that a run begins.
-    pub fn begin(desk: &'a Desk, job: &Job) -> Outcome<Run<'a>> {
-        Run::begin_locked(desk, job, JobLock::take(&desk.home, &job.name)?)
-    }
-
-    /// Notes that a run begins of a job whose lock is held.
-    pub fn begin_locked(desk: &'a Desk, job: &Job, lock: JobLock) -> Outcome<Run<'a>> {
+    /// Takes the job's lock, unless it is held already, and notes that a run begins.
+    pub(crate) fn begin(desk: &'a Desk, job: &Job, sort: Sort, lock: Option<JobLock>) -> Outcome<Run<'a>> {
+        let lock = lock.map_or_else(|| JobLock::take(&desk.home, &job.name), Ok)?;
         let now = desk.now_ms();
         let name = run_name(now, &desk.world.zone);
         let keys = if job.name == ONCE { job.keys.to_toml()? } else { String::new() };
@@ -170,8 +196,14 @@ impl<'a> Run<'a> {
         let id = record.begin_run(&job.name, &name, now, &keys)?;
         let number = record.find_run(&job.name, &name)?.map_or(0, |row| row.number);
         let log_file = desk.home.run_log(&job.name, &name);
-        let began =
-            Began { job: job.name.clone(), run: name.clone(), number, started_ms: now, sort: "", keys };
+        let began = Began {
+            job: job.name.clone(),
+            run: name.clone(),
+            number,
+            started_ms: now,
+            sort: sort.as_str(),
+            keys,
+        };
         Ok(Run {
             desk,
             owner: owner(&job.name),
@@ -189,22 +221,15 @@ impl<'a> Run<'a> {
             troubled: BTreeSet::new(),
             shelf: None,
             rooms: Vec::new(),
-            special: "",
+            sort,
             two_way: false,
             after_cut_short,
             _lock: lock,
         })
     }
 
-    /// Says that it is not the job's usual run.
-    pub fn special(mut self, what: &'static str) -> Run<'a> {
-        self.special = what;
-        self.log.of_sort(what);
-        self
-    }
-
     /// Carries out what was cleared, destination by destination; gives it back, for whoever tells of it.
-    pub fn carry_out(mut self, approved: ApprovedRun) -> (Preview, RunResult) {
+    pub(crate) fn carry_out(mut self, approved: ApprovedRun) -> (Preview, RunResult) {
         if approved.preview().job.name != self.job {
             let message = format!("what was cleared is no run of {}; this is a fault in Reedhook", self.job);
             let preview = approved.unused();
@@ -232,7 +257,7 @@ impl<'a> Run<'a> {
             let mut record = self.desk.home.record()?;
             record.add_outgoing(&self.job, &outgoing)?;
             record.set_next_run(&self.job, &self.name)?;
-        } else if self.special.is_empty() && self.job != ONCE {
+        } else if self.sort == Sort::Job && self.job != ONCE {
             // A job that is of another kind now changes its sides without what it once remembered as a two-way one.
             self.desk.home.record()?.forget_baseline(&self.job)?;
         }
@@ -273,9 +298,9 @@ impl<'a> Run<'a> {
             return Ok(());
         }
         for destination in &preview.destinations {
-            let place = match (self.special, preview.ends.from.as_slice()) {
-                ("", _) => &destination.to.written,
-                ("reverse", [right]) => &right.written,
+            let place = match (self.sort, preview.ends.from.as_slice()) {
+                (Sort::Job, _) => &destination.to.written,
+                (Sort::Reverse, [right]) => &right.written,
                 _ => continue,
             };
             let (fresh, proved) = (&destination.plan.fresh, &destination.plan.proved);
@@ -303,7 +328,7 @@ impl<'a> Run<'a> {
         if !mended.is_empty() {
             record.mended(&self.job, &mended)?;
         }
-        if !self.special.is_empty() {
+        if self.sort != Sort::Job {
             return Ok(());
         }
         for (left, right) in preview.pairs(record.as_ref())? {
@@ -356,14 +381,14 @@ impl<'a> Run<'a> {
     }
 
     /// Notes a store that the run is about to change.
-    pub fn add_place(&mut self, place: RunPlace) -> Outcome<()> {
+    pub(crate) fn add_place(&mut self, place: RunPlace) -> Outcome<()> {
         self.desk.home.record()?.add_run_place(self.id, &place)?;
         self.log.add_place(place);
         Ok(())
     }
 
     /// Notes that a run was refused before any change.
-    pub fn refuse(self, failure: Failure) -> RunResult {
+    pub(crate) fn refuse(self, failure: Failure) -> RunResult {
         let failure = failure.before_the_run();
         let outcome =
             if failure.halt == Halt::Interrupted { RunOutcome::Interrupted } else { RunOutcome::Refused };
@@ -528,7 +553,7 @@ impl<'a> Run<'a> {
     }
 
     /// Takes over what was done outside the engine, as if the engine had done it.
-    pub fn note(&mut self, events: impl IntoIterator<Item = Deed>, to: Option<&str>) -> Outcome<()> {
+    pub(crate) fn note(&mut self, events: impl IntoIterator<Item = Deed>, to: Option<&str>) -> Outcome<()> {
         self.log.open()?;
         events.into_iter().for_each(|event| self.take(&event, to));
         Ok(())
@@ -605,7 +630,7 @@ impl<'a> Run<'a> {
     }
 
     /// The run's name.
-    pub fn name(&self) -> &str {
+    pub(crate) fn name(&self) -> &str {
         &self.name
     }
 
@@ -635,7 +660,7 @@ impl<'a> Run<'a> {
     }
 
     /// Ends a run, writing down what came of it.
-    pub fn end(
+    pub(crate) fn end(
         mut self,
         outcome: RunOutcome,
         failure: Option<Failure>,
@@ -646,6 +671,7 @@ impl<'a> Run<'a> {
         let mut problems: Vec<ProblemGroup> = std::mem::take(&mut self.groups).into_values().collect();
         problems.sort_by(|a, b| b.count.cmp(&a.count).then_with(|| a.code.cmp(&b.code)));
         let mut result = RunResult {
+            sort: self.sort,
             run: self.name.clone(),
             number: self.number,
             outcome,
@@ -683,9 +709,6 @@ impl<'a> Run<'a> {
     fn write_down(&mut self, result: &RunResult) -> Outcome<()> {
         let mut end = result.as_end();
         end.log_whole = self.log.lost().is_none();
-        if result.failure.is_none() {
-            self.special.clone_into(&mut end.code);
-        }
         let state_file = self.desk.home.state_file();
         let named = |error: RecordError| Failure::from(error).about_state_file(&state_file);
         let mut record = self.desk.home.record()?;

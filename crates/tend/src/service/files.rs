@@ -11,7 +11,7 @@ use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_jobs::places::Settings;
 
 use super::{Service, line_of};
-use crate::teller;
+use crate::tell::News;
 use crate::tended::Tended;
 use crate::{Happening, Reason};
 
@@ -137,8 +137,7 @@ impl Service {
             }
         }
         for (job, overdue) in news {
-            let name = job.name.clone();
-            self.tell_others(&name, teller::Message::Overdue(job, overdue));
+            self.tell_others(&job.name, Some(News::of_overdue(&self.desk, &job, overdue)));
         }
     }
 

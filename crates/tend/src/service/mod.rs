@@ -3,6 +3,7 @@
 mod agenda;
 mod drive_scan;
 mod files;
+mod finishing;
 mod places;
 mod requests;
 mod runs;
@@ -18,19 +19,20 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use reedhook_core::filter::{Filter, FilterSpec};
 use reedhook_core::walk::Scope;
-use reedhook_core::when::Finally;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::{Cause, Failure, Outcome};
 use reedhook_jobs::home::{make_folder, take_lock};
 use reedhook_jobs::inventory::Took;
-use reedhook_jobs::jobfile::Job;
+use reedhook_jobs::run_job::Surroundings;
 
 use self::drive_scan::DriveScan;
+use self::finishing::Countdown;
 use crate::progress_feed::ProgressFeed;
 use crate::runner::{Ending, Running};
 use crate::signs;
 use crate::socket::{self, Answer, Request, refusal};
-use crate::teller::{self, Teller};
+use crate::tell;
+use crate::teller::Teller;
 use crate::tended::{Follow, Tended};
 use crate::watch::{self, Changed, Watch};
 use crate::{Happening, ServiceObserver};
@@ -85,8 +87,8 @@ const WHOLE: i64 = 86_400;
 /// Runs may take so long to end.
 const ENDING: Duration = Duration::from_millis(1800);
 
-/// Before the machine goes to sleep it is looked so often whether everything has been told.
-const STILL_TELLING: Duration = Duration::from_millis(100);
+/// Before the machine goes to sleep it is looked so often whether anything still goes on.
+const STILL_BUSY: Duration = Duration::from_millis(100);
 
 /// So long after a mount it is looked what there is.
 const GATHER_MOUNTS: Duration = Duration::from_millis(100);
@@ -123,13 +125,13 @@ pub struct Service {
     ticked: Instant,
     /// Job files are read anew then.
     read_again: Option<Instant>,
-    /// What is done when no run goes on any more.
-    at_the_end: Option<(Job, Finally)>,
+    /// Who tells others, and what is to be done when nothing goes on any more.
+    surroundings: Surroundings,
+    teller: Arc<Teller>,
+    countdown: Countdown,
     since: Timestamp,
     ends: bool,
     told_full: bool,
-    /// Who tells others what came of runs, once there is something to tell.
-    teller: Option<Teller>,
     drive_scan: DriveScan,
     /// More events than these at a time count as an overflow; for trials.
     queue: usize,
@@ -148,6 +150,7 @@ impl Service {
         };
         let queue = desk.world.text("REEDHOOK_WATCH_QUEUE").and_then(|text| text.parse().ok());
         let since = (desk.world.now)();
+        let teller: Arc<Teller> = Arc::default();
         let progress_feed = Arc::new(ProgressFeed::new(observer));
         Ok(Service {
             outside,
@@ -164,11 +167,12 @@ impl Service {
             look_twice: false,
             ticked: Instant::now(),
             read_again: None,
-            at_the_end: None,
+            surroundings: Surroundings::with(teller.clone()),
+            teller,
+            countdown: Countdown::default(),
             since,
             ends: false,
             told_full: false,
-            teller: None,
             drive_scan: DriveScan::default(),
             queue: queue.unwrap_or(usize::MAX),
             _lock: lock,
@@ -186,12 +190,13 @@ impl Service {
         self.read_jobs(true);
         self.tell_of_jobs();
         self.remind();
-        self.tell_others("", teller::Message::Time);
+        self.tell_others("", None);
         let _ = sd_notify::notify(false, &[sd_notify::NotifyState::Ready]);
         let pat = self.watchdog();
         while !self.ends {
             self.fire();
             self.begin_what_may();
+            self.finish();
             self.look_through_stores();
             let wait = self.wait().min(pat.unwrap_or(TICK));
             self.hear_for(wait);
@@ -282,7 +287,7 @@ impl Service {
             self.reckon_all();
             self.follow_places();
             self.remind();
-            self.tell_others("", teller::Message::Time);
+            self.tell_others("", None);
         }
         while let Ok(heard) = self.news.1.try_recv() {
             self.take(heard);
@@ -323,8 +328,8 @@ impl Service {
         let until = |at: Instant| at.saturating_duration_since(now);
         let again = [self.look_again, self.read_again].into_iter().flatten().map(until);
         let mut wait = again.min().unwrap_or(TICK).min(TICK.saturating_sub(self.ticked.elapsed()));
-        if self.at_the_end.is_some() && self.running.is_empty() {
-            wait = wait.min(STILL_TELLING);
+        if !self.surroundings.finale.is_empty() {
+            wait = wait.min(STILL_BUSY);
         }
         for (name, tended) in &self.jobs {
             if let Some(due) = &tended.next {
@@ -366,28 +371,13 @@ impl Service {
                 Err(_) => break,
             }
         }
-        if let Some(teller) = self.teller.take() {
-            teller.end(until);
-        }
+        self.teller.end(until);
         socket::close(self.desk.home.state());
     }
 
-    /// Lets others hear of something, when anybody wants to.
-    fn tell_others(&mut self, job: &str, news: teller::Message) {
-        let settings = &self.desk.settings;
-        if settings.notify.is_empty() && settings.metrics_file.is_none() {
-            return;
-        }
-        if self.teller.is_none() {
-            match Teller::start() {
-                Ok(teller) => self.teller = Some(teller),
-                Err(error) => self.note(format!("nobody can be told anything: {error}")),
-            }
-        }
-        let desk = self.desk_for(job);
-        if let Some(teller) = &self.teller {
-            teller.tell(desk, news);
-        }
+    /// Lets others hear of something, when anybody wants to; of nothing but the time, a digest may be due.
+    fn tell_others(&self, job: &str, news: Option<tell::News>) {
+        self.teller.tell(self.desk_for(job), news);
     }
 }
 

@@ -10,12 +10,13 @@ use serde_json::{Value, json};
 use super::{Service, kept};
 use crate::socket::{Answer, Request, refusal};
 use crate::tended::{Follow, Tended};
-use crate::{Reason, Waiting};
+use crate::{Reason, Waiting, pending};
 
 impl Service {
     pub(super) fn answer(&mut self, request: Request) -> Answer {
         match request {
             Request::Status => self.status(),
+            Request::Pending => self.pending().iter().map(pending::line_of).collect(),
             Request::Stop => {
                 self.ends = true;
                 vec![json!({"event": "ending"})]
@@ -57,6 +58,9 @@ impl Service {
     pub(super) fn answered(&mut self, job: &str, yes: bool) -> Answer {
         let asks = |tended: &&mut Tended| tended.told == Some(Waiting::Answer);
         let Some(tended) = self.jobs.get_mut(job).filter(asks) else {
+            if self.answered_at_the_end(job, yes) {
+                return vec![json!({"event": "taken", "job": job})];
+            }
             return vec![refusal(&format!("the job \"{job}\" does not ask for anything"))];
         };
         tended.told = None;
@@ -82,6 +86,10 @@ impl Service {
             "jobs": self.jobs.len(),
             "running": self.running.len(),
         })];
+        if let Some((job, what, left)) = self.near_end() {
+            lines[0]["finally"] =
+                json!({"job": job, "do": what.as_str(), "seconds": left.map(|left| left.as_secs())});
+        }
         if let Some(store) = self.drive_scan.looks_through() {
             lines[0]["looking_through"] = json!(store);
         }
@@ -111,6 +119,15 @@ impl Service {
                     put("behind", json!(job));
                 }
             }
+        } else if let Some((at, wanted)) =
+            tended.again.as_ref().filter(|(_, again)| again.reason == Reason::Retry)
+        {
+            put("state", json!("waiting"));
+            put("cause", json!(wanted.reason.as_str()));
+            put("for", json!("retry"));
+            let left = at.saturating_duration_since(Instant::now());
+            let at = self.now().as_millisecond() + i64::try_from(left.as_millis()).unwrap_or(0);
+            put("until", json!(lines::time(at)));
         } else if tended.job.timing.paused {
             put("state", json!("paused"));
         } else {

@@ -8,20 +8,18 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use reedhook_core::store::Place;
 use reedhook_core::walk::Scope;
-use reedhook_core::when::{Finally, OnBattery};
+use reedhook_core::when::OnBattery;
 use reedhook_jobs::desk::{Desk, Event, Observer};
+use reedhook_jobs::due;
 use reedhook_jobs::failure::{Cause, Failure, Halt};
 use reedhook_jobs::jobfile::Job;
 use reedhook_jobs::places::{Ends, Located};
 use reedhook_jobs::run::RunResult;
-use reedhook_jobs::{around, due};
 use reedhook_record::Outcome as RunOutcome;
 
 use super::{News, SIDE_BY_SIDE, Service, everything};
 use crate::queue::{Blocked, blocked};
 use crate::runner::{Ending, Order, Running};
-use crate::tell::Origin;
-use crate::teller::{self, Teller};
 use crate::tended::{Last, Wanted};
 use crate::watch::Changed;
 use crate::{Happening, Reason, ServiceObserver, Waiting, desktop_question, signs};
@@ -43,15 +41,6 @@ impl Service {
                 Some(waiting) => self.tell_waiting(&name, waiting),
                 None => self.begin(&name),
             }
-        }
-        // What has to be told is told before the machine goes to sleep.
-        let all_told = self.teller.as_ref().is_none_or(Teller::is_idle);
-        if self.running.is_empty()
-            && all_told
-            && let Some((job, wish)) = self.at_the_end.take()
-        {
-            let desk = self.desk_for(&job.name);
-            around::finally(&desk, &job, wish);
         }
     }
 
@@ -94,7 +83,7 @@ impl Service {
         self.observer.observe(&Happening::Waiting { job: name, reason, waiting: &waiting });
         if waiting == Waiting::Answer {
             let (news, job) = (self.news.0.clone(), name.to_owned());
-            desktop_question::ask(name, reason, move |yes| drop(news.send(News::Answered(job, yes))));
+            desktop_question::may_begin(name, reason, move |yes| drop(news.send(News::Answered(job, yes))));
         }
         tended.told = Some(waiting);
     }
@@ -128,11 +117,11 @@ impl Service {
             echo: wanted.echo,
             last: (last.troubles.clone(), last.failure),
             observer: self.observer.clone(),
+            surroundings: self.surroundings.clone(),
             job: job.clone(),
             desk,
         };
         let running = Running {
-            job: job.clone(),
             stop: order.desk.stop.clone(),
             places: self.places_of(&job),
             reason: wanted.reason,
@@ -162,9 +151,6 @@ impl Service {
             Ending::Ran(result, troubles) => {
                 self.observer.observe(&Happening::Ended { job: name, result: &result });
                 self.ran(name, &running, (&scope, due), (&result, troubles));
-                let asked = running.reason == Reason::Asked;
-                let origin = if asked { Origin::Asked } else { Origin::ByItself };
-                self.tell_others(name, teller::Message::Ran(running.job, result, origin));
             }
             Ending::NotBegun(failure) => {
                 let Some(tended) = self.jobs.get_mut(name) else { return };
@@ -176,9 +162,6 @@ impl Service {
                 tended.again = Some((Instant::now() + Duration::from_secs(wait), wanted));
                 if !said {
                     self.observer.observe(&Happening::Failed { job: name, failure: &failure });
-                    if !matches!(failure.cause, Cause::AlreadyRunning) {
-                        self.tell_others(name, teller::Message::Failed(running.job, failure));
-                    }
                 }
             }
             Ending::Unseen(code) => {
@@ -221,7 +204,6 @@ impl Service {
         let (clock, now) = (self.now(), Instant::now());
         let Some(tended) = self.jobs.get_mut(name) else { return };
         let failure = result.failure.as_ref();
-        let ended = matches!(result.outcome, RunOutcome::Done | RunOutcome::Held | RunOutcome::Problems);
         let mut known = std::mem::take(&mut tended.last.troubles);
         // What a look at everything no longer finds is over.
         if scope.is_everything() {
@@ -270,11 +252,6 @@ impl Service {
         // What was ended from outside is still owed.
         if result.outcome != RunOutcome::Interrupted {
             self.settle(name, due);
-        }
-        let Some(tended) = self.jobs.get(name) else { return };
-        let wish = around::wish(&tended.job, result.outcome);
-        if matches!(wish, Finally::Suspend | Finally::PowerOff) && ended {
-            self.at_the_end = Some((tended.job.clone(), wish));
         }
     }
 

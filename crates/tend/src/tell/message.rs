@@ -2,13 +2,13 @@
 
 use jiff::Timestamp;
 use reedhook_core::foreign::{escaped, escaped_lines};
-use reedhook_jobs::around::{self, Variables};
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::due::Overdue;
 use reedhook_jobs::failure::Failure;
+use reedhook_jobs::hooks::{self, Variables};
 use reedhook_jobs::jobfile::Job;
 use reedhook_jobs::lines::{self, JSON_VERSION};
-use reedhook_jobs::run::{RunResult, finished};
+use reedhook_jobs::run::{RunResult, Sort, finished};
 use reedhook_jobs::words::fingerprint;
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_report::figures::Report;
@@ -42,15 +42,19 @@ impl Message {
     pub(super) fn of_run(desk: &Desk, job: &Job, result: &RunResult) -> Message {
         let counts = &result.counts;
         let name = &job.name;
+        let run = match result.sort {
+            Sort::Job => name.clone(),
+            sort => format!("{name}: {}", sort.as_str()),
+        };
         let problems = count(counts.problems, "problem", "problems");
         let held = count(counts.conflicts, "conflict", "conflicts");
         let subject = match result.outcome {
-            RunOutcome::Done => format!("{name} is done"),
-            RunOutcome::Problems => format!("{name} had {problems}"),
-            RunOutcome::Held => format!("{name} holds {held}"),
-            RunOutcome::Refused => format!("{name} was refused"),
-            RunOutcome::Stopped => format!("{name} was stopped on its way"),
-            RunOutcome::Interrupted | RunOutcome::Unfinished => format!("{name} was interrupted"),
+            RunOutcome::Done => format!("{run} is done"),
+            RunOutcome::Problems => format!("{run} had {problems}"),
+            RunOutcome::Held => format!("{run} holds {held}"),
+            RunOutcome::Refused => format!("{run} was refused"),
+            RunOutcome::Stopped => format!("{run} was stopped on its way"),
+            RunOutcome::Interrupted | RunOutcome::Unfinished => format!("{run} was interrupted"),
         };
         let mut body = String::new();
         if let Some(failure) = &result.failure {
@@ -92,7 +96,7 @@ impl Message {
             subject,
             body,
             line,
-            variables: around::outcome(job, result),
+            variables: hooks::outcome(job, result),
         }
     }
 

@@ -1,7 +1,7 @@
 //! Telling people and programs what came of runs: who wants to hear of it, how much of it, and what became of that.
 //!
-//! Whoever has carried out a run (a command, a timer's, or the service) calls [`run_ended`]. What could not be told never fails a run: it
-//! is remembered, and stands in the next report.
+//! A run tells its [`Messenger`]: [`AtOnce`] where a command waits for it, a thread of its own in the service. What could not be told never
+//! fails a run: it is remembered, and stands in the next report.
 //!
 //! A message is written down as failed before it is sent, and as told afterwards, so that what a crash cuts short is known too. No way
 //! gets more in an hour than it may, and of the runs that begin by themselves the same trouble is told once a day.
@@ -17,13 +17,14 @@ use std::time::{Duration, Instant};
 use crossbeam_channel::RecvTimeoutError;
 
 use reedhook_core::foreign::escaped;
-use reedhook_jobs::around;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::due::Overdue;
 use reedhook_jobs::failure::{Failure, Outcome};
+use reedhook_jobs::hooks;
 use reedhook_jobs::jobfile::Job;
 use reedhook_jobs::notify::{Condition, NotifyLine, Way, condition};
 use reedhook_jobs::run::RunResult;
+use reedhook_jobs::run_job::{Messenger, Origin};
 use reedhook_record::{Notification, Telling};
 use reedhook_report::metrics;
 
@@ -44,36 +45,62 @@ const REMEMBERED_MS: i64 = 400 * 86_400_000;
 
 const HOUR_MS: i64 = 3_600_000;
 
-/// How a run came about, as far as it matters to whoever hears of it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Origin {
-    /// Somebody, or a timer, has asked for it.
-    Asked,
-    /// It began by itself, and may do so many times a day.
-    ByItself,
+/// Tells at once, and waits for it.
+pub struct AtOnce;
+
+impl Messenger for AtOnce {
+    fn run_ended(&self, desk: &Desk, job: &Job, result: &RunResult, origin: Origin) {
+        News::of_run(desk, job, result, origin).tell(desk);
+    }
+
+    fn run_failed(&self, desk: &Desk, job: &Job, failure: &Failure, origin: Origin) {
+        News::of_failure(job, failure, origin).tell(desk);
+    }
 }
 
-/// After a run: whoever wants to hear of it is told, digests that are due are sent, and the figures are written.
-pub fn run_ended(desk: &Desk, job: &Job, result: &RunResult, origin: Origin) {
-    write_figures(desk);
-    let message = Message::of_run(desk, job, result);
-    tell(desk, &job.keys.notify, &message, origin);
-    send_due_digests(desk);
+/// Something that others may want to hear of, ready to be told.
+pub(crate) struct News {
+    /// Who wants to hear of it, as the job says.
+    lines: Vec<NotifyLine>,
+    message: Message,
+    origin: Origin,
+    /// It changes the figures, and a digest may be due.
+    of_a_run: bool,
 }
 
-/// A run could not even begin.
-pub fn run_failed(desk: &Desk, job: &Job, failure: &Failure, origin: Origin) {
-    tell(desk, &job.keys.notify, &Message::of_failure(job, failure), origin);
+impl News {
+    /// A run is over.
+    pub(crate) fn of_run(desk: &Desk, job: &Job, result: &RunResult, origin: Origin) -> News {
+        let message = Message::of_run(desk, job, result);
+        News { lines: job.keys.notify.clone(), message, origin, of_a_run: true }
+    }
+
+    /// A run could not even begin.
+    pub(crate) fn of_failure(job: &Job, failure: &Failure, origin: Origin) -> News {
+        let message = Message::of_failure(job, failure);
+        News { lines: job.keys.notify.clone(), message, origin, of_a_run: false }
+    }
+
+    /// A job has not run well for longer than it may.
+    pub(crate) fn of_overdue(desk: &Desk, job: &Job, overdue: Overdue) -> News {
+        let message = Message::of_overdue(desk, job, overdue);
+        News { lines: job.keys.notify.clone(), message, origin: Origin::ByItself, of_a_run: true }
+    }
+
+    /// Tells it, and waits until that is done.
+    pub(crate) fn tell(&self, desk: &Desk) {
+        if self.of_a_run {
+            write_figures(desk);
+        }
+        tell(desk, &self.lines, &self.message, self.origin);
+        if self.of_a_run {
+            send_due_digests(desk);
+        }
+    }
 }
 
-/// A job has not run well for longer than it may.
-pub fn overdue(desk: &Desk, job: &Job, overdue: Overdue) {
-    write_figures(desk);
-    tell(desk, &job.keys.notify, &Message::of_overdue(desk, job, overdue), Origin::ByItself);
-}
-
-/// Writes the figures where the settings say: after whatever changes them and is not told of, such as an undo.
-pub fn write_figures(desk: &Desk) {
+/// Writes the figures where the settings say.
+fn write_figures(desk: &Desk) {
     let Some(file) = &desk.settings.metrics_file else { return };
     let file = desk.home.expand(&file.to_string_lossy());
     if let Err(failure) = metrics::write(desk, &file) {
@@ -210,7 +237,7 @@ fn send(desk: &Desk, way: Way, message: &Message, left_out: u64) -> Result<(), S
         Way::Command => {
             let command = keys.command.as_ref().ok_or_else(not_set_up)?;
             let text = message.text(left_out);
-            around::tell(desk, &command.run, &message.variables, &text, WITHIN)
+            hooks::tell(desk, &command.run, &message.variables, &text, WITHIN)
         }
         Way::Mail => mail::send(desk, keys.mail.as_ref().ok_or_else(not_set_up)?, message, left_out),
         Way::Webhook => webhook::send(desk, keys.webhook.as_ref().ok_or_else(not_set_up)?, message, left_out),

@@ -1,4 +1,4 @@
-//! What surrounds a run: commands before and after it, and what is done at the very end.
+//! The commands before and after a run.
 //!
 //! Commands are given to the shell. They are told what it is about in variables that begin with `REEDHOOK_`, get nothing to read, and
 //! what they print is only told when they fail. Each has a process group of its own, so that it ends with the run that it belongs to.
@@ -10,15 +10,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use reedhook_core::foreign::Foreign;
-use reedhook_core::when::Finally;
-use reedhook_record::Outcome as RunOutcome;
 use reedhook_stores::child;
-use reedhook_stores::eject::{removable_mount, unmount};
 
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::jobfile::Job;
-use crate::places::Ends;
 use crate::run::RunResult;
 
 /// How often it is looked whether a command is over, or has to end.
@@ -202,47 +198,4 @@ fn end(child: &mut Child) {
     }
     signal(rustix::process::Signal::KILL);
     let _ = child.wait();
-}
-
-/// What is to be done now that a run is over; nothing after one that a person stopped.
-pub fn wish(job: &Job, outcome: RunOutcome) -> Finally {
-    match outcome {
-        RunOutcome::Interrupted | RunOutcome::Refused => Finally::Nothing,
-        _ => job.around.finally.unwrap_or(Finally::Nothing),
-    }
-}
-
-/// Does what is to be done at the very end. Why it could not be done is told, and nothing else comes of it.
-pub fn finally(desk: &Desk, job: &Job, wish: Finally) {
-    match wish {
-        Finally::Nothing => {}
-        Finally::Eject => eject(desk, job),
-        Finally::Suspend => of_the_machine(desk, "suspend"),
-        Finally::PowerOff => of_the_machine(desk, "poweroff"),
-    }
-}
-
-fn of_the_machine(desk: &Desk, word: &str) {
-    let done = child::command("systemctl").arg(word).stdin(Stdio::null()).output();
-    let why = match done {
-        Ok(output) if output.status.success() => return,
-        Ok(output) => String::from_utf8_lossy(&output.stderr).trim().to_owned(),
-        Err(error) => error.to_string(),
-    };
-    desk.note(format!("`systemctl {word}` failed: {why}"));
-}
-
-/// Unmounts the drives of a job, each once, so that they can be unplugged.
-fn eject(desk: &Desk, job: &Job) {
-    let Ok(ends) = Ends::of(job, &desk.home, &desk.settings) else { return };
-    let mut mounts: Vec<_> =
-        ends.from.iter().chain(&ends.to).filter_map(|place| removable_mount(place.folder()?)).collect();
-    mounts.sort();
-    mounts.dedup();
-    for mount in mounts {
-        match unmount(&mount) {
-            Ok(()) => desk.note(format!("{} is unmounted: it can be unplugged", mount.display())),
-            Err(why) => desk.note(format!("{} could not be unmounted: {why}", mount.display())),
-        }
-    }
 }

@@ -1,0 +1,141 @@
+//! What is done when nothing goes on any more: drives are unmounted, the machine is suspended or powered off.
+
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use reedhook_core::when::Finally;
+use reedhook_jobs::desk::Finishing;
+use reedhook_jobs::finally::{self, Pending, PendingState};
+
+use super::{News, Service};
+use crate::tended::Tended;
+use crate::{Happening, Reason, desktop_question};
+
+/// How near it is that the machine goes down.
+#[derive(Default)]
+pub(super) struct Countdown {
+    /// When it does, once nothing goes on any more.
+    end: Option<Instant>,
+    /// What was said to be waited for.
+    waits_for: String,
+}
+
+impl Service {
+    /// Does what is wished for the end, as soon as it may be.
+    pub(super) fn finish(&mut self) {
+        let finale = self.surroundings.finale.clone();
+        if finale.is_empty() {
+            return;
+        }
+        let pending = self.pending();
+        self.eject(finale.free_drives(&pending));
+        let Some((job, what)) = finale.machine() else { return };
+        let behind = match pending.first() {
+            Some(first) => first.words(),
+            // What has to be told is told before the machine goes to sleep.
+            None if !self.teller.is_idle() => "others are still being told".to_owned(),
+            None => return self.count_down(&job, what),
+        };
+        self.countdown.end = None;
+        if self.countdown.waits_for != behind {
+            self.tell_finishing(&job, Finishing::Waits { what, behind: &behind });
+            self.countdown.waits_for = behind;
+        }
+    }
+
+    fn count_down(&mut self, job: &str, what: Finally) {
+        let now = Instant::now();
+        match self.countdown.end {
+            None => {
+                let left = self.desk.settings.countdown();
+                self.countdown = Countdown { end: Some(now + left), waits_for: String::new() };
+                self.tell_finishing(job, Finishing::CountsDown { what, left });
+                let (news, of) = (self.news.0.clone(), job.to_owned());
+                desktop_question::may_finish(what, left, move |yes| drop(news.send(News::Answered(of, yes))));
+            }
+            Some(end) if now < end => {}
+            Some(_) => {
+                self.countdown = Countdown::default();
+                self.surroundings.finale.forget_machine();
+                let desk = self.desk_for("");
+                self.aside("finally", move || finally::act(&desk, what));
+            }
+        }
+    }
+
+    /// Somebody has answered while the machine is about to go down because of this job; whether it is.
+    pub(super) fn answered_at_the_end(&mut self, job: &str, yes: bool) -> bool {
+        let Some((of, _)) = self.surroundings.finale.machine() else { return false };
+        if of != job {
+            return false;
+        }
+        if yes {
+            self.countdown.end = self.countdown.end.map(|_| Instant::now());
+        } else {
+            self.countdown = Countdown::default();
+            self.surroundings.finale.forget_machine();
+            self.tell_finishing(job, Finishing::LeftOn);
+        }
+        true
+    }
+
+    /// What the machine is about to do, because of which job, and how soon where it is counted down.
+    pub(super) fn near_end(&self) -> Option<(String, Finally, Option<Duration>)> {
+        let (job, what) = self.surroundings.finale.machine()?;
+        let left = self.countdown.end.map(|end| end.saturating_duration_since(Instant::now()));
+        Some((job, what, left))
+    }
+
+    fn tell_finishing(&self, job: &str, finishing: Finishing<'_>) {
+        self.observer.observe(&Happening::Finishing { job, finishing });
+    }
+
+    /// Unmounting may take long, and hang: nothing else waits for it.
+    fn eject(&self, drives: Vec<PathBuf>) {
+        if !drives.is_empty() {
+            let desk = self.desk_for("");
+            self.aside("eject", move || finally::eject(&desk, &drives));
+        }
+    }
+
+    fn aside(&self, name: &str, work: impl FnOnce() + Send + 'static) {
+        if let Err(error) = std::thread::Builder::new().name(name.to_owned()).spawn(work) {
+            self.note(format!("what was to be done at the end could not be: {error}"));
+        }
+    }
+
+    /// All runs of the home that go on, wait or are owed.
+    pub(super) fn pending(&self) -> Vec<Pending> {
+        let running = self.running.iter().map(|(job, running)| Pending {
+            job: job.clone(),
+            state: PendingState::Runs,
+            places: running.places.clone(),
+        });
+        let mut pending: Vec<Pending> = running.collect();
+        if pending.is_empty() {
+            pending.extend(finally::running(&self.desk.home, &self.desk.settings));
+        }
+        let waiting = self.jobs.values().filter_map(|tended| {
+            let places = || self.places_of(&tended.job);
+            still_to_come(tended).map(|state| Pending {
+                job: tended.job.name.clone(),
+                state,
+                places: places(),
+            })
+        });
+        pending.extend(waiting);
+        pending
+    }
+}
+
+/// Whether a run of a job is wanted, or owed. A look that is only made in case something has changed is neither.
+fn still_to_come(tended: &Tended) -> Option<PendingState> {
+    let has_changed = tended.changes.since().is_some() && !tended.job.timing.paused;
+    if tended.wanted.is_some() || has_changed {
+        return Some(PendingState::Waits);
+    }
+    let (at, wanted) = tended.again.as_ref()?;
+    let left = at.saturating_duration_since(Instant::now());
+    let at = jiff::Timestamp::now().checked_add(jiff::SignedDuration::try_from(left).ok()?).ok()?;
+    (wanted.reason != Reason::Change).then_some(PendingState::Retry(at))
+}
