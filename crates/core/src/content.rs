@@ -274,6 +274,11 @@ impl Content for Ahead {
     }
 }
 
+/// What a worker has come to. Its panic goes on in whoever waits for it: what it had not yet told must not count as nothing.
+pub fn joined<T>(worker: std::thread::ScopedJoinHandle<'_, T>) -> T {
+    worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+}
+
 /// Does something with each item, on so many threads; stops early when asked to. Results come in the order of the items; `None`
 /// for those that were not reached.
 pub fn for_all<T: Sync, R: Send>(
@@ -298,10 +303,26 @@ pub fn for_all<T: Sync, R: Send>(
     std::thread::scope(|scope| {
         let workers: Vec<_> = (0..threads).map(|_| scope.spawn(one_thread)).collect();
         for worker in workers {
-            for (at, result) in worker.join().unwrap_or_default() {
+            for (at, result) in joined(worker) {
                 results[at] = Some(result);
             }
         }
     });
     results
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_worker_that_fails_is_not_one_that_found_nothing() {
+        let items: Vec<u32> = (0..100).collect();
+        let work = |item: &u32| {
+            assert!(*item != 42, "a fault of ours");
+            *item
+        };
+        let all = || for_all(&items, 4, &AtomicBool::new(false), work);
+        assert!(std::panic::catch_unwind(std::panic::AssertUnwindSafe(all)).is_err());
+    }
 }

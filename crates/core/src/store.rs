@@ -188,6 +188,8 @@ pub enum FaultKind {
     Unsupported,
     /// Somebody wants the work to stop.
     Stopped,
+    /// One of our own workers failed: a fault in Reedhook.
+    Internal,
 }
 
 impl FaultKind {
@@ -215,6 +217,7 @@ impl FaultKind {
             FaultKind::Lost => "store-lost",
             FaultKind::Unsupported => "unsupported",
             FaultKind::Stopped => "interrupted",
+            FaultKind::Internal => "internal",
         }
     }
 
@@ -242,6 +245,7 @@ impl FaultKind {
             FaultKind::Lost => "the store is gone",
             FaultKind::Unsupported => "not possible in this store",
             FaultKind::Stopped => "it was stopped",
+            FaultKind::Internal => "a worker failed; this is a fault in Reedhook",
         }
     }
 }

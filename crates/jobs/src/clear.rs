@@ -282,7 +282,7 @@ fn need(desk: &Desk, preview: &Preview, purpose: Purpose) -> Outcome<Need> {
     }
     let record = desk.home.record()?;
     let known = preview
-        .pairs(record.as_ref())?
+        .pairs(desk, record.as_ref())?
         .iter()
         .map(|(left, right)| record.pair(left, right))
         .collect::<Result<Vec<_>, _>>()?;

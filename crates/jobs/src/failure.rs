@@ -209,6 +209,12 @@ pub struct Failure {
 pub type Outcome<T> = Result<T, Failure>;
 
 impl Failure {
+    /// One of our own workers failed while a run went on.
+    pub fn our_mistake() -> Failure {
+        let message = "the run failed; this is a fault in Reedhook, and what it had done is whole";
+        Failure::stopped(Cause::Internal, message).hint("Run again; it goes on.")
+    }
+
     /// Wrong usage.
     pub fn usage(message: impl Into<String>) -> Failure {
         Failure { halt: Halt::Usage, cause: Cause::Usage, message: message.into(), hint: String::new() }

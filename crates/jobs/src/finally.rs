@@ -170,7 +170,7 @@ pub fn running(home: &Home, settings: &Settings) -> Vec<Pending> {
     if !anything_runs(home) {
         return Vec::new();
     }
-    let names = job_names(home).into_iter().filter(|name| is_running(home, name));
+    let names = job_names(home).unwrap_or_default().into_iter().filter(|name| is_running(home, name));
     let mut found: Vec<Pending> = names
         .map(|job| {
             let ends = load_job(home, &job).and_then(|job| Ends::of(&job, home, settings));

@@ -642,14 +642,25 @@ pub fn check_name(name: &str, what: &str) -> Outcome<()> {
     ))
 }
 
-/// The names of all jobs, sorted.
-pub fn job_names(home: &Home) -> Vec<String> {
-    let entries = fs::read_dir(home.jobs()).into_iter().flatten().flatten();
-    let names: BTreeSet<String> = entries
-        .filter_map(|entry| entry.file_name().into_string().ok()?.strip_suffix(".toml").map(str::to_owned))
-        .filter(|name| !name.starts_with('.'))
-        .collect();
-    names.into_iter().collect()
+/// The names of all jobs, sorted. A folder that is not there holds none; a name that no job can have is among them, and reading it says why.
+///
+/// # Errors
+/// When the folder is there and cannot be listed: then nobody knows which jobs there are.
+pub fn job_names(home: &Home) -> Outcome<Vec<String>> {
+    let folder = home.jobs();
+    let unlisted = |error: std::io::Error| {
+        Failure::own_files(&format!("the jobs in {} cannot be listed", home.shorten(&folder)), error)
+    };
+    let entries = match fs::read_dir(&folder) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        entries => entries.map_err(unlisted)?,
+    };
+    let mut names = BTreeSet::new();
+    for entry in entries {
+        let name = entry.map_err(unlisted)?.file_name().to_string_lossy().into_owned();
+        names.extend(name.strip_suffix(".toml").filter(|name| !name.starts_with('.')).map(str::to_owned));
+    }
+    Ok(names.into_iter().collect())
 }
 
 /// A job by its name; `once` is what the newest run without a job was told, or the run that is named.
@@ -679,7 +690,7 @@ pub fn load_job(home: &Home, name: &str) -> Outcome<Job> {
     let text = match fs::read_to_string(&file) {
         Ok(text) => text,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            let known = job_names(home);
+            let known = job_names(home).unwrap_or_default();
             let way_on = if known.is_empty() { " Set one up with `reedhook job add`." } else { "" };
             let hint = format!("{}{way_on}", suggestion(name, &known, "job"));
             return Err(Failure {

@@ -105,13 +105,13 @@ impl Preview {
     }
 
     /// The stores that the run brings together, by their identities.
-    pub(crate) fn pairs(&self, record: &dyn Record) -> Outcome<Vec<(String, String)>> {
+    pub(crate) fn pairs(&self, desk: &Desk, record: &dyn Record) -> Outcome<Vec<(String, String)>> {
         let identity = |place: &Located, store: &dyn Store| -> Outcome<String> {
             // The mark that the job knows has been looked for; other stores are asked.
             let known = record.place(&self.job.name, &place.written)?.map(|known| known.mark);
             Ok(match known.filter(|mark| self.job.name != ONCE && mark != recognise::SEEN) {
                 Some(mark) => recognise::by_mark(&mark),
-                None => recognise::store_identity(place, store),
+                None => recognise::store_identity(desk, place, store)?,
             })
         };
         if let (Some(both), [left], [right]) =
@@ -249,7 +249,7 @@ pub(crate) fn look_with(desk: &Desk, job: &Job, moves: Moves, scope: &Scope) -> 
         return two_way::look(desk, job, (moves, scope), None);
     }
     let ends = Ends::of(job, &desk.home, &desk.settings)?;
-    let seen = GroundsSeen::now(desk, job, &ends);
+    let seen = GroundsSeen::now(desk, job, &ends)?;
     refuse_nested(&ends, &desk.home)?;
     for from in &ends.from {
         recognise::refuse_other_ground(desk, job, from, Part::Source)?;

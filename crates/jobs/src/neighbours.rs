@@ -33,25 +33,33 @@ impl Neighbour {
     }
 }
 
-/// What is worth a second thought about a job beside the others of its home, a sentence each. Jobs that cannot be read are passed over.
+/// What is worth a second thought about a job beside the others of its home, a sentence each.
 pub fn warnings(desk: &Desk, job: &Job, ends: &Ends) -> Vec<String> {
-    let others = neighbours(desk, &job.name);
+    let (others, unread) = neighbours(desk, &job.name);
     let mine = Neighbour { name: job.name.clone(), kind: job.rules.kind, ends: ends.clone() };
     let mut found: Vec<String> = others.iter().flat_map(|other| inside(desk, &mine, other)).collect();
     let preview = circle(&mine, &others);
     let preview = preview.or_else(|| circle_by_marks(desk, job, ends).filter(|_| mine.kind == Kind::TwoWay));
     found.extend(preview);
+    found.extend(unread);
     found
 }
 
-fn neighbours(desk: &Desk, but: &str) -> Vec<Neighbour> {
-    let names = job_names(&desk.home).into_iter().filter(|name| name != but);
-    let jobs = names.filter_map(|name| load_job(&desk.home, &name).ok());
-    jobs.filter_map(|job| {
-        let ends = Ends::of(&job, &desk.home, &desk.settings).ok()?;
-        Some(Neighbour { name: job.name.clone(), kind: job.rules.kind, ends })
-    })
-    .collect()
+/// The other jobs of the home, and a sentence for each that could not be looked at.
+fn neighbours(desk: &Desk, but: &str) -> (Vec<Neighbour>, Vec<String>) {
+    let names = match job_names(&desk.home) {
+        Ok(names) => names,
+        Err(failure) => return (Vec::new(), vec![failure.text()]),
+    };
+    let one = |name: String| {
+        let job = load_job(&desk.home, &name)?;
+        let ends = Ends::of(&job, &desk.home, &desk.settings)?;
+        Ok(Neighbour { name, kind: job.rules.kind, ends })
+    };
+    let (good, bad): (Vec<_>, Vec<_>) =
+        names.into_iter().filter(|name| name != but).map(one).partition(Result::is_ok);
+    let words = |failure: Failure| format!("another job could not be looked at: {}", failure.message);
+    (good.into_iter().flatten().collect(), bad.into_iter().filter_map(Result::err).map(words).collect())
 }
 
 /// How the sides of two jobs lie within each other where one of them removes what its source lacks.
@@ -136,7 +144,7 @@ fn circle(mine: &Neighbour, others: &[Neighbour]) -> Option<String> {
 /// When what a store says cannot be read.
 pub fn is_in_circle(desk: &Desk, job: &Job, (left, right): (&dyn Store, &dyn Store)) -> Outcome<bool> {
     let (Some(from), Some(to)) = (job.from.first(), job.to.first()) else { return Ok(false) };
-    let others = job_names(&desk.home).into_iter().filter(|name| *name != job.name);
+    let others = job_names(&desk.home)?.into_iter().filter(|name| *name != job.name);
     let others = others.filter_map(|name| load_job(&desk.home, &name).ok());
     let pairs: Vec<(String, String)> = others
         .filter(|other| other.rules.kind == Kind::TwoWay)

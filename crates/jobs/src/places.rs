@@ -113,13 +113,21 @@ impl StoreEntry {
         let Some(name) = &self.drive else { return Ok(home.expand(&self.location)) };
         let connected =
             drives::connected().map_err(|error| format!("the drives cannot be listed: {error}"))?;
+        let unread: Vec<String> = connected
+            .iter()
+            .filter_map(|drive| Some(format!("{} ({})", drive.mount.display(), drive.unread.as_ref()?)))
+            .collect();
         let mut called = connected.into_iter().filter(|drive| drive.is_called(name));
         match (called.next(), called.next()) {
             (Some(drive), None) => Ok(drive.mount.join(self.location.trim_matches('/'))),
             (Some(_), Some(_)) => {
                 Err(format!("two connected drives are called {name}; give the store its drive's UUID"))
             }
-            (None, _) => Err(format!("the drive {name} is not connected")),
+            (None, _) if unread.is_empty() => Err(format!("the drive {name} is not connected")),
+            (None, _) => Err(format!(
+                "the drive {name} is not connected, or is one whose label cannot be read: {}",
+                unread.join(", ")
+            )),
         }
     }
 

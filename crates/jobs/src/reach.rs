@@ -428,11 +428,16 @@ fn look_for_secret(
     if let Some(value) = (desk.world.variable)(SECRET_VARIABLE).and_then(|value| value.into_string().ok()) {
         return Ok(Some(Secret::new(value)));
     }
-    if let Some(kept) = secrets::find(desk, kept_as)? {
+    let kept = secrets::find(desk, kept_as);
+    if let Ok(Some(kept)) = kept {
         return Ok(Some(kept));
     }
     let typed = desk.asking(|| desk.secrets.ask(question)).map_err(|failure| failure.message)?;
-    Ok(typed.filter(|secret| !secret.reveal().is_empty()))
+    match typed.filter(|secret| !secret.reveal().is_empty()) {
+        Some(typed) => Ok(Some(typed)),
+        // What could not be looked at is not missing.
+        None => kept,
+    }
 }
 
 /// A secret that was kept for something that is no store, such as a mail server: from where its keys say, else from what was kept

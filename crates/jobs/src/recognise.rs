@@ -9,6 +9,7 @@ use reedhook_core::filter::Verdict;
 use reedhook_core::identity::{self, Ground};
 use reedhook_core::job::Kind;
 use reedhook_core::path::RelPath;
+use reedhook_core::store::FaultKind;
 use reedhook_core::store::Store;
 use reedhook_record::{KnownPlace, RunPlace};
 use reedhook_stores::drives;
@@ -84,10 +85,15 @@ pub fn ground(place: &Located) -> Option<Ground> {
 }
 
 /// Other file systems that are mounted in a place and take part in the job.
-fn mounts(desk: &Desk, place: &Located, job: &Job) -> Vec<(RelPath, Ground)> {
-    let looked_into = place.resolved().filter(|_| !job.rules.one_filesystem);
-    let found = looked_into.map(|folder| drives::mounts_in(&folder));
-    found.into_iter().flatten().filter(|(path, _)| takes_part(desk, job, path)).collect()
+fn mounts(desk: &Desk, place: &Located, job: &Job) -> Outcome<Vec<(RelPath, Ground)>> {
+    let Some(folder) = place.resolved().filter(|_| !job.rules.one_filesystem) else { return Ok(Vec::new()) };
+    let mut found = drives::mounts_in(&folder).map_err(|error| {
+        let words = format!("what is mounted in {} cannot be seen: {error}", place.shown(&desk.home));
+        Failure::refused(FaultKind::Io, words)
+            .hint("The system's table of mounts is /proc/self/mountinfo: is /proc mounted?")
+    })?;
+    found.retain(|(path, _)| takes_part(desk, job, path));
+    Ok(found)
 }
 
 /// Whether a folder in a side, and every folder on the way to it, is let through by the job's filter.
@@ -111,11 +117,22 @@ pub fn by_mark(mark: &str) -> String {
 }
 
 /// Tells a store apart from every other: by its mark, else by its place on its file system or server.
-pub fn store_identity(place: &Located, store: &dyn Store) -> String {
-    match identity::read(store) {
-        Ok(Some(mark)) => by_mark(&mark),
-        _ => spot(place),
-    }
+///
+/// # Errors
+/// When there may be a mark and it cannot be read.
+pub fn store_identity(desk: &Desk, place: &Located, store: &dyn Store) -> Outcome<String> {
+    Ok(mark_of(desk, place, store)?.map_or_else(|| spot(place), |mark| by_mark(&mark)))
+}
+
+/// The mark of a store, if it bears one.
+///
+/// # Errors
+/// When there may be one and it cannot be read.
+pub fn mark_of(desk: &Desk, place: &Located, store: &dyn Store) -> Outcome<Option<String>> {
+    identity::read(store).map_err(|error| {
+        let words = format!("the mark of {} cannot be read: {}", place.shown(&desk.home), error.reason());
+        Failure::refused(Cause::DestinationForeign, words)
+    })
 }
 
 /// Tells a place without a mark apart from every other.
@@ -147,7 +164,7 @@ pub fn refuse_other_ground(desk: &Desk, job: &Job, place: &Located, part: Part) 
         let what = format!("the {} {shown} is on another file system than before", part.word());
         return refused(part.foreign(), format!("{what}: an empty mount point, or another drive"));
     }
-    let here = mounts(desk, place, job);
+    let here = mounts(desk, place, job)?;
     let remembered = known.mounts.iter().filter(|_| !job.rules.one_filesystem);
     for (path, then) in remembered.filter(|(path, _)| takes_part(desk, job, path)) {
         let now = here.iter().find(|(found, _)| found == path).map(|(_, ground)| ground);
@@ -182,12 +199,7 @@ pub fn refuse_foreign(desk: &Desk, job: &Job, place: &Located, store: &dyn Store
     let known = desk.home.record()?.place(&job.name, &place.written)?;
     let Some(expected) = known.map(|known| known.mark).filter(|mark| mark != SEEN) else { return Ok(()) };
     let shown = place.shown(&desk.home);
-    let found = identity::read(store).map_err(|error| {
-        Failure::refused(
-            Cause::DestinationForeign,
-            format!("the mark of {shown} cannot be read: {}", error.reason()),
-        )
-    })?;
+    let found = mark_of(desk, place, store)?;
     let what = match found {
         Some(found) if found == expected => return Ok(()),
         Some(_) => "it bears another mark: this looks like another drive",
@@ -212,22 +224,25 @@ pub struct GroundsSeen {
 
 impl GroundsSeen {
     /// A look at the places of a job.
-    pub fn now(desk: &Desk, job: &Job, ends: &Ends) -> GroundsSeen {
+    ///
+    /// # Errors
+    /// When nobody can see what is mounted there.
+    pub fn now(desk: &Desk, job: &Job, ends: &Ends) -> Outcome<GroundsSeen> {
         let one = |place: &Located| {
             let known = KnownPlace {
                 there: place.is_there(),
                 mark: String::new(),
                 ground: ground(place),
-                mounts: mounts(desk, place, job),
+                mounts: mounts(desk, place, job)?,
             };
-            (place.written.clone(), known)
+            Ok((place.written.clone(), known))
         };
-        GroundsSeen { places: ends.from.iter().chain(&ends.to).map(one).collect() }
+        Ok(GroundsSeen { places: ends.from.iter().chain(&ends.to).map(one).collect::<Outcome<_>>()? })
     }
 
     /// Whether the places are still on the same.
     pub fn still_holds(&self, desk: &Desk, job: &Job, ends: &Ends) -> bool {
-        let now = GroundsSeen::now(desk, job, ends);
+        let Ok(now) = GroundsSeen::now(desk, job, ends) else { return false };
         let same = |(then, now): (&(String, KnownPlace), &(String, KnownPlace))| {
             then.1.ground == now.1.ground && then.1.mounts == now.1.mounts
         };

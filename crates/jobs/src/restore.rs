@@ -18,6 +18,8 @@ use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::{Corruption, Fresh, Moves, Scope};
 use reedhook_stores::overlay::{Layer, Overlay};
 
+use reedhook_record::RunPlace;
+
 use crate::capabilities::OpenOptions;
 use crate::clear::ProvedPlan;
 use crate::desk::Desk;
@@ -59,30 +61,78 @@ fn holders(desk: &Desk, job: &Job) -> Outcome<Vec<Holder>> {
     places.map(open).collect()
 }
 
+/// The places that hold kept copies of a job's runs.
+pub struct Holders {
+    /// Those that are there.
+    pub there: Vec<Holder>,
+    /// Why another one could not be looked at, which may hold some: a sentence each.
+    pub away: Vec<String>,
+}
+
 /// Every place that holds kept copies of a job's runs: also the left of a one-way job, when something was restored over what it
-/// had, further destinations, and what earlier runs or restores have changed, as far as it is there.
-pub fn all_holders(desk: &Desk, job: &Job) -> Outcome<Vec<Holder>> {
-    let mut found = holders(desk, job)?;
+/// had, further destinations, and what earlier runs or restores have changed.
+///
+/// # Errors
+/// When the job's own destination is not there, or the record fails.
+pub fn all_holders(desk: &Desk, job: &Job) -> Outcome<Holders> {
+    let mut there = holders(desk, job)?;
+    let mut away = Vec::new();
     let ends = Ends::of(job, &desk.home, &desk.settings)?;
-    let left = ends.from.into_iter().map(|place| (Side::Left, place, None));
-    let right = ends.to.into_iter().map(|place| (Side::Right, place, None));
+    let candidate = |side, place, past, may_hold| Candidate { side, place, past, may_hold };
+    let right = ends.to.into_iter().map(|place| candidate(Side::Right, place, None, true));
     let changed = desk.home.record()?.places_changed(&job.name)?;
     let earlier = changed.into_iter().filter_map(|past| {
         let place = locate(&desk.home, &desk.settings, &past.place).ok()?;
-        Some((past.side, place, Some(past)))
+        Some(candidate(past.side, place, Some(past), true))
     });
-    for (side, place, past) in left.chain(right).chain(earlier) {
-        if found.iter().any(|known| known.place.location() == place.location()) || !place.seems_there() {
+    // Nothing was ever set aside at the left, unless a run has changed it: then it is among those.
+    let left = ends.from.into_iter().map(|place| candidate(Side::Left, place, None, false));
+    for candidate in right.chain(earlier).chain(left) {
+        if there.iter().any(|known| known.place.location() == candidate.place.location()) {
             continue;
         }
-        let Ok(Some(store)) = open_destination(desk, &place, OpenOptions::of(job)) else { continue };
-        let same = past
-            .is_none_or(|past| recognise::refuse_another_store(desk, &past, &place, store.as_ref()).is_ok());
-        if same && matches!(store.stat(&kept_root()), Ok(Some(_))) {
-            found.push(Holder { side, place, store, part: None });
+        match candidate.look(desk, job) {
+            Ok(holder) => there.extend(holder),
+            Err(why) if candidate.may_hold && !away.contains(&why) => away.push(why),
+            Err(_) => {}
         }
     }
-    Ok(found)
+    Ok(Holders { there, away })
+}
+
+/// A place that may hold kept copies.
+struct Candidate {
+    side: Side,
+    place: Located,
+    /// What an earlier run has noted of it.
+    past: Option<RunPlace>,
+    /// Runs of the job set copies aside there.
+    may_hold: bool,
+}
+
+impl Candidate {
+    /// What it holds; nothing when it holds no kept copies.
+    ///
+    /// # Errors
+    /// Why nobody can see that, in a sentence.
+    fn look(&self, desk: &Desk, job: &Job) -> Result<Option<Holder>, String> {
+        let shown = self.place.shown(&desk.home);
+        let gone = || format!("{shown} is not there: what it keeps cannot be seen.");
+        if !self.place.seems_there() {
+            return Err(gone());
+        }
+        let opened = open_destination(desk, &self.place, OpenOptions::of(job));
+        let store = opened.map_err(|failure| failure.text())?.ok_or_else(gone)?;
+        if let Some(past) = &self.past {
+            recognise::refuse_another_store(desk, past, &self.place, store.as_ref())
+                .map_err(|failure| format!("{}.", failure.message))?;
+        }
+        match store.stat(&kept_root()) {
+            Ok(Some(_)) => Ok(Some(Holder { side: self.side, place: self.place.clone(), store, part: None })),
+            Ok(None) => Ok(None),
+            Err(error) => Err(format!("the kept copies at {shown} cannot be read: {}.", error.reason())),
+        }
+    }
 }
 
 /// Kept copies that cannot be read.
@@ -143,7 +193,8 @@ pub struct Restore {
 pub fn find(desk: &Desk, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome<(Job, Vec<Restore>)> {
     let job = known_job(&desk.home, name, wanted.run)?;
     let ends = Ends::of(&job, &desk.home, &desk.settings)?;
-    let holders = all_holders(desk, &job)?;
+    let Holders { there: holders, away } = all_holders(desk, &job)?;
+    away.iter().for_each(|why| desk.note(why));
     for holder in &holders {
         if let Some(part) = holder.part {
             recognise::refuse_foreign(desk, &job, &holder.place, holder.store.as_ref(), part)?;

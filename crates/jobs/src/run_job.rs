@@ -2,6 +2,7 @@
 //! what is remembered of it, the commands after it, the people and programs who want to hear of it, and what is to be done at the very
 //! end. Whoever wants a run hands in a look and a consent; no run begins any other way.
 
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 
 use reedhook_core::plan::guard::Lift;
@@ -93,7 +94,10 @@ pub fn run_job<T: Send>(
 ) -> Outcome<(Option<T>, RunResult)> {
     let RunRequest { job, sort, origin, look, lifted, consent } = request;
     Travel { job, sort, origin }.along(desk, surroundings, None, |run| {
-        let approved = look().and_then(|found| found.clear(desk, lifted, consent));
+        let mut looked = || look().and_then(|found| found.clear(desk, lifted, consent));
+        // A fault of ours is a failure like any other: it is written down, and told.
+        let approved =
+            catch_unwind(AssertUnwindSafe(&mut looked)).unwrap_or_else(|_| Err(Failure::our_mistake()));
         match approved {
             Ok(approved) => {
                 consent.approved(approved.preview());

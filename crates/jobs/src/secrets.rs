@@ -49,20 +49,57 @@ const WORK: u8 = 16;
 mod ring {
     use super::Home;
 
-    fn entry(home: &Home, name: &str) -> Option<keyring::Entry> {
-        if home.is_portable() { None } else { keyring::Entry::new("reedhook", name).ok() }
+    /// The entry of a name; none where the system has no keyring, or this home none of its.
+    fn entry(home: &Home, name: &str) -> Result<Option<keyring::Entry>, String> {
+        if home.is_portable() {
+            return Ok(None);
+        }
+        match (keyring::Entry::new("reedhook", name), keyring::Entry::store_status()) {
+            (Ok(entry), _) => Ok(Some(entry)),
+            (Err(_), Err(why)) if is_absent(why) => Ok(None),
+            (Err(_), Err(why)) => Err(failed(why)),
+            (Err(why), Ok(())) => Err(failed(&why)),
+        }
     }
 
-    pub fn find(home: &Home, name: &str) -> Option<String> {
-        entry(home, name)?.get_password().ok()
+    /// Whether nothing here offers a keyring: there is no session bus, or nobody on it who has one (D-Bus Specification, "Standard Error
+    /// Names"). The library tells neither by a kind.
+    fn is_absent(why: &keyring::Error) -> bool {
+        const NOBODY: [&str; 4] = [
+            "org.freedesktop.DBus.Error.ServiceUnknown",
+            "org.freedesktop.DBus.Error.NameHasNoOwner",
+            "org.freedesktop.DBus.Error.Spawn.",
+            "no secret service provider",
+        ];
+        let told = why.to_string();
+        NOBODY.iter().any(|word| told.contains(word))
     }
 
+    fn failed(why: &keyring::Error) -> String {
+        format!("the system's keyring cannot be read: {why}")
+    }
+
+    pub fn find(home: &Home, name: &str) -> Result<Option<String>, String> {
+        let Some(entry) = entry(home, name)? else { return Ok(None) };
+        match entry.get_password() {
+            Ok(secret) => Ok(Some(secret)),
+            Err(keyring::Error::NoEntry) => Ok(None),
+            Err(why) => Err(failed(&why)),
+        }
+    }
+
+    /// Where it takes nothing, the secret is kept elsewhere.
     pub fn keep(home: &Home, name: &str, secret: &str) -> bool {
-        entry(home, name).is_some_and(|entry| entry.set_password(secret).is_ok())
+        matches!(entry(home, name), Ok(Some(entry)) if entry.set_password(secret).is_ok())
     }
 
-    pub fn forget(home: &Home, name: &str) -> bool {
-        entry(home, name).is_some_and(|entry| entry.delete_credential().is_ok())
+    pub fn forget(home: &Home, name: &str) -> Result<bool, String> {
+        let Some(entry) = entry(home, name)? else { return Ok(false) };
+        match entry.delete_credential() {
+            Ok(()) => Ok(true),
+            Err(keyring::Error::NoEntry) => Ok(false),
+            Err(why) => Err(failed(&why)),
+        }
     }
 }
 
@@ -71,23 +108,23 @@ mod ring {
 mod ring {
     use super::Home;
 
-    pub fn find(_home: &Home, _name: &str) -> Option<String> {
-        None
+    pub fn find(_home: &Home, _name: &str) -> Result<Option<String>, String> {
+        Ok(None)
     }
 
     pub fn keep(_home: &Home, _name: &str, _secret: &str) -> bool {
         false
     }
 
-    pub fn forget(_home: &Home, _name: &str) -> bool {
-        false
+    pub fn forget(_home: &Home, _name: &str) -> Result<bool, String> {
+        Ok(false)
     }
 }
 
 /// Looks a secret up; errors are sentences.
 ///
 /// # Errors
-/// When a file of secrets is there and cannot be used.
+/// When the keyring, or a file of secrets, is there and cannot be read.
 pub fn find(desk: &Desk, name: &str) -> Result<Option<Secret>, String> {
     if let Some(kept) = read_file(&desk.home)?.secrets.remove(name) {
         return Ok(Some(Secret::new(kept)));
@@ -95,7 +132,7 @@ pub fn find(desk: &Desk, name: &str) -> Result<Option<Secret>, String> {
     if let Some(kept) = read_sealed(desk)?.and_then(|mut file| file.secrets.remove(name)) {
         return Ok(Some(Secret::new(kept)));
     }
-    Ok(ring::find(&desk.home, name).map(Secret::new))
+    Ok(ring::find(&desk.home, name)?.map(Secret::new))
 }
 
 /// Keeps a secret.
@@ -126,7 +163,7 @@ pub fn keep(desk: &Desk, name: &str, secret: &Secret) -> Outcome<Kept> {
 /// When a file of secrets cannot be read or written.
 pub fn forget(desk: &Desk, name: &str) -> Outcome<bool> {
     let home = &desk.home;
-    let in_keyring = ring::forget(home, name);
+    let in_keyring = ring::forget(home, name).map_err(Failure::usage)?;
     let mut file = read_file(home).map_err(Failure::usage)?;
     let in_file = file.secrets.remove(name).is_some();
     if in_file {

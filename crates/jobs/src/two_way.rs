@@ -100,7 +100,7 @@ pub(crate) fn look(
     settling: Option<&Settling>,
 ) -> Outcome<Preview> {
     let ends = Ends::of(job, &desk.home, &desk.settings)?;
-    let seen = GroundsSeen::now(desk, job, &ends);
+    let seen = GroundsSeen::now(desk, job, &ends)?;
     refuse_nested(&ends, &desk.home)?;
     let (left_place, right_place) = both_places(&ends)?;
     recognise::refuse_other_ground(desk, job, &left_place, Part::Left)?;

@@ -183,7 +183,7 @@ impl Report {
         let mut rooms = record.rooms_since(since)?;
         rooms.retain(|room| wanted(&room.job) && room.at_ms < until);
         let mut set_up: BTreeMap<String, Outcome<Job>> = BTreeMap::new();
-        for name in job_names(&desk.home).into_iter().filter(|name| wanted(name)) {
+        for name in job_names(&desk.home)?.into_iter().filter(|name| wanted(name)) {
             set_up.insert(name.clone(), load_job(&desk.home, &name));
         }
         let all: std::collections::BTreeSet<&String> = sums.keys().chain(set_up.keys()).collect();
@@ -280,7 +280,7 @@ impl RunSums {
 /// When the record cannot be read.
 pub fn standings(desk: &Desk) -> Outcome<Vec<JobPart>> {
     let (record, now) = (desk.home.record()?, (desk.world.now)());
-    let names = job_names(&desk.home).into_iter();
+    let names = job_names(&desk.home)?.into_iter();
     let part = |name: String| {
         let job = load_job(&desk.home, &name);
         job_part(desk, record.as_ref(), &name, Some(&job), Sum::default(), now)

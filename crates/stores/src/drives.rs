@@ -25,6 +25,8 @@ pub struct Drive {
     pub label: Option<String>,
     /// What tells it apart from every other.
     pub uuid: Option<String>,
+    /// Why label and UUID could not be read, where that is so.
+    pub unread: Option<String>,
 }
 
 impl Drive {
@@ -43,10 +45,10 @@ impl Drive {
 /// The drives that are mounted now, each once.
 ///
 /// # Errors
-/// When the system's table of mounts cannot be read.
+/// When the system's table of mounts, or its folders of labels, cannot be read.
 pub fn connected() -> io::Result<Vec<Drive>> {
-    let table = fs::read("/proc/self/mountinfo")?;
-    let (labels, uuids) = (links("/dev/disk/by-label"), links("/dev/disk/by-uuid"));
+    let table = fs::read(TABLE)?;
+    let (labels, uuids) = (links("/dev/disk/by-label")?, links("/dev/disk/by-uuid")?);
     let mut seen = HashSet::new();
     let mut drives = Vec::new();
     for mount in table.split(|byte| *byte == b'\n').filter_map(parse_mount) {
@@ -57,10 +59,17 @@ pub fn connected() -> io::Result<Vec<Drive>> {
         let named = |names: &[(PathBuf, String)]| {
             names.iter().find(|(known, _)| *known == device).map(|(_, name)| name.clone())
         };
-        let read = if labels.is_empty() && uuids.is_empty() { read_superblock(&device) } else { None };
-        let (label, uuid) = read.unwrap_or_else(|| (named(&labels), named(&uuids)));
+        let mut unread = None;
+        let (label, uuid) = match fs::File::open(&device) {
+            _ if !labels.is_empty() || !uuids.is_empty() => (named(&labels), named(&uuids)),
+            Ok(device) => names_in(&reader(&device)).unwrap_or_default(),
+            Err(error) => {
+                unread = Some(error.to_string());
+                Names::default()
+            }
+        };
         let file_system = real_type(&mount);
-        drives.push(Drive { device, mount: mount.target, file_system, label, uuid });
+        drives.push(Drive { device, mount: mount.target, file_system, label, uuid, unread });
     }
     Ok(drives)
 }
@@ -167,40 +176,49 @@ pub fn mount_point_of(folder: &Path) -> Option<PathBuf> {
 }
 
 /// Where something is mounted in a folder, sorted: cheap, to see whether that has changed.
-pub fn mount_points_in(folder: &Path) -> Vec<PathBuf> {
-    let mut points: Vec<PathBuf> =
-        mounts().into_iter().map(|mount| mount.target).filter(|target| target.starts_with(folder)).collect();
+///
+/// # Errors
+/// When the system's table of mounts cannot be read.
+pub fn mount_points_in(folder: &Path) -> io::Result<Vec<PathBuf>> {
+    let targets = mounts()?.into_iter().map(|mount| mount.target);
+    let mut points: Vec<PathBuf> = targets.filter(|target| target.starts_with(folder)).collect();
     points.sort();
-    points
+    Ok(points)
 }
 
 /// The other file systems that are mounted below a folder, with their paths in it. What the kernel makes up is left out, and
 /// what comes and goes with programs (the layers of containers, packages).
-pub fn mounts_in(folder: &Path) -> Vec<(RelPath, Ground)> {
+///
+/// # Errors
+/// When the system's table of mounts cannot be read.
+pub fn mounts_in(folder: &Path) -> io::Result<Vec<(RelPath, Ground)>> {
     let below = |mount: &Mount| {
         let below = mount.target.strip_prefix(folder).ok().filter(|below| !below.as_os_str().is_empty())?;
         RelPath::new(below.as_os_str().as_bytes()).ok()
     };
-    let mounts = mounts().into_iter().filter(|mount| !mount.is_made_up());
+    let mounts = mounts()?.into_iter().filter(|mount| !mount.is_made_up());
     let mut found: Vec<(RelPath, Ground)> =
         mounts.filter_map(|mount| Some((below(&mount)?, mount.ground()))).collect();
     // Of several mounts on one path the last is the one that shows.
     found.reverse();
     found.sort_by(|a, b| a.0.cmp(&b.0));
     found.dedup_by(|a, b| a.0 == b.0);
-    found
+    Ok(found)
 }
 
-/// The mount through which a folder is reached.
+/// The mount through which a folder is reached; `None` when the system does not tell, which is no answer and not "none".
 fn mount_of(folder: &Path) -> Option<Mount> {
     // The last mount on a path hides the ones before it.
-    let holding = mounts().into_iter().filter(|mount| folder.starts_with(&mount.target));
+    let holding = mounts().ok()?.into_iter().filter(|mount| folder.starts_with(&mount.target));
     holding.max_by_key(|mount| mount.target.as_os_str().len())
 }
 
-fn mounts() -> Vec<Mount> {
-    let table = fs::read("/proc/self/mountinfo").unwrap_or_default();
-    table.split(|byte| *byte == b'\n').filter_map(parse_line).collect()
+/// The table of what is mounted (proc_pid_mountinfo(5)).
+const TABLE: &str = "/proc/self/mountinfo";
+
+fn mounts() -> io::Result<Vec<Mount>> {
+    let table = fs::read(TABLE)?;
+    Ok(table.split(|byte| *byte == b'\n').filter_map(parse_line).collect())
 }
 
 struct Mount {
@@ -257,7 +275,7 @@ impl Mount {
     fn ground(&self) -> Ground {
         let device = self.source.canonicalize().ok().filter(|device| device.starts_with("/dev"));
         let known = device.as_ref().and_then(|device| {
-            let names = links("/dev/disk/by-uuid");
+            let names = links("/dev/disk/by-uuid").ok()?;
             names.into_iter().find(|(known, _)| known == device).map(|(_, uuid)| uuid)
         });
         let uuid = known.or_else(|| read_superblock(device.as_ref()?)?.1);
@@ -319,14 +337,21 @@ fn unescape(text: &[u8], mark: &[u8], radix: u32, digits: usize) -> PathBuf {
     PathBuf::from(std::ffi::OsString::from_vec(bytes))
 }
 
-/// The links of a folder below `/dev/disk`: the device, and the name.
-fn links(folder: &str) -> Vec<(PathBuf, String)> {
-    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
-    let link = |entry: fs::DirEntry| {
-        let name = unescape(entry.file_name().as_bytes(), b"\\x", 16, 2);
-        Some((entry.path().canonicalize().ok()?, name.to_string_lossy().into_owned()))
+/// The links of a folder below `/dev/disk`: the device, and the name. A folder that is not there has none; nor counts a link whose device
+/// has gone.
+fn links(folder: &str) -> io::Result<Vec<(PathBuf, String)>> {
+    let entries = match fs::read_dir(folder) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        entries => entries?,
     };
-    entries.filter_map(link).collect()
+    let mut links = Vec::new();
+    for entry in entries {
+        let entry = entry?;
+        let name = unescape(entry.file_name().as_bytes(), b"\\x", 16, 2);
+        let device = entry.path().canonicalize().ok();
+        links.extend(device.map(|device| (device, name.to_string_lossy().into_owned())));
+    }
+    Ok(links)
 }
 
 /// A label and a UUID, as far as they are known.

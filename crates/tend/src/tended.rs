@@ -127,7 +127,7 @@ impl Watchable {
     /// What is there of a folder; `None` when it is not.
     pub fn of(root: &Path) -> Option<Watchable> {
         let meta = std::fs::metadata(root).ok().filter(std::fs::Metadata::is_dir)?;
-        let mounts = drives::mount_points_in(&root.canonicalize().ok()?);
+        let mounts = drives::mount_points_in(&root.canonicalize().ok()?).ok()?;
         Some(Watchable { root: root.to_owned(), identity: (meta.dev(), meta.ino()), mounts })
     }
 }

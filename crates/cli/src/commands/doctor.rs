@@ -241,7 +241,10 @@ fn run_logs(context: &Context) -> Finding {
 
 /// The job files: one finding for those that can be used, and one for each that cannot.
 fn jobs(context: &Context) -> Vec<Finding> {
-    let names = job_names(&context.desk.home);
+    let names = match job_names(&context.desk.home) {
+        Ok(names) => names,
+        Err(failure) => return vec![Finding::bad("jobs", failure.text())],
+    };
     let (good, broken): (Vec<_>, Vec<_>) =
         names.iter().map(|name| load_job(&context.desk.home, name)).partition(Result::is_ok);
     let idle = good.iter().flatten().flat_map(|job| {

@@ -213,7 +213,7 @@ fn remember_places(context: &Context, job: &Job, ends: &Ends, given: impl Fn(&st
         record.set_mark(&job.name, &to.written, SEEN)?;
     }
     drop(record);
-    recognise::GroundsSeen::now(&context.desk, job, ends).remember(&context.desk, &job.name)
+    recognise::GroundsSeen::now(&context.desk, job, ends)?.remember(&context.desk, &job.name)
 }
 
 /// Says what was set up, where things will land, and what deserves a second look.
@@ -314,7 +314,7 @@ fn is_mount_root(path: &Path) -> bool {
 }
 
 fn list(context: &Context) -> Outcome {
-    let names = job_names(&context.desk.home);
+    let names = job_names(&context.desk.home)?;
     if names.is_empty() {
         context.say("There is no job yet. Set one up with `reedhook job add`.");
     }

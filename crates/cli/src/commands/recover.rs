@@ -9,12 +9,12 @@ use reedhook_core::run::kept::{Amount, amount, kept_files};
 use reedhook_core::store::FaultKind;
 use reedhook_jobs::failure::Cause;
 use reedhook_jobs::inventory::sightings::{self, Sighting};
-use reedhook_jobs::jobfile::known_job;
+use reedhook_jobs::jobfile::{Job, known_job};
 use reedhook_jobs::look::Preview;
 use reedhook_jobs::places::{Ends, Located, typed_path};
 use reedhook_jobs::recognise;
 use reedhook_jobs::restore::{
-    Holder, Restore, To, Wanted, all_holders, find as find_wanted, in_order, kept_name, unreadable,
+    Holder, Holders, Restore, To, Wanted, all_holders, find as find_wanted, in_order, kept_name, unreadable,
 };
 use reedhook_jobs::run::Sort;
 use reedhook_jobs::run::claim::lock_destination;
@@ -45,7 +45,7 @@ pub fn kept(context: &Context, command: KeptCommand) -> Outcome {
         KeptCommand::Prune { job, older_than } => {
             let job = known_job(&context.desk.home, &job, None)?;
             let mut gone = Vec::new();
-            for Holder { place, store, part, .. } in all_holders(&context.desk, &job)? {
+            for Holder { place, store, part, .. } in holders_of(context, &job)?.0 {
                 if let Some(part) = part {
                     recognise::refuse_foreign(&context.desk, &job, &place, store.as_ref(), part)?;
                 }
@@ -89,10 +89,17 @@ pub fn restore(
     bring(context, job, &Wanted { paths, into, run }, To::Source)
 }
 
+/// The places with kept copies; those that may hold some and are away are told, and are a problem.
+fn holders_of(context: &Context, job: &Job) -> Outcome<(Vec<Holder>, u8)> {
+    let Holders { there, away } = all_holders(&context.desk, job)?;
+    away.iter().for_each(|why| context.warn(why));
+    Ok((there, u8::from(!away.is_empty())))
+}
+
 fn list_runs(context: &Context, name: &str) -> Outcome {
     let job = known_job(&context.desk.home, name, None)?;
     let record = context.desk.home.record()?;
-    let holders = all_holders(&context.desk, &job)?;
+    let (holders, code) = holders_of(context, &job)?;
     let several = holders.len() > 1;
     let mut table =
         Columns::new(&[Align::Right, Align::Left, Align::Left, Align::Right, Align::Right, Align::Left]);
@@ -130,10 +137,11 @@ fn list_runs(context: &Context, name: &str) -> Outcome {
         }
     }
     if context.global.json {
-        return Ok(0);
+        return Ok(code);
     }
     if empty {
-        context.say(format!("{name} has no kept copies."));
+        let where_looked = if code == 0 { "" } else { " where it could be looked" };
+        context.say(format!("{name} has no kept copies{where_looked}."));
     } else {
         context.say(table.render(0).trim_end());
         let rules = &job.rules;
@@ -148,13 +156,13 @@ fn list_runs(context: &Context, name: &str) -> Outcome {
         let runs = count(others as u64, "run", "runs");
         context.say(format!("There too: kept copies of {runs} of other jobs or machines."));
     }
-    Ok(0)
+    Ok(code)
 }
 
 fn list_files(context: &Context, name: &str, which: &str) -> Outcome {
     let job = known_job(&context.desk.home, name, Some(which))?;
     let run = kept_name(&context.desk, name, which)?;
-    let holders = all_holders(&context.desk, &job)?;
+    let (holders, code) = holders_of(context, &job)?;
     let several = holders.len() > 1;
     let mut table = Columns::new(&[Align::Left, Align::Left, Align::Right]);
     let mut empty = true;
@@ -181,10 +189,17 @@ fn list_files(context: &Context, name: &str, which: &str) -> Outcome {
             .hint(format!("`reedhook kept list {name}` lists those with kept copies.")));
     }
     if !context.global.json {
-        let text = if empty { format!("Run {which} of {name} kept nothing.") } else { table.render(0) };
+        let text = if empty {
+            format!(
+                "Run {which} of {name} kept nothing{}.",
+                if code == 0 { "" } else { " where it could be looked" }
+            )
+        } else {
+            table.render(0)
+        };
         context.say(text.trim_end());
     }
-    Ok(0)
+    Ok(code)
 }
 
 fn bring(context: &Context, name: &str, wanted: &Wanted<'_>, to: To) -> Outcome {

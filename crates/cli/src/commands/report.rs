@@ -50,13 +50,13 @@ pub fn report(
         context.warn(failure.text());
     }
     // Whether they can be written is known before anything is printed.
-    let sides = if csv.is_some() || html.is_some() { sides(context) } else { Vec::new() };
+    let sides = if csv.is_some() || html.is_some() { sides(context)? } else { Vec::new() };
     let begin = |path, mark| output::begin(context, path, mark, &sides).map(|file| (path, file));
     let sheet = csv.map(|(path, _)| begin(path, Mark::Begins(sheet::MARK))).transpose()?;
     let page = html.map(|path| begin(path, Mark::PAGE)).transpose()?;
     if context.global.json {
         print_json(context, &report);
-    } else if report.jobs.is_empty() && job_names(&context.desk.home).is_empty() {
+    } else if report.jobs.is_empty() && job_names(&context.desk.home)?.is_empty() {
         context.say("There is no job yet. Set one up with `reedhook job add`.");
     } else {
         context.say(plain::text(&report).trim_end());
@@ -77,14 +77,14 @@ pub fn report(
 }
 
 /// The folders that jobs write to: a page there would be taken for somebody's file, or removed by the next run.
-fn sides(context: &Context) -> Vec<PathBuf> {
+fn sides(context: &Context) -> Outcome<Vec<PathBuf>> {
     let desk = &context.desk;
-    let jobs = job_names(&desk.home).into_iter().filter_map(|name| load_job(&desk.home, &name).ok());
+    let jobs = job_names(&desk.home)?.into_iter().filter_map(|name| load_job(&desk.home, &name).ok());
     let written = |job: Job| {
         let ends = Ends::of(&job, &desk.home, &desk.settings).ok()?;
         Some(if job.rules.kind == Kind::TwoWay { ends } else { Ends { from: Vec::new(), ..ends } })
     };
-    jobs.filter_map(written).flat_map(|ends| ends.folders()).collect()
+    Ok(jobs.filter_map(written).flat_map(|ends| ends.folders()).collect())
 }
 
 /// From a moment up to now.
@@ -197,7 +197,7 @@ pub fn metrics(context: &Context, to: Option<&Path>) -> Outcome {
         }
         None => {
             output::raw(figures::text(&context.desk)?.as_bytes());
-            if job_names(&context.desk.home).is_empty() {
+            if job_names(&context.desk.home)?.is_empty() {
                 context.warn("There is no job yet, so there are no figures.");
             }
         }

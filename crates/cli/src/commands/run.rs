@@ -27,7 +27,7 @@ use crate::text::{BOLD, styled};
 
 /// Runs jobs one after the other. All of them are read before the first one begins, so that a slip touches nothing.
 pub fn run(context: &Context, names: &[String], all: bool, allow: &Allow) -> Outcome {
-    let names = if all { job_names(&context.desk.home) } else { names.to_vec() };
+    let names = if all { job_names(&context.desk.home)? } else { names.to_vec() };
     if names.is_empty() {
         return Err(Failure::usage("there is no job yet").hint("Set one up with `reedhook job add`."));
     }

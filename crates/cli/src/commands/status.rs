@@ -19,7 +19,7 @@ const STALE_DAYS: i64 = 10;
 
 /// Shows when each job last ran and how it went.
 pub fn status(context: &Context) -> Outcome {
-    let names = job_names(&context.desk.home);
+    let names = job_names(&context.desk.home)?;
     if names.is_empty() {
         context.say("There is no job yet. Set one up with `reedhook job add`.");
         return Ok(0);

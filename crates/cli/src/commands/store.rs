@@ -130,6 +130,12 @@ pub fn drives(context: &Context) -> Outcome {
     if !context.global.json {
         context.say(table.render(0).trim_end());
     }
+    for drive in &connected {
+        if let Some(why) = &drive.unread {
+            let at = drive.mount.display();
+            context.warn(format!("the label and UUID of the drive at {at} cannot be read: {why}"));
+        }
+    }
     Ok(0)
 }
 
@@ -349,7 +355,7 @@ impl Checked {
         Ok(Checked {
             tried_out,
             entries: listing.entries.len() + listing.unknown.len(),
-            mark: identity::read(&store).ok().flatten(),
+            mark: identity::read(&store).map_err(refused)?,
             ground: drives::ground_of(path),
             space: store.space().ok().flatten(),
             tried: write.then(|| try_writing(&store)),
@@ -407,7 +413,11 @@ fn unmarked(context: &Context, folder: &Path) -> String {
         let from = job.from.iter().filter(|_| job.rules.kind == Kind::TwoWay);
         from.chain(&job.to).any(below)
     };
-    let jobs: Vec<String> = job_names(&context.desk.home).into_iter().filter(writes_below).collect();
+    let names = match job_names(&context.desk.home) {
+        Ok(names) => names,
+        Err(failure) => return format!("none here; {}", failure.message),
+    };
+    let jobs: Vec<String> = names.into_iter().filter(writes_below).collect();
     match jobs.is_empty() {
         true => "none: no job has written here yet".to_owned(),
         false => format!(
@@ -473,7 +483,7 @@ fn remove(context: &Context, name: &str) -> Outcome {
     context.desk.settings.store(name)?;
     let prefix = format!("@{name}");
     let uses = |place: &String| *place == prefix || place.starts_with(&format!("{prefix}/"));
-    let users: Vec<String> = job_names(&context.desk.home)
+    let users: Vec<String> = job_names(&context.desk.home)?
         .into_iter()
         .filter(|job| {
             load_job(&context.desk.home, job).is_ok_and(|job| job.from.iter().chain(&job.to).any(uses))

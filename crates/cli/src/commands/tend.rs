@@ -324,6 +324,9 @@ fn status(context: &Context) -> Outcome {
         table.styled_row(style, vec![text(line, "job"), now, next]);
     }
     context.say(table.render(0).trim_end());
+    if let Some(why) = service["message"].as_str() {
+        context.warn(why);
+    }
     if let Some(finally) = service["finally"].as_object() {
         let (job, what) = (&finally["job"], finally["do"].as_str().unwrap_or_default());
         let job = job.as_str().unwrap_or_default();

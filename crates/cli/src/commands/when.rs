@@ -264,7 +264,7 @@ fn jobs(context: &Context, names: &[&str]) -> Outcome<(Vec<Job>, u8)> {
         return Ok((names.iter().map(|name| load_job(home, name)).collect::<Outcome<_>>()?, 0));
     }
     let (mut all, mut code) = (Vec::new(), 0);
-    for name in job_names(home) {
+    for name in job_names(home)? {
         match load_job(home, &name) {
             Ok(job) => all.push(job),
             Err(failure) => {

@@ -36,6 +36,7 @@ pub use event::{Done, Event, Gone, Item, Mark, step_size};
 use crossbeam_channel::Sender;
 
 use crate::compare::Comparison;
+use crate::content;
 use crate::entry::{EntryKind, Extra, Meta, Rights, SPECIAL_BITS, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
 use crate::limit::Throttle;
@@ -313,7 +314,7 @@ impl<'a> Engine<'a> {
         };
         std::thread::scope(|scope| {
             let threads: Vec<_> = (0..threads).map(|_| scope.spawn(one)).collect();
-            let ends = threads.into_iter().map(|thread| thread.join().unwrap_or(Err(Halt::Stopped)));
+            let ends = threads.into_iter().map(content::joined);
             ends.collect::<Vec<_>>().into_iter().collect()
         })
     }

@@ -4,6 +4,7 @@ use std::sync::atomic::Ordering;
 use std::sync::{Condvar, Mutex, PoisonError};
 
 use super::{ScanError, ScanProgress};
+use crate::content;
 use crate::entry::Side;
 use crate::path::RelPath;
 use crate::store::{FaultKind, Store, StoreError};
@@ -24,7 +25,7 @@ pub(super) fn visit_all<T: Send, F: Default + Send>(
             found
         };
         let workers: Vec<_> = (0..threads).map(|_| scope.spawn(one)).collect();
-        workers.into_iter().map(|worker| worker.join().unwrap_or_default()).collect::<Vec<_>>()
+        workers.into_iter().map(content::joined).collect::<Vec<_>>()
     });
     match queue.into_failure() {
         Some(_) if progress.stop.load(Ordering::Relaxed) => Err(ScanError::Stopped),
@@ -90,11 +91,8 @@ impl<T> Queue<T> {
             } else {
                 // A panic here must not leave the other workers waiting for ever.
                 std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| visit(task))).unwrap_or_else(|_| {
-                    let error = StoreError::new(FaultKind::Io, "examine", &RelPath::root());
-                    Err(ScanError::Store(
-                        Side::Left,
-                        error.because("a worker failed; this is a fault in Reedhook"),
-                    ))
+                    let error = StoreError::new(FaultKind::Internal, "examine", &RelPath::root());
+                    Err(ScanError::Store(Side::Left, error))
                 })
             };
             self.finish(outcome);

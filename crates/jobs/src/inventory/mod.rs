@@ -14,8 +14,9 @@ pub(crate) mod upkeep;
 use std::sync::atomic::AtomicU64;
 use std::time::{Duration, Instant};
 
+use reedhook_core::content;
 use reedhook_core::entry::Meta;
-use reedhook_core::identity::{self, Ground};
+use reedhook_core::identity::Ground;
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath};
 use reedhook_core::store::{Listing, Store, StoreError};
 use reedhook_core::walk::{ScanError, ScanProgress, each_folder};
@@ -29,7 +30,7 @@ use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::home::{Home, make_closed, make_folder};
 use crate::jobfile::check_name;
 use crate::places::{Located, Means, locate, open_source};
-use crate::recognise;
+use crate::recognise::{self, mark_of};
 
 pub use branches::{Branch, branches};
 use listing::Listed;
@@ -92,7 +93,7 @@ pub fn take(desk: &Desk, place: &str, name: Option<&str>) -> Outcome<Took> {
     let begun = Instant::now();
     let located = locate(&desk.home, &desk.settings, place)?;
     let store = open_source(desk, &located, OpenOptions::default(), "place")?;
-    let mark = identity::read(store.as_ref()).ok().flatten().unwrap_or_default();
+    let mark = mark_of(desk, &located, store.as_ref())?.unwrap_or_default();
     let place = place.trim_end_matches('/');
     let name = match name {
         Some(name) => name.to_owned(),
@@ -308,7 +309,7 @@ fn walk(
                 }
             };
         }
-        let walked = walker.join().unwrap_or(Err(ScanError::Stopped));
+        let walked = content::joined(walker);
         written.map_err(|error| failed(home, error)).map(|()| walked)
     });
     desk.tell(&Event::Scanned);
@@ -348,6 +349,7 @@ pub fn is_connected(desk: &Desk, inventory: &Inventory) -> bool {
     };
     // Another drive at the same place is not this one.
     let Ok(store) = open_source(desk, &located, OpenOptions::default(), "place") else { return false };
-    let mark = identity::read(store.as_ref()).ok().flatten().unwrap_or_default();
+    let Ok(mark) = mark_of(desk, &located, store.as_ref()) else { return false };
+    let mark = mark.unwrap_or_default();
     path.is_dir() && !is_another(inventory, &usual_about(desk, &about.name, &located, mark))
 }

@@ -9,7 +9,6 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use reedhook_core::entry::{Entry, Side};
-use reedhook_core::identity;
 use reedhook_core::job::OddNames;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::run::{Done, Item};
@@ -23,6 +22,7 @@ use crate::desk::Desk;
 use crate::failure::Outcome;
 use crate::jobfile::Job;
 use crate::places::{InventoryKept, Located, locate, open_source};
+use crate::recognise::mark_of;
 
 /// A run waits no longer than that for somebody else who is writing; then the next run notes what this one has seen.
 const PATIENCE: Duration = Duration::from_secs(3);
@@ -97,7 +97,7 @@ impl Shelf {
         let mark = match root.folder() {
             Some(_) => {
                 let store = open_source(desk, &root, OpenOptions::default(), "store")?;
-                identity::read(store.as_ref()).ok().flatten().unwrap_or_default()
+                mark_of(desk, &root, store.as_ref())?.unwrap_or_default()
             }
             None => String::new(),
         };

@@ -331,7 +331,7 @@ impl<'a> Run<'a> {
         if self.sort != Sort::Job {
             return Ok(());
         }
-        for (left, right) in preview.pairs(record.as_ref())? {
+        for (left, right) in preview.pairs(self.desk, record.as_ref())? {
             record.remember_pair(&left, &right, removed_something)?;
         }
         drop(record);
@@ -369,7 +369,7 @@ impl<'a> Run<'a> {
 
     /// Notes which store a destination is about to change, so that an undo finds this one and no other.
     fn note_place(&mut self, destination: &DestinationPlan, right: &dyn Store) -> Outcome<()> {
-        let mark = identity::read(right).ok().flatten().unwrap_or_default();
+        let mark = recognise::mark_of(self.desk, &destination.to, right)?.unwrap_or_default();
         let place = RunPlace {
             side: destination.plan.changes,
             place: destination.to.written.clone(),
@@ -453,7 +453,7 @@ impl<'a> Run<'a> {
         if let Some(shelf) = self.shelf.take() {
             shelf.close(desk);
         }
-        let mut report = report.map_err(|_| engine_failed())?;
+        let mut report = report.map_err(|_| Failure::our_mistake())?;
         if preview.job.rules.verify == Verify::All && destination.ours && matches!(report.ended, Ended::Done)
         {
             self.verify_all(preview, destination, &pruned_at, &mut report).map_err(Failure::on_the_way)?;
@@ -767,11 +767,6 @@ fn throttle(desk: &Desk, preview: &Preview) -> Option<Arc<Throttle>> {
 struct Claimed {
     _locks: [Box<dyn Send + Sync>; 2],
     marks: (String, String),
-}
-
-fn engine_failed() -> Failure {
-    let message = "the engine failed; this is a fault in Reedhook, and what it had done is whole";
-    Failure::stopped(Cause::Internal, message).hint("Run again; it goes on.")
 }
 
 fn lost(side: Side, destination: &DestinationPlan, error: &StoreError) -> Failure {

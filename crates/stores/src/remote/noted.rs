@@ -123,7 +123,7 @@ impl Inner {
         };
         let found: Vec<_> = std::thread::scope(|scope| {
             let threads: Vec<_> = (0..ASKED_AT_ONCE.min(unsaid.len())).map(|_| scope.spawn(one)).collect();
-            threads.into_iter().flat_map(|thread| thread.join().unwrap_or_default()).collect()
+            threads.into_iter().flat_map(reedhook_core::content::joined).collect()
         });
         for (at, described) in found {
             if let Ok(meta) = described {

@@ -43,7 +43,11 @@ impl Service {
 
     /// Reads all job files. One that cannot be read is told of once; what was known of it holds on.
     pub(super) fn read_jobs(&mut self, starts: bool) {
-        let names = job_names(&self.desk.home);
+        let names = match job_names(&self.desk.home) {
+            Ok(names) => names,
+            Err(failure) => return self.jobs_unlisted(failure.text()),
+        };
+        self.unlisted = None;
         let before = self.summary();
         self.jobs.retain(|name, _| names.contains(name));
         self.broken.retain(|name, _| names.contains(name));
@@ -68,6 +72,14 @@ impl Service {
         self.follow_places();
         if !starts && self.summary() != before {
             self.tell_of_jobs();
+        }
+    }
+
+    /// What was known of the jobs holds on while nobody can see which there are. That is told once.
+    fn jobs_unlisted(&mut self, why: String) {
+        if self.unlisted.as_ref() != Some(&why) {
+            self.note(format!("{why} The jobs that are known go on as they were."));
+            self.unlisted = Some(why);
         }
     }
 

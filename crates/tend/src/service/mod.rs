@@ -113,6 +113,8 @@ pub struct Service {
     running: HashMap<String, Running>,
     /// What was said of job files that cannot be read.
     broken: HashMap<String, String>,
+    /// Why the jobs could not be listed the last time.
+    unlisted: Option<String>,
     settings_at: Option<SystemTime>,
     news: (Sender<News>, Receiver<News>),
     serial: u64,
@@ -159,6 +161,7 @@ impl Service {
             jobs: BTreeMap::new(),
             running: HashMap::new(),
             broken: HashMap::new(),
+            unlisted: None,
             settings_at: None,
             news: unbounded(),
             serial: 0,

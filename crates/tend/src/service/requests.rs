@@ -86,6 +86,9 @@ impl Service {
             "jobs": self.jobs.len(),
             "running": self.running.len(),
         })];
+        if let Some(why) = &self.unlisted {
+            lines[0]["message"] = json!(why);
+        }
         if let Some((job, what, left)) = self.near_end() {
             lines[0]["finally"] =
                 json!({"job": job, "do": what.as_str(), "seconds": left.map(|left| left.as_secs())});

@@ -132,10 +132,7 @@ impl Service {
         let work = move || {
             // A fault of ours in one run must not make the service wait for it for ever.
             let ending = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| order.carry_out()));
-            let ending = ending.unwrap_or_else(|_| {
-                let message = "the run failed; this is a fault in Reedhook, and what it had done is whole";
-                Ending::NotBegun(Failure::stopped(Cause::Internal, message))
-            });
+            let ending = ending.unwrap_or_else(|_| Ending::NotBegun(Failure::our_mistake()));
             let _ = news.send(News::Ended(of, scope, due, Box::new(ending)));
         };
         match std::thread::Builder::new().name("run".to_owned()).spawn(work) {

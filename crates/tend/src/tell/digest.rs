@@ -56,7 +56,11 @@ fn wanted(desk: &Desk) -> BTreeMap<(Way, Time), Vec<String>> {
             digests.entry((*way, *time)).or_default();
         }
     }
-    for name in job_names(&desk.home) {
+    let names = job_names(&desk.home).unwrap_or_else(|failure| {
+        desk.note(format!("no digest can be made: {}", failure.text()));
+        Vec::new()
+    });
+    for name in names {
         let Ok(job) = load_job(&desk.home, &name) else { continue };
         for (way, usual) in &ways {
             if let Condition::Digest(time) = condition(&job.keys.notify, *way, *usual) {
@@ -105,7 +109,7 @@ fn send(desk: &Desk, way: Way, time: Time, jobs: &[String], _nobody_else: &File)
     drop(record);
     let since = last.max(now.checked_sub(FURTHEST).unwrap_or(last));
     // All jobs: also those that were removed since, and what is nobody's.
-    let all = jobs.len() == job_names(&desk.home).len();
+    let all = jobs.len() == job_names(&desk.home)?.len();
     let mut report = Report::of(desk, if all { &[] } else { jobs }, Period { since, until: now })?;
     if all && let Err(failure) = report.add_inventories(desk) {
         desk.note(failure.text());

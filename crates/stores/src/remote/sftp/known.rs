@@ -23,6 +23,8 @@ pub(super) enum Verdict {
     Changed(PathBuf, usize),
     /// It has been withdrawn, at this line of this file.
     Revoked(PathBuf, usize),
+    /// This file may say anything: it is there and cannot be read.
+    Unread(PathBuf, String),
 }
 
 /// What a line says of the keys that it names.
@@ -50,16 +52,28 @@ pub(super) struct KnownHosts {
     lines: Vec<KnownHost>,
     /// What they say of the host at the usual port, which counts only where it agrees.
     elsewhere: Vec<KnownHost>,
+    /// The first file that is there and cannot be read.
+    unread: Option<(PathBuf, String)>,
 }
 
 impl KnownHosts {
-    /// Reads what the files say; one that is not there, or cannot be read, says nothing.
+    /// Reads what the files say; one that is not there says nothing.
     pub(super) fn of(host: &str, port: u16, files: &[PathBuf]) -> KnownHosts {
         let host = host.to_ascii_lowercase();
         let name = if port == 22 { host.clone() } else { format!("[{host}]:{port}") };
-        let about = |name: &str| files.iter().flat_map(|file| lines_about(name, file)).collect::<Vec<_>>();
-        let elsewhere = if port == 22 { Vec::new() } else { about(&host) };
-        KnownHosts { lines: about(&name), elsewhere }
+        let mut known = KnownHosts { lines: Vec::new(), elsewhere: Vec::new(), unread: None };
+        for file in files {
+            match read_text(file) {
+                Ok(text) => {
+                    known.lines.extend(lines_about(&name, file, &text));
+                    known.elsewhere.extend(lines_about(&host, file, &text).filter(|_| port != 22));
+                }
+                Err(error) => {
+                    known.unread.get_or_insert_with(|| (file.clone(), error.to_string()));
+                }
+            }
+        }
+        known
     }
 
     /// The types of the keys that are known of the host: it is asked for one of these.
@@ -77,6 +91,10 @@ impl KnownHosts {
             return Verdict::Revoked(line.file.clone(), line.number);
         }
         let plain = |line: &&KnownHost| line.marker == Marker::Plain;
+        // It may withdraw the key, or know another one.
+        if let Some((file, why)) = &self.unread {
+            return Verdict::Unread(file.clone(), why.clone());
+        }
         if all().filter(plain).any(|line| is_it(&line)) {
             return Verdict::Known;
         }
@@ -93,12 +111,17 @@ pub(super) fn is_same_type(one: &Algorithm, other: &Algorithm) -> bool {
     one == other || matches!((one, other), (Algorithm::Rsa { .. }, Algorithm::Rsa { .. }))
 }
 
-fn lines_about(name: &str, file: &Path) -> Vec<KnownHost> {
-    // Comments need not be UTF-8.
-    let bytes = std::fs::read(file).unwrap_or_default();
-    let text = String::from_utf8_lossy(&bytes);
-    let read = text.lines().enumerate().filter_map(|(at, line)| Some((at + 1, read_line(name, line)?)));
-    read.map(|(number, (marker, key))| KnownHost { marker, key, file: file.to_owned(), number }).collect()
+/// What a file holds; nothing where there is none. Comments need not be UTF-8.
+fn read_text(file: &Path) -> std::io::Result<String> {
+    match std::fs::read(file) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
+        bytes => Ok(String::from_utf8_lossy(&bytes?).into_owned()),
+    }
+}
+
+fn lines_about<'a>(name: &'a str, file: &'a Path, text: &'a str) -> impl Iterator<Item = KnownHost> + 'a {
+    let read = text.lines().enumerate().filter_map(move |(at, line)| Some((at + 1, read_line(name, line)?)));
+    read.map(move |(number, (marker, key))| KnownHost { marker, key, file: file.to_owned(), number })
 }
 
 /// What a line says, when it is about this name.
@@ -236,6 +259,9 @@ mod tests {
             };
             assert_eq!(found, expected, "{text:?} {host} {port} key {shown}");
         }
+        let folder = tempfile::tempdir().unwrap();
+        let unread = KnownHosts::of("archive", 22, &[folder.path().to_owned()]).judge(&key(0));
+        assert!(matches!(unread, Verdict::Unread(..)), "{unread:?}");
         let none = KnownHosts::of("archive", 22, &[PathBuf::from("/nowhere/known_hosts")]);
         assert_eq!(none.judge(&key(0)), Verdict::Unknown);
     }
@@ -266,8 +292,9 @@ mod tests {
                 "10.0.0.77",
                 "nobody",
             ] {
+                let text = read_text(file.path()).unwrap();
                 let ours: Vec<usize> =
-                    lines_about(name, file.path()).iter().map(|line| line.number).collect();
+                    lines_about(name, file.path(), &text).map(|line| line.number).collect();
                 assert_eq!(ours, found_by_tool(name), "{name}");
             }
         };

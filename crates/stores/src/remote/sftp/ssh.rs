@@ -87,6 +87,14 @@ impl Greeter {
             Verdict::Revoked(file, line) => {
                 return Err(ConnectError::HostRevoked { host: host(), fingerprint, file, line });
             }
+            Verdict::Unread(file, why) => {
+                let words = format!(
+                    "whether {} is known cannot be seen: {} cannot be read: {why}",
+                    host(),
+                    file.display()
+                );
+                return Err(ConnectError::Setup(words));
+            }
         }
         if let Some(accepted) = self.accept.clone().filter(|accepted| *accepted != fingerprint) {
             return Err(ConnectError::OtherHost { host: host(), fingerprint, accepted });
