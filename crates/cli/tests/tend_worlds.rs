@@ -12,6 +12,7 @@ use std::process::Command;
 use std::time::Duration;
 
 use common::*;
+use reedhook_testing::signals::{self, Signal};
 use tending::Tending;
 
 const SHORT: Duration = Duration::from_millis(1500);
@@ -424,4 +425,85 @@ fn the_system_is_told_that_the_service_is_ready_lives_and_ends() {
     let last = std::iter::repeat_with(told).find(|told| told != "WATCHDOG=1");
     assert_eq!(last.as_deref(), Some("STOPPING=1"));
     tending.ended();
+}
+
+/// A driver in user space, in the foreground, so that it can be stopped; it goes on and away at the end whatever happens.
+struct Driver {
+    process: std::process::Child,
+    at: std::path::PathBuf,
+}
+
+impl Driver {
+    fn mount(image: &Path, at: &Path) -> Driver {
+        fs::create_dir_all(at).unwrap();
+        let process = Command::new("ntfs-3g").args(["-o", "no_detach"]).arg(image).arg(at).spawn().unwrap();
+        let driver = Driver { process, at: at.to_owned() };
+        let begun = std::time::Instant::now();
+        while !fs::read_to_string("/proc/self/mountinfo").unwrap().contains(at.to_str().unwrap()) {
+            assert!(begun.elapsed() < Duration::from_secs(20), "it is not mounted");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        driver
+    }
+
+    fn signal(&self, signal: Signal) {
+        signals::send(self.process.id(), signal);
+    }
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        self.signal(Signal::CONT);
+        let _ = Command::new("umount").arg("-l").arg(&self.at).output();
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+#[test]
+fn a_driver_that_hangs_holds_up_its_own_jobs_and_nothing_else() {
+    if !with_mounts("a driver that hangs", &["ntfs"]) || !with_tools("a driver that hangs", &["ntfs-3g"]) {
+        return;
+    }
+    let station = Station::new();
+    make_image(&station.path("image"), "ntfs", "FENSTOP", 16);
+    let driver = Driver::mount(&station.path("image"), &station.path("mnt"));
+    fs::create_dir(station.path("other")).unwrap();
+    let when = ["--when", "on change after 1s", "--yes"];
+    for words in [
+        ["job", "add", "hung", "mirror", "left", "mnt/counts"],
+        ["job", "add", "fine", "mirror", "other", "right"],
+    ] {
+        station.run(&[&words[..], &when].concat()).expect(0);
+    }
+    station.write("a.csv", "1", 1_900_000_000);
+    fs::write(station.path("other/a.csv"), "1").unwrap();
+    let mut tending = Tending::of(&station);
+    for _ in ["hung", "fine"] {
+        assert_eq!(tending.wait("both end", |line| line["event"] == "finished")["added"], 1);
+    }
+
+    driver.signal(Signal::STOP);
+    // Everything is looked at anew.
+    tending.signal(Signal::HUP);
+    let status = || {
+        let begun = std::time::Instant::now();
+        let told = station.run(&["tend", "status"]).expect(0);
+        assert!(begun.elapsed() < Duration::from_secs(3), "it took {:?}", begun.elapsed());
+        told
+    };
+    let begun = std::time::Instant::now();
+    while !status().err.contains("hung: its places do not answer") {
+        assert!(begun.elapsed() < Duration::from_secs(20));
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    station.run(&["tend", "run", "hung"]).expect(0);
+    tending.wait("it waits", |line| line["event"] == "waiting" && line["for"] == "silence");
+    fs::write(station.path("other/b.csv"), "2").unwrap();
+    assert_eq!(tending.ends("fine")["added"], 1);
+    assert!(status().out.contains("its places do not answer"));
+
+    driver.signal(Signal::CONT);
+    assert_eq!(tending.ends("hung")["outcome"], "done");
+    assert!(!status().err.contains("do not answer"));
 }

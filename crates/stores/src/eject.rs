@@ -19,13 +19,35 @@ pub fn removable_mount(folder: &Path) -> Option<PathBuf> {
     (device.starts_with("/dev") && !of_the_system).then_some(mount)
 }
 
+/// So often it is tried to unmount a drive that is in use.
+const TRIES: u32 = 10;
+
+/// How long is waited before it is tried again.
+const BETWEEN_TRIES: std::time::Duration = std::time::Duration::from_millis(100);
+
+fn unmounted(mount: &Path) -> rustix::io::Result<()> {
+    rustix::mount::unmount(mount, rustix::mount::UnmountFlags::empty())
+}
+
 /// Unmounts a drive, with the rights of this account or those that the system's own tools give it.
 ///
 /// # Errors
 /// Why it cannot be, in words.
 pub fn unmount(mount: &Path) -> Result<(), String> {
-    // What another program still has open keeps it; nothing is torn away.
-    let error = match rustix::mount::unmount(mount, rustix::mount::UnmountFlags::empty()) {
+    // What another program still has open keeps it; nothing is torn away. Whoever only looks is done in a moment.
+    let mut tried = 0;
+    let error = match unmounted(mount) {
+        Err(rustix::io::Errno::BUSY) => loop {
+            tried += 1;
+            std::thread::sleep(BETWEEN_TRIES);
+            match unmounted(mount) {
+                Err(rustix::io::Errno::BUSY) if tried < TRIES => {}
+                outcome => break outcome,
+            }
+        },
+        outcome => outcome,
+    };
+    let error = match error {
         Ok(()) => return Ok(()),
         Err(rustix::io::Errno::BUSY) => return Err("something on it is still in use".to_owned()),
         Err(rustix::io::Errno::PERM | rustix::io::Errno::ACCESS) => None,

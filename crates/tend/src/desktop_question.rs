@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use reedhook_core::when::Finally;
 
-use crate::Reason;
+use crate::happening::Reason;
 
 /// Asks on the desktop whether a run may begin.
 pub(crate) fn may_begin(job: &str, reason: Reason, answer: impl FnOnce(bool) + Send + 'static) {

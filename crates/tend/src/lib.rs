@@ -17,170 +17,21 @@
 
 pub mod calendar;
 mod desktop_question;
+mod happening;
 pub mod install;
 pub mod pending;
 mod progress_feed;
+pub mod protocol;
 mod queue;
 mod runner;
 mod service;
 mod signs;
 pub mod socket;
+mod state;
 pub mod tell;
 mod teller;
 mod tended;
 mod watch;
 
-use std::fmt;
-
-use jiff::Timestamp;
-use reedhook_jobs::desk::{Event, Finishing};
-use reedhook_jobs::due::Overdue;
-use reedhook_jobs::failure::Failure;
-use reedhook_jobs::run::RunResult;
-
-pub use progress_feed::finishing_line;
+pub use happening::{Happening, Reason, ServiceObserver, Waiting};
 pub use service::{Outside, Service, Sign};
-
-/// Why a run begins by itself.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Reason {
-    /// A line of its `when` says so.
-    Schedule,
-    /// A line said so while nobody could begin it.
-    Missed,
-    /// Something has changed.
-    Change,
-    /// A drive was connected.
-    Connect,
-    /// The service has started.
-    Start,
-    /// Somebody asked for it.
-    Asked,
-    /// The run before it failed.
-    Retry,
-}
-
-impl Reason {
-    /// The word for it.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Reason::Schedule => "schedule",
-            Reason::Missed => "missed",
-            Reason::Change => "change",
-            Reason::Connect => "connect",
-            Reason::Start => "start",
-            Reason::Asked => "asked",
-            Reason::Retry => "retry",
-        }
-    }
-}
-
-impl fmt::Display for Reason {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.as_str())
-    }
-}
-
-/// What a run that is wanted waits for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Waiting {
-    /// The run of this job, which works at one of its places.
-    For(String),
-    /// Its turn: as many runs go on as may.
-    Turn,
-    /// The mains.
-    Power,
-    /// A yes.
-    Answer,
-    /// The moment at which it is tried again.
-    Retry(Timestamp),
-}
-
-impl Waiting {
-    /// The word for it.
-    pub fn as_str(&self) -> &'static str {
-        match self {
-            Waiting::For(_) => "place",
-            Waiting::Turn => "turn",
-            Waiting::Power => "power",
-            Waiting::Answer => "answer",
-            Waiting::Retry(_) => "retry",
-        }
-    }
-}
-
-/// Something that the service does, or that happens in one of its runs.
-pub enum Happening<'a> {
-    /// It has read its jobs and follows them.
-    Tending {
-        /// How many it has, and how many of them begin by themselves.
-        jobs: (usize, usize),
-        /// How long the longest of their names is, in characters.
-        longest: usize,
-        /// What is due next: the job, when, and by which line.
-        next: Option<(&'a str, Timestamp, &'a str)>,
-    },
-    /// A run begins.
-    Began {
-        /// The job.
-        job: &'a str,
-        /// Why.
-        reason: Reason,
-        /// The line that says so.
-        line: Option<&'a str>,
-    },
-    /// Something happens in a run.
-    InRun {
-        /// The job.
-        job: &'a str,
-        /// What.
-        event: &'a Event<'a>,
-    },
-    /// A run is over.
-    Ended {
-        /// The job.
-        job: &'a str,
-        /// What came of it.
-        result: &'a RunResult,
-    },
-    /// A run could not even begin.
-    Failed {
-        /// The job.
-        job: &'a str,
-        /// Why.
-        failure: &'a Failure,
-    },
-    /// A run is wanted and has to wait.
-    Waiting {
-        /// The job.
-        job: &'a str,
-        /// Why it is wanted.
-        reason: Reason,
-        /// What for.
-        waiting: &'a Waiting,
-    },
-    /// A job has not run well for longer than it may.
-    Overdue {
-        /// The job.
-        job: &'a str,
-        /// For how long.
-        overdue: Overdue,
-    },
-    /// Nothing else goes on any more, or nearly so, and the machine is about to go down.
-    Finishing {
-        /// The job that wishes it.
-        job: &'a str,
-        /// How near that is.
-        finishing: Finishing<'a>,
-    },
-    /// Worth a word.
-    Note(&'a str),
-    /// It ends.
-    Ending,
-}
-
-/// Who hears what the service does.
-pub trait ServiceObserver: Send + Sync {
-    /// Hears it.
-    fn observe(&self, happening: &Happening<'_>);
-}

@@ -1,22 +1,21 @@
 //! What else of a home runs, waits or is owed, as whoever wants the machine to go down has to know it.
 
-use jiff::Timestamp;
 use reedhook_core::store::Place;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::finally::{self, Pending, PendingState};
 use reedhook_jobs::lines;
-use serde_json::{Value, json};
 
-use crate::socket::{self, Request};
+use crate::protocol::{PendingWord, Request, Told};
+use crate::socket;
 
 /// All that goes on: runs of whichever program, and what the service has still to do. A service that does not answer may have something to do.
 pub fn of(desk: &Desk) -> Vec<Pending> {
     let mut pending = finally::running(&desk.home, &desk.settings);
     match socket::ask(desk.home.state(), &Request::Pending) {
         Ok(None) => {}
-        Ok(Some(lines)) => pending.extend(lines.iter().filter_map(read)),
+        Ok(Some(told)) => pending.extend(told.into_iter().filter_map(read)),
         Err(_) => pending.push(Pending {
-            job: "the service".to_owned(),
+            job: "the service, which does not answer,".to_owned(),
             state: PendingState::Waits,
             places: vec![Place::Local("/".into())],
         }),
@@ -25,30 +24,26 @@ pub fn of(desk: &Desk) -> Vec<Pending> {
 }
 
 /// As the service tells it.
-pub(crate) fn line_of(pending: &Pending) -> Value {
+pub(crate) fn told(pending: &Pending) -> Told {
     let places = pending.places.iter().filter_map(|place| match place {
         Place::Local(path) => Some(path.to_string_lossy().into_owned()),
         Place::Elsewhere(_) => None,
     });
-    let mut line = json!({"event": "pending", "job": pending.job, "places": places.collect::<Vec<_>>()});
-    match pending.state {
-        PendingState::Runs => line["state"] = json!("running"),
-        PendingState::Waits => line["state"] = json!("waiting"),
-        PendingState::Retry(at) => {
-            line["state"] = json!("retry");
-            line["until"] = json!(lines::time(at.as_millisecond()));
-        }
-    }
-    line
+    let (state, until) = match pending.state {
+        PendingState::Runs => (PendingWord::Running, None),
+        PendingState::Waits => (PendingWord::Waiting, None),
+        PendingState::Retry(at) => (PendingWord::Retry, Some(lines::time(at.as_millisecond()))),
+    };
+    Told::Pending { job: pending.job.clone(), state, until, places: places.collect() }
 }
 
-fn read(line: &Value) -> Option<Pending> {
-    let job = line["job"].as_str()?.to_owned();
-    let state = match line["state"].as_str()? {
-        "running" => PendingState::Runs,
-        "retry" => PendingState::Retry(line["until"].as_str()?.parse::<Timestamp>().ok()?),
+fn read(told: Told) -> Option<Pending> {
+    let Told::Pending { job, state, until, places } = told else { return None };
+    let until = until.and_then(|until| until.parse().ok());
+    let state = match (state, until) {
+        (PendingWord::Running, _) => PendingState::Runs,
+        (PendingWord::Retry, Some(at)) => PendingState::Retry(at),
         _ => PendingState::Waits,
     };
-    let places = line["places"].as_array()?.iter().filter_map(Value::as_str);
-    Some(Pending { job, state, places: places.map(|path| Place::Local(path.into())).collect() })
+    Some(Pending { job, state, places: places.into_iter().map(|path| Place::Local(path.into())).collect() })
 }

@@ -1,19 +1,18 @@
 //! What goes on in the service, kept for whoever looks on: a board that comes now wants to know how far a run is that began an hour ago.
 //!
-//! The hub hears what everybody hears, counts, and hands it on. It costs a run a few numbers for each file; lines are made only for those
+//! The feed hears what everybody hears, counts, and hands it on. It costs a run a few numbers for each file; lines are made only for those
 //! who look on, a few times a second, however much happens.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use reedhook_jobs::desk::Finishing;
+use jiff::tz::TimeZone;
 use reedhook_jobs::lines;
-use reedhook_jobs::run::finished;
-use reedhook_jobs::tally::{Progress, Said};
-use serde_json::{Value, json};
+use reedhook_jobs::tally::Progress;
 
-use crate::{Happening, ServiceObserver};
+use crate::happening::{Happening, ServiceObserver};
+use crate::protocol::Told;
 
 /// So much of what was said is kept.
 const SAID: usize = 300;
@@ -25,7 +24,7 @@ const IN_HAND: usize = 3;
 struct FeedState {
     live: BTreeMap<String, Progress>,
     /// What was said, each with its number.
-    said: VecDeque<(u64, Value)>,
+    said: VecDeque<(u64, Told)>,
     serial: u64,
     /// How things stand has changed so often.
     version: u64,
@@ -34,6 +33,7 @@ struct FeedState {
 /// Who keeps it.
 pub(crate) struct ProgressFeed {
     outward: Arc<dyn ServiceObserver>,
+    zone: TimeZone,
     state: Mutex<FeedState>,
     changed: Condvar,
 }
@@ -50,12 +50,12 @@ pub(crate) struct Read {
     /// How things stand has changed: it has to be asked for anew.
     pub stands_otherwise: bool,
     /// Lines.
-    pub lines: Vec<Value>,
+    pub lines: Vec<Told>,
 }
 
 impl ProgressFeed {
-    pub fn new(outward: Arc<dyn ServiceObserver>) -> ProgressFeed {
-        ProgressFeed { outward, state: Mutex::default(), changed: Condvar::new() }
+    pub fn new(outward: Arc<dyn ServiceObserver>, zone: TimeZone) -> ProgressFeed {
+        ProgressFeed { outward, zone, state: Mutex::default(), changed: Condvar::new() }
     }
 
     fn lock(&self) -> MutexGuard<'_, FeedState> {
@@ -93,17 +93,17 @@ impl ProgressFeed {
         reader.told = Instant::now();
         let stands_otherwise = std::mem::replace(&mut reader.version, state.version) != state.version;
         let unread = state.said.iter().filter(|(serial, _)| *serial > reader.serial);
-        let mut lines: Vec<Value> = unread.map(|(_, line)| line.clone()).collect();
+        let mut lines: Vec<Told> = unread.map(|(_, line)| line.clone()).collect();
         reader.serial = state.serial;
         lines.extend(state.live.iter().map(|(job, live)| {
             let tally = live.tally.glimpse(IN_HAND);
-            json!({"event": "progress", "job": job, "seconds": lines::seconds(live.since.elapsed()),
-                "looking": live.looking, "tally": tally})
+            let seconds = lines::seconds(live.since.elapsed());
+            Told::Progress { job: job.clone(), seconds, looking: live.looking, tally }
         }));
         Read { stands_otherwise, lines }
     }
 
-    fn say(state: &mut FeedState, line: Value) {
+    fn say(state: &mut FeedState, line: Told) {
         state.serial += 1;
         let serial = state.serial;
         state.said.push_back((serial, line));
@@ -113,83 +113,29 @@ impl ProgressFeed {
     }
 
     fn take(&self, happening: &Happening<'_>) {
-        let at = || lines::time(jiff::Timestamp::now().as_millisecond());
+        let now = jiff::Timestamp::now();
         let mut state = self.lock();
-        match happening {
+        let told = match happening {
             Happening::InRun { job, event } => {
-                let Some(live) = state.live.get_mut(*job) else { return };
                 // What counts a million times wakes nobody.
-                let Some(line) = live.take(event).as_ref().and_then(line_of) else { return };
-                let mut line = lines::object(line);
-                line.insert("job".to_owned(), json!(job));
-                line.insert("at".to_owned(), json!(at()));
-                ProgressFeed::say(&mut state, line.into());
+                let said = state.live.get_mut(*job).and_then(|live| live.take(event));
+                let Some(told) = said.and_then(|said| Told::said(job, &said, now)) else { return };
+                Some(told)
             }
-            Happening::Began { job, reason, .. } => {
-                state.live.insert((*job).to_owned(), Progress::begins());
-                ProgressFeed::say(
-                    &mut state,
-                    json!({"event": "began", "job": job, "cause": reason.as_str(), "at": at()}),
-                );
-                state.version += 1;
-            }
-            Happening::Ended { job, result } => {
-                state.live.remove(*job);
-                let mut line = lines::object(finished(job, result));
-                line.insert("at".to_owned(), json!(at()));
-                ProgressFeed::say(&mut state, line.into());
-                state.version += 1;
-            }
-            Happening::Failed { job, failure } => {
-                state.live.remove(*job);
-                let (code, message) = (failure.code(), failure.text());
-                ProgressFeed::say(
-                    &mut state,
-                    json!({"event": "failure", "job": job, "code": code, "message": message, "at": at()}),
-                );
-                state.version += 1;
-            }
-            Happening::Overdue { job, .. } => {
-                ProgressFeed::say(&mut state, json!({"event": "overdue", "job": job, "at": at()}));
-                state.version += 1;
-            }
-            Happening::Finishing { job, finishing } => {
-                let mut line = finishing_line(job, finishing);
-                line["at"] = json!(at());
-                ProgressFeed::say(&mut state, line);
-                state.version += 1;
-            }
-            Happening::Note(text) => {
-                ProgressFeed::say(&mut state, json!({"event": "note", "message": text, "at": at()}));
-            }
-            Happening::Waiting { .. } | Happening::Tending { .. } | Happening::Ending => state.version += 1,
+            Happening::Waiting { .. } | Happening::Tending(_) | Happening::Ending => None,
+            happening => Told::of(happening, now, &self.zone),
+        };
+        match happening {
+            Happening::Began { job, .. } => drop(state.live.insert((*job).to_owned(), Progress::begins())),
+            Happening::Ended { job, .. } | Happening::Failed { job, .. } => drop(state.live.remove(*job)),
+            _ => {}
+        }
+        state.version += u64::from(!matches!(happening, Happening::InRun { .. } | Happening::Note(_)));
+        if let Some(told) = told {
+            ProgressFeed::say(&mut state, told);
         }
         drop(state);
         self.changed.notify_all();
-    }
-}
-
-/// What was said in a run, as a line.
-fn line_of(said: &Said<'_>) -> Option<Value> {
-    match said {
-        Said::Problem(problem) => {
-            let mut line = Vec::new();
-            lines::problem(&mut line, problem);
-            serde_json::from_slice(&line).ok()
-        }
-        Said::Note(text) => Some(json!({"event": "note", "message": text})),
-    }
-}
-
-/// How near it is that the machine goes down, as a line.
-pub fn finishing_line(job: &str, finishing: &Finishing<'_>) -> Value {
-    match finishing {
-        Finishing::Waits { what, behind } => {
-            json!({"event": "finally", "job": job, "do": what.as_str(), "state": "waits", "message": behind})
-        }
-        Finishing::CountsDown { what, left } => json!({"event": "finally", "job": job, "do": what.as_str(),
-            "state": "counts-down", "seconds": left.as_secs_f64().round()}),
-        Finishing::LeftOn => json!({"event": "finally", "job": job, "state": "left-on"}),
     }
 }
 
@@ -206,7 +152,7 @@ mod tests {
     use reedhook_jobs::desk::Event;
 
     use super::*;
-    use crate::Reason;
+    use crate::happening::Reason;
 
     struct Deaf;
 
@@ -216,7 +162,7 @@ mod tests {
 
     #[test]
     fn whoever_comes_late_knows_how_far_it_is_and_several_read_for_themselves() {
-        let progress_feed = ProgressFeed::new(Arc::new(Deaf));
+        let progress_feed = ProgressFeed::new(Arc::new(Deaf), TimeZone::UTC);
         progress_feed.observe(&Happening::Began { job: "counts", reason: Reason::Asked, line: None });
         let file = |worker| Deed::Bytes { worker, bytes: 100 };
         for _ in 0..1000 {
@@ -227,12 +173,12 @@ mod tests {
         for reader in [&mut one, &mut other] {
             let read = progress_feed.read(reader);
             assert!(read.stands_otherwise);
-            assert_eq!(read.lines[0]["event"], "began");
-            assert_eq!(read.lines[1]["tally"]["bytes"], 100_000);
+            assert!(matches!(read.lines[0], Told::Began { .. }));
+            assert!(matches!(&read.lines[1], Told::Progress { tally, .. } if tally.bytes == 100_000));
         }
         progress_feed.observe(&Happening::Note("a word"));
         let lines = progress_feed.read(&mut one).lines;
-        assert_eq!((lines.len(), &lines[0]["message"]), (2, &json!("a word")));
+        assert!(matches!(&lines[..], [Told::Note { message, .. }, _] if message == "a word"));
         (0..2 * SAID).for_each(|_| progress_feed.observe(&Happening::Note("more")));
         assert_eq!(progress_feed.read(&mut other).lines.len(), SAID + 1, "what is old is forgotten");
         assert!(!progress_feed.read(&mut one).stands_otherwise);

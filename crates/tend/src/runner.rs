@@ -16,7 +16,7 @@ use reedhook_jobs::run::{RunResult, Sort};
 use reedhook_jobs::run_job::{Messenger, Origin, RunRequest, Surroundings, run_job};
 use reedhook_jobs::words;
 
-use crate::{Happening, Reason, ServiceObserver};
+use crate::happening::{Happening, Reason, ServiceObserver};
 
 /// A run that goes on.
 pub(crate) struct Running {

@@ -8,14 +8,15 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use reedhook_core::path::RelPath;
+use reedhook_core::store::Place;
 use reedhook_core::walk::Scope;
 use reedhook_core::when::{Rule, Trigger};
 use reedhook_jobs::due::{self, Due};
 use reedhook_jobs::jobfile::Job;
 use reedhook_stores::drives;
 
+use crate::happening::{Reason, Waiting};
 use crate::watch::{Changed, Watch};
-use crate::{Reason, Waiting};
 
 /// Under steady change a look comes after so many times the quiet that is waited for.
 const STEADY: u32 = 10;
@@ -139,6 +140,8 @@ pub(crate) struct Followed {
     pub follow: Follow,
     /// Tells its watch from earlier ones.
     pub serial: u64,
+    /// Why its watch has ended, until it was looked whether it is still there.
+    pub unwatchable: Option<String>,
 }
 
 /// What came of the last run.
@@ -157,6 +160,8 @@ pub(crate) struct Tended {
     /// Nothing that was due until then is still to come.
     pub upto: Timestamp,
     pub next: Option<Due>,
+    /// Where it works, once that was looked at.
+    pub places: Option<Vec<Place>>,
     /// What its places are on, as far as they are there.
     pub there: Vec<Option<String>>,
     pub changes: Changes,
@@ -183,6 +188,7 @@ impl Tended {
             job,
             upto,
             next: None,
+            places: None,
             there: Vec::new(),
             changes: Changes::default(),
             sides: Vec::new(),

@@ -16,6 +16,7 @@ use crate::commands::tend::state_words;
 use crate::paint::{Paint, boxed};
 use crate::progress::{facts, file_line};
 use crate::text::{bytes, count, elided, elided_end, result_of, written};
+use reedhook_tend::protocol::JobWord;
 
 /// Draws everything.
 pub fn draw(frame: &mut Frame<'_>, board: &mut Board) {
@@ -252,7 +253,7 @@ fn state_of(board: &Board, job: &JobPart) -> (Style, String) {
     match board.states.get(&job.name) {
         Some(state) => {
             let (_, words) = state_words(state);
-            let waits = state["state"] == "waiting";
+            let waits = state.state == JobWord::Waiting;
             (if waits { paint.of(Color::Yellow) } else { Style::new() }, words)
         }
         None => (Style::new(), "–".to_owned()),

@@ -20,7 +20,8 @@ use reedhook_record::Outcome as RunOutcome;
 use reedhook_report::figures::{JobPart, standings};
 use reedhook_stores::drives::connected;
 use reedhook_stores::local::LocalStore;
-use reedhook_tend::socket;
+use reedhook_tend::protocol::Told;
+use reedhook_tend::socket::{self, AskError};
 use serde_json::Value;
 
 use super::model::{BoardNews, Drive, Live, Whose};
@@ -46,8 +47,10 @@ impl Feed {
         let (state, sender) = (desk.home.state().to_owned(), news.clone());
         std::thread::spawn(move || {
             loop {
-                let each = |line: Value| sender.send(BoardNews::Service(line)).is_ok();
-                let _ = socket::look_on(&state, each);
+                let each = |told: Told| sender.send(BoardNews::Service(Box::new(told))).is_ok();
+                if let Err(error @ AskError::OtherVersion) = socket::look_on(&state, each) {
+                    let _ = sender.send(BoardNews::Failed(error.to_string()));
+                }
                 if sender.send(BoardNews::ServiceGone).is_err() {
                     return;
                 }

@@ -13,7 +13,7 @@ mod work;
 
 use std::time::{Duration, Instant};
 
-use crossbeam_channel::unbounded;
+use crossbeam_channel::bounded;
 use ratatui::crossterm::event::{KeyCode, KeyModifiers};
 
 use reedhook_jobs::jobfile::load_job;
@@ -29,6 +29,9 @@ use work::Worker;
 /// How long a key is waited for before news are looked at.
 const TURN: Duration = Duration::from_millis(50);
 
+/// So much may wait to be shown: then whoever has more to say waits.
+const NEWS: usize = 4096;
+
 /// No frame follows another one sooner, but for a key.
 const FRAME: Duration = Duration::from_millis(150);
 
@@ -41,13 +44,15 @@ pub fn board(context: &Context) -> Outcome {
     screen::is_needed(context, "the board", elsewhere)?;
     // What is wrong with Reedhook's own files is said in a line, before the screen is taken.
     drop(context.desk.home.record()?);
-    let (sender, news) = unbounded();
+    let (sender, news) = bounded(NEWS);
     let feed = feed::Feed::start(&context.desk, &sender);
     let worker = Worker::new(&context.desk, &context.surroundings, sender);
     let mut screen = Screen::take()?;
     let board = Board::new(Paint::of_output(), context.desk.world.zone.clone());
     let ended = watch(context, &mut screen, board, (&feed, &worker), &news);
     drop(screen);
+    // Whoever still has something to say waits for nobody any more.
+    drop(news);
     worker.end();
     ended
 }

@@ -7,14 +7,17 @@ use crossbeam_channel::Sender;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use ratatui::crossterm::event::KeyCode;
+use reedhook_core::when::Finally;
+use reedhook_jobs::desk::Finishing;
 use reedhook_jobs::tally::Tally;
 use reedhook_record::{Outcome as RunOutcome, RunRow};
 use reedhook_report::figures::JobPart;
+use reedhook_tend::protocol::{FinallyWord, JobState, JobWord, Told, WaitsFor};
 use serde_json::Value;
 
 use crate::failure::Outcome;
 use crate::paint::Paint;
-use crate::text::result_of;
+use crate::text::{finishing_words, result_of};
 
 /// So much of what happened is kept.
 const HAPPENED: usize = 500;
@@ -69,7 +72,7 @@ pub enum BoardNews {
     /// Runs of other programs that go on.
     Others(BTreeMap<String, Live>),
     /// A line of the service.
-    Service(Value),
+    Service(Box<Told>),
     /// The service is not there any more.
     ServiceGone,
     /// Something happened.
@@ -206,7 +209,7 @@ pub struct Board {
     /// Since when the service runs, when it does.
     pub service: Option<String>,
     /// What the service says of each job.
-    pub states: HashMap<String, Value>,
+    pub states: HashMap<String, JobState>,
     pub live: BTreeMap<String, Live>,
     pub happened: VecDeque<Said>,
     pub place: Place,
@@ -272,7 +275,7 @@ impl Board {
                     self.live.entry(job).or_insert(live);
                 }
             }
-            BoardNews::Service(line) => self.service_said(&line),
+            BoardNews::Service(told) => self.service_said(*told),
             BoardNews::ServiceGone => {
                 if self.service.take().is_some() {
                     self.say("", "The service has gone.", true, self.now_ms);
@@ -373,49 +376,60 @@ impl Board {
         }
     }
 
-    fn service_said(&mut self, line: &Value) {
-        let text = |key: &str| line[key].as_str().unwrap_or_default().to_owned();
-        let job = text("job");
-        let at = text("at").parse::<Timestamp>().map_or(self.now_ms, |at| at.as_millisecond());
-        match line["event"].as_str().unwrap_or_default() {
-            "stands" => {
-                self.service = Some(line["service"]["since"].as_str().unwrap_or_default().to_owned());
-                let jobs = line["jobs"].as_array().into_iter().flatten();
-                self.states = jobs
-                    .filter_map(|state| Some((state["job"].as_str()?.to_owned(), state.clone())))
-                    .collect();
-                let running =
-                    |job: &str| self.states.get(job).is_some_and(|state| state["state"] == "running");
-                let gone: Vec<String> = self
-                    .live
-                    .iter()
-                    .filter(|(job, live)| live.whose == Whose::Service && !running(job))
-                    .map(|(job, _)| job.clone())
-                    .collect();
-                gone.iter().for_each(|job| drop(self.live.remove(job)));
-            }
-            "progress" => {
-                let Ok(tally) = serde_json::from_value(line["tally"].clone()) else { return };
-                let elapsed = Duration::try_from_secs_f64(line["seconds"].as_f64().unwrap_or(0.0));
-                let (elapsed, looking) = (elapsed.unwrap_or_default(), line["looking"].as_u64());
+    /// How the service and all jobs are now.
+    fn stands(&mut self, since: String, jobs: Vec<JobState>) {
+        self.service = Some(since);
+        self.states = jobs.into_iter().map(|state| (state.job.clone(), state)).collect();
+        let states = &self.states;
+        let running = |job: &str| states.get(job).is_some_and(|state| state.state == JobWord::Running);
+        self.live.retain(|job, live| live.whose != Whose::Service || running(job));
+    }
+
+    fn service_said(&mut self, told: Told) {
+        let now_ms = self.now_ms;
+        let when = |at: &str| at.parse::<Timestamp>().map_or(now_ms, |at| at.as_millisecond());
+        match told {
+            Told::Stands { service, jobs } => self.stands(service.since, jobs),
+            Told::Progress { job, seconds, looking, tally } => {
+                let elapsed = Duration::try_from_secs_f64(seconds).unwrap_or_default();
                 self.live.insert(job, Live { whose: Whose::Service, elapsed, looking, tally });
             }
-            "began" => self.say(&job, format!("begins ({})", text("cause")), false, at),
-            "finished" => {
-                self.live.remove(&job);
+            Told::Began { job, cause, at, .. } => {
+                self.say(&job, format!("begins ({cause})"), false, when(&at));
+            }
+            Told::Finished(line) => {
+                let text = |key: &str| line.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
+                self.live.remove(&text("job"));
                 // The record may have told of it already.
                 if self.over.insert(text("run")) {
-                    let (words, is_bad) = finished_words(line);
+                    let at = when(&text("at"));
+                    let job = text("job");
+                    let (words, is_bad) = finished_words(&Value::Object(line));
                     self.say(&job, words, is_bad, at);
                 }
             }
-            "problem" => {
+            Told::Problem(line) => {
+                let text = |key: &str| line.get(key).and_then(Value::as_str).unwrap_or_default();
                 let words = format!("{}  {}: {}", text("code"), text("path"), text("message"));
-                self.say(&job, words, true, at);
+                self.say(text("job"), words, true, when(text("at")));
             }
-            "failure" => self.say(&job, text("message"), true, at),
-            "overdue" => self.say(&job, "is overdue", true, at),
-            "note" => self.say(&job, text("message"), false, at),
+            Told::Failure { job, message, at, .. } => self.say(&job, message, true, when(&at)),
+            Told::Overdue { job, at, .. } => self.say(&job, "is overdue", true, when(&at)),
+            Told::Note { job, message, at } => {
+                self.say(&job.unwrap_or_default(), message, false, when(&at));
+            }
+            Told::Finally { job, state, what, message, seconds, at } => {
+                let what = what.unwrap_or(Finally::Nothing);
+                let left = Duration::from_secs(seconds.unwrap_or(0));
+                let behind = message.unwrap_or_default();
+                let finishing = match state {
+                    FinallyWord::Waits => Finishing::Waits { what, behind: &behind },
+                    FinallyWord::CountsDown => Finishing::CountsDown { what, left },
+                    FinallyWord::LeftOn => Finishing::LeftOn,
+                };
+                let no = format!("To leave it on: reedhook tend answer {job} no");
+                self.say(&job, finishing_words(&finishing, &no), false, when(&at));
+            }
             _ => {}
         }
     }
@@ -519,7 +533,7 @@ impl Board {
 
     fn of_job(&mut self, letter: char, job: String) -> Vec<Wish> {
         let live = self.live.get(&job).map(|live| live.whose);
-        let asks = self.states.get(&job).is_some_and(|state| state["for"] == "answer");
+        let asks = self.states.get(&job).is_some_and(|state| state.waits == Some(WaitsFor::Answer));
         let mut ask = |title: String, lines: Vec<String>, wish: Wish| {
             self.question = Some(Question { title, lines, came_ms: None, then: Then::Wish(wish) });
             Vec::new()

@@ -122,17 +122,20 @@ fn what_the_service_tells_is_shown_and_nothing_twice() {
     let mut board = board(1);
     let before = board.happened.len();
     assert_eq!(before, 1, "what had problems deserves a look");
-    board.take(BoardNews::Service(json!({"event": "stands", "service": {"since": "2031-05-06T07:00:00Z"},
+    let said = |line: serde_json::Value| {
+        BoardNews::Service(serde_json::from_value(line).expect("a line of the service"))
+    };
+    board.take(said(json!({"event": "stands", "service": {"since": "2031-05-06T07:00:00Z"},
         "jobs": [{"event": "tended", "job": "tablet", "state": "running"}]})));
     let progress = json!({"event": "progress", "job": "tablet", "seconds": 2.5, "looking": null,
         "tally": {"files": 1, "files_total": 4, "bytes": 25, "adopted": 0, "bytes_total": 1_000_000, "problems": 0, "workers": []}});
-    board.take(BoardNews::Service(progress));
+    board.take(said(progress));
     assert_eq!(board.live["tablet"].tally.files, 1);
     let problem = json!({"event": "problem", "job": "tablet", "code": "no-rights", "path": "evil\u{1b}[2J", "message": "no"});
-    board.take(BoardNews::Service(problem));
+    board.take(said(problem));
     assert!(screen(&mut board, 80, 24).join("\n").contains("evil?[2J"), "a name moves no cursor");
     let finished = json!({"event": "finished", "job": "tablet", "run": "20310506-170000-abcd", "outcome": "done", "added": 4});
-    board.take(BoardNews::Service(finished));
+    board.take(said(finished));
     assert!(board.live.is_empty());
     // The record tells of the same run a moment later.
     let told = board.happened.len();
@@ -143,7 +146,7 @@ fn what_the_service_tells_is_shown_and_nothing_twice() {
     assert_eq!(new, ["FENFIELD-1 is away."]);
     // A run that was over when the board was opened is told of by the service's own account, and only there.
     let finished = json!({"event": "finished", "job": "heron-counts-000", "run": "20310506-161500-heron-counts-000", "outcome": "done", "added": 2});
-    board.take(BoardNews::Service(finished));
+    board.take(said(finished));
     assert_eq!(board.happened.back().map(|said| said.words.as_str()), Some("done, 2 items"));
     board.take(BoardNews::ServiceGone);
     board.take(BoardNews::ServiceGone);

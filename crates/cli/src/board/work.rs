@@ -19,7 +19,8 @@ use reedhook_jobs::tally::{Progress, Said};
 use reedhook_record::{Outcome as RunOutcome, RunRow};
 use reedhook_report::plain::without_style;
 use reedhook_tend::pending;
-use reedhook_tend::socket::{self, Request};
+use reedhook_tend::protocol::{Request, Told};
+use reedhook_tend::socket;
 
 use super::model::{self, BoardNews, Live, Whose, Wish};
 use crate::commands::history::run_text;
@@ -279,10 +280,10 @@ fn lines_of(text: &str) -> Vec<String> {
 fn ask_service(desk: &Desk, request: &Request) -> Outcome<()> {
     let failed = |why: String| Failure::refused(Cause::NotTending, why);
     let answer = socket::ask(desk.home.state(), request)
-        .map_err(|error| failed(format!("the service does not answer: {error}")))?
+        .map_err(|error| failed(error.to_string()))?
         .ok_or_else(|| failed("the service is not running".to_owned()))?;
-    match answer.iter().find(|line| line["event"] == "refused") {
-        Some(refused) => Err(Failure::usage(refused["message"].as_str().unwrap_or("it was refused"))),
-        None => Ok(()),
+    match answer.into_iter().find(|line| matches!(line, Told::Refused { .. })) {
+        Some(Told::Refused { message }) => Err(Failure::usage(message)),
+        _ => Ok(()),
     }
 }

@@ -3,17 +3,19 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use reedhook_core::when::Finally;
 use reedhook_jobs::desk::Event;
 use reedhook_jobs::jobfile::load_job;
-use reedhook_jobs::run::{RunResult, finished};
+use reedhook_jobs::run::RunResult;
 use reedhook_record::Outcome as RunOutcome;
-use reedhook_tend::socket::{self, Answer, Request};
-use reedhook_tend::{Happening, Outside, Service, ServiceObserver, Waiting, finishing_line};
+use reedhook_tend::protocol::{Follows, JobState, JobWord, NearEnd, Request, Told, WaitsFor};
+use reedhook_tend::socket::{self, Answer};
+use reedhook_tend::{Happening, Outside, Reason, Service, ServiceObserver, Waiting};
 use serde_json::{Value, json};
 
 use super::install;
 use super::job::change_file;
-use super::when::{instant_of, is_tended, tell_service};
+use super::when::{is_tended, tell_service};
 use crate::args::{TendCommand, YesOrNo};
 use crate::clock;
 use crate::context::{Context, print_text, warn};
@@ -80,52 +82,31 @@ impl ServiceObserver for ServicePrinter {
 
 fn in_json(happening: &Happening<'_>) {
     match happening {
-        Happening::Tending { jobs, next, .. } => {
-            let mut line =
-                lines::object(json!({"event": "tending", "jobs": jobs.0, "by_themselves": jobs.1}));
-            if let Some((job, at, rule)) = next {
-                line.insert("next".into(), json!({"job": job, "at": instant_of(*at), "line": rule}));
-            }
-            lines::print(&line.into());
-        }
-        Happening::Began { job, reason, line } => {
-            let mut object = lines::object(json!({"event": "began", "job": job, "cause": reason.as_str()}));
-            if let Some(line) = line {
-                object.insert("line".into(), json!(line));
-            }
-            lines::print(&object.into());
-        }
         Happening::InRun { job, event: Event::Did { line: Some(line), .. } } => {
             lines::print_line(&of_job(job, line))
         }
         Happening::InRun { job, event: Event::Note(text) } => warn(format!("{job}: {text}")),
-        Happening::InRun { .. } => {}
-        Happening::Ended { job, result } => lines::print(&finished(job, result)),
-        Happening::Failed { job, failure } => lines::print(&json!({
-            "event": "failure", "job": job, "code": failure.code(), "message": failure.text(),
-            "exit": crate::failure::exit_of(failure),
-        })),
-        Happening::Waiting { job, reason, waiting } => {
-            let mut object = lines::object(
-                json!({"event": "waiting", "job": job, "cause": reason.as_str(), "for": waiting.as_str()}),
-            );
-            match waiting {
-                Waiting::For(other) => drop(object.insert("behind".into(), json!(other))),
-                Waiting::Retry(at) => drop(object.insert("until".into(), json!(instant_of(*at)))),
-                _ => {}
-            }
-            lines::print(&object.into());
-        }
-        Happening::Overdue { job, overdue } => {
-            let (seconds, never) = (overdue.seconds, overdue.never);
-            lines::print(&json!({"event": "overdue", "job": job, "seconds": seconds, "never": never}));
-        }
-        Happening::Finishing { job, finishing } => lines::print(&finishing_line(job, finishing)),
         Happening::Note(text) => warn(text),
-        Happening::Ending => lines::print(&json!({"event": "ending"})),
+        happening => {
+            let told = Told::of(happening, jiff::Timestamp::now(), &clock::zone_now());
+            if let Some(told) = told.map(|told| with_exit(told, happening)) {
+                lines::print(&json!(told));
+            }
+        }
     }
     // Who reads along wants each line when it is written.
     crate::output::note(std::io::Write::flush(&mut std::io::stdout()));
+}
+
+/// The exit code that a command would have had.
+fn with_exit(told: Told, happening: &Happening<'_>) -> Told {
+    match (told, happening) {
+        (Told::Failure { job, code, message, at, .. }, Happening::Failed { failure, .. }) => {
+            let exit = Some(crate::failure::exit_of(failure));
+            Told::Failure { job, code, message, exit, at }
+        }
+        (told, _) => told,
+    }
 }
 
 /// A run's line of JSON with the job's name in it.
@@ -139,16 +120,13 @@ fn of_job(job: &str, line: &[u8]) -> Vec<u8> {
 impl ServicePrinter {
     fn in_words(&self, happening: &Happening<'_>) {
         match happening {
-            Happening::Tending { jobs: (all, by_themselves), longest, next } => {
-                self.column.store(*longest, Ordering::Relaxed);
-                let next = match next {
-                    Some((job, at, line)) => {
-                        format!(" Next: {job} at {} ({line}).", moment(at.as_millisecond()))
-                    }
-                    None => String::new(),
-                };
-                let jobs = count(*by_themselves as u64, "job", "jobs");
-                let others = match all - by_themselves {
+            Happening::Tending(state) => {
+                let next = state.next.as_ref().map_or(String::new(), |next| {
+                    let at = next.at.parse::<jiff::Timestamp>().map(|at| moment(at.as_millisecond()));
+                    format!(" Next: {} at {} ({}).", next.job, at.unwrap_or_default(), next.line)
+                });
+                let jobs = count(state.by_themselves as u64, "job", "jobs");
+                let others = match state.jobs - state.by_themselves {
                     0 => String::new(),
                     others => {
                         format!(" {} only when asked.", count(others as u64, "other runs", "others run"))
@@ -159,9 +137,9 @@ impl ServicePrinter {
             Happening::Began { job, reason, line } => {
                 let why = line.map_or_else(
                     || reason.to_string(),
-                    |line| match reason.as_str() {
-                        "missed" => format!("missed: {line}"),
-                        _ => line.to_owned(),
+                    |line| match reason {
+                        Reason::Missed => format!("missed: {line}"),
+                        _ => (*line).to_owned(),
                     },
                 );
                 self.line(job, &format!("begins {}", styled(DIM, format!("({why})"))));
@@ -232,6 +210,7 @@ fn waiting_words(job: &str, waiting: &Waiting) -> String {
         Waiting::For(other) => format!("waits for {other}, which works at one of its places"),
         Waiting::Turn => "waits for its turn".to_owned(),
         Waiting::Power => "waits for the mains".to_owned(),
+        Waiting::Silence => "waits for its places, which do not answer".to_owned(),
         Waiting::Answer => format!("asks whether it may begin: reedhook tend answer {job} yes|no"),
         Waiting::Retry(at) => format!("is tried again at {}", moment(at.as_millisecond())),
     }
@@ -239,9 +218,8 @@ fn waiting_words(job: &str, waiting: &Waiting) -> String {
 
 /// Asks the service, which must be there.
 fn ask(context: &Context, request: &Request) -> Outcome<Answer> {
-    let answer = socket::ask(context.desk.home.state(), request).map_err(|error| {
-        Failure::refused(Cause::NotTending, format!("the service does not answer: {error}"))
-    })?;
+    let answer = socket::ask(context.desk.home.state(), request)
+        .map_err(|error| Failure::refused(Cause::NotTending, error.to_string()))?;
     let answer = match answer {
         Some(answer) => answer,
         None => {
@@ -249,13 +227,11 @@ fn ask(context: &Context, request: &Request) -> Outcome<Answer> {
                 .hint("Start it with `reedhook tend`, or set it up with `reedhook tend install`."));
         }
     };
-    match answer.iter().find(|line| line["event"] == "refused") {
-        Some(refused) => {
-            let message = refused["message"].as_str().unwrap_or("it was refused");
-            Err(Failure::refused(Cause::Usage, message))
-        }
-        None => Ok(answer),
-    }
+    let refused = answer.iter().find_map(|line| match line {
+        Told::Refused { message } => Some(message),
+        _ => None,
+    });
+    refused.map_or(Ok(answer.clone()), |message| Err(Failure::refused(Cause::Usage, message.clone())))
 }
 
 fn stop(context: &Context) -> Outcome {
@@ -301,75 +277,79 @@ fn pause(context: &Context, job: &str, off: bool) -> Outcome {
 fn status(context: &Context) -> Outcome {
     let answer = ask(context, &Request::Status)?;
     if context.global.json {
-        answer.iter().for_each(lines::print);
+        answer.iter().for_each(|line| lines::print(&json!(line)));
         return Ok(0);
     }
-    let text = |line: &Value, key: &str| line[key].as_str().unwrap_or_default().to_owned();
-    let Some((service, jobs)) = answer.split_first() else { return Ok(0) };
-    let since = text(service, "since").parse::<jiff::Timestamp>().map(|since| moment(since.as_millisecond()));
+    let Some((Told::Tending(service), jobs)) = answer.split_first() else { return Ok(0) };
+    let jobs = || {
+        jobs.iter().filter_map(|line| match line {
+            Told::Tended(job) => Some(job),
+            _ => None,
+        })
+    };
+    let since = service.since.parse::<jiff::Timestamp>().map(|since| moment(since.as_millisecond()));
     context.say(format!(
         "The service runs since {} as process {}, and follows {}.\n",
         since.unwrap_or_default(),
-        service["pid"],
-        count(service["jobs"].as_u64().unwrap_or_default(), "job", "jobs")
+        service.pid,
+        count(service.jobs as u64, "job", "jobs")
     ));
     let mut table = Columns::new(&[Align::Left; 3]);
     table.heading(&["job", "now", "next"]);
-    for line in jobs {
-        let next = match (text(line, "next").parse::<jiff::Timestamp>(), text(line, "line")) {
-            (Ok(at), rule) => format!("{} ({rule})", super::when::shown(context, at)),
-            _ => String::new(),
-        };
-        let (style, now) = state_words(line);
-        table.styled_row(style, vec![text(line, "job"), now, next]);
+    for job in jobs() {
+        let at = job.next.as_ref().and_then(|next| next.parse::<jiff::Timestamp>().ok());
+        let next = at.map_or(String::new(), |at| {
+            format!("{} ({})", super::when::shown(context, at), job.line.as_deref().unwrap_or_default())
+        });
+        let (style, now) = state_words(job);
+        table.styled_row(style, vec![job.job.clone(), now, next]);
     }
     context.say(table.render(0).trim_end());
-    if let Some(why) = service["message"].as_str() {
-        context.warn(why);
-    }
-    if let Some(finally) = service["finally"].as_object() {
-        let (job, what) = (&finally["job"], finally["do"].as_str().unwrap_or_default());
-        let job = job.as_str().unwrap_or_default();
-        let does = if what == "suspend" { "is suspended" } else { "powers off" };
-        let soon = finally["seconds"].as_u64();
-        let soon = soon.map_or("when nothing runs any more".to_owned(), |left| format!("in {left} s"));
+    service.message.iter().for_each(|why| context.warn(why));
+    if let Some(NearEnd { job, what, seconds }) = &service.finally {
+        let does = if *what == Finally::Suspend { "is suspended" } else { "powers off" };
+        let soon = seconds.map_or("when nothing runs any more".to_owned(), |left| format!("in {left} s"));
         context.warn(format!("This machine {does} {soon}. To leave it on: reedhook tend answer {job} no"));
     }
-    if let Some(store) = service["looking_through"].as_str() {
+    if let Some(store) = &service.looking_through {
         context.say(format!("\n{store} is being looked through for its inventory; a run there goes first."));
     }
-    for line in jobs.iter().filter(|line| line["message"].is_string()) {
-        context.warn(format!("{}: {}", text(line, "job"), text(line, "message")));
+    for job in jobs() {
+        job.message.iter().for_each(|why| context.warn(format!("{}: {why}", job.job)));
     }
     Ok(0)
 }
 
 /// What a job does, as the service tells it.
-pub fn state_words(line: &Value) -> (anstyle::Style, String) {
+pub fn state_words(job: &JobState) -> (anstyle::Style, String) {
     let plain = anstyle::Style::new();
-    let cause = line["cause"].as_str().unwrap_or_default();
-    match line["state"].as_str().unwrap_or_default() {
-        "running" => (GOOD, format!("running ({cause})")),
-        "waiting" => {
-            let what = match (line["for"].as_str(), line["behind"].as_str()) {
-                (_, Some(job)) => format!("waits for {job}"),
-                (Some("answer"), _) => "asks for a yes".to_owned(),
-                (Some("power"), _) => "waits for the mains".to_owned(),
-                (Some("retry"), _) => "is tried again".to_owned(),
-                _ => "waits for its turn".to_owned(),
+    let cause = job.cause.map(|cause| format!(" ({cause})")).unwrap_or_default();
+    match job.state {
+        JobWord::Running => (GOOD, format!("running{cause}")),
+        JobWord::Waiting => {
+            let what = match &job.waits {
+                Some(WaitsFor::Place { behind }) => format!("waits for {behind}"),
+                Some(WaitsFor::Answer) => "asks for a yes".to_owned(),
+                Some(WaitsFor::Power) => "waits for the mains".to_owned(),
+                Some(WaitsFor::Silence) => "its places do not answer".to_owned(),
+                Some(WaitsFor::Retry { until }) => {
+                    let at = until.parse::<jiff::Timestamp>().map(|at| moment(at.as_millisecond()));
+                    format!("is tried again at {}", at.unwrap_or_default())
+                }
+                Some(WaitsFor::Turn) | None => "waits for its turn".to_owned(),
             };
-            (CARE, format!("{what} ({cause})"))
+            (CARE, format!("{what}{cause}"))
         }
-        "paused" => (CARE, "paused".to_owned()),
-        "broken" => (BAD, "cannot be read".to_owned()),
-        "asked-only" => (DIM, "only when asked".to_owned()),
-        _ => match (line["watched"].as_u64(), line["sides"].as_u64(), line["folders"].as_u64()) {
-            (Some(watched), Some(sides), Some(folders)) if watched == sides && sides > 0 => {
-                (plain, format!("watches {}", count(folders, "folder", "folders")))
+        JobWord::Paused => (CARE, "paused".to_owned()),
+        JobWord::Broken => (BAD, "cannot be read".to_owned()),
+        JobWord::AskedOnly => (DIM, "only when asked".to_owned()),
+        JobWord::Idle => match job.follows {
+            Some(Follows { watched, sides, folders }) if watched == sides && sides > 0 => {
+                (plain, format!("watches {}", count(folders as u64, "folder", "folders")))
             }
-            (Some(0), ..) => (CARE, "looks every so often".to_owned()),
-            (Some(watched), Some(sides), _) => (plain, format!("watches {watched} of {sides} sides")),
-            _ => (plain, "idle".to_owned()),
+            Some(Follows { watched: 0, .. }) => (CARE, "looks every so often".to_owned()),
+            Some(Follows { watched, sides, .. }) => (plain, format!("watches {watched} of {sides} sides")),
+            None => (plain, "idle".to_owned()),
         },
     }
 }

@@ -89,11 +89,6 @@ pub fn instant(context: &Context, at: Timestamp) -> String {
     at.to_zoned(context.desk.world.zone.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
 }
 
-/// The same without a context, for whoever runs long: the zone as it is set now.
-pub fn instant_of(at: Timestamp) -> String {
-    at.to_zoned(crate::clock::zone_now()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
-}
-
 /// The same for people: `Fri 2031-05-04 18:00`, with seconds where there are any.
 pub fn shown(context: &Context, at: Timestamp) -> String {
     let at = at.to_zoned(context.desk.world.zone.clone());
@@ -254,7 +249,7 @@ fn off(context: &Context, name: &str) -> Outcome {
 
 /// Lets the service, where there is one, read the change at once; it would see it anyway.
 pub fn tell_service(context: &Context) {
-    let _ = reedhook_tend::socket::ask(context.desk.home.state(), &reedhook_tend::socket::Request::Reload);
+    let _ = reedhook_tend::socket::ask(context.desk.home.state(), &reedhook_tend::protocol::Request::Reload);
 }
 
 /// The jobs that are named, or all; one that cannot be read does not hide the others.

@@ -8,7 +8,7 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use crossbeam_channel::{Receiver, Sender, unbounded};
+use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
 use reedhook_core::compare::{Basis, Comparison, Likeness, likeness};
 use reedhook_core::entry::{EntryKind, Meta, Side};
 use reedhook_core::filter::Verdict;
@@ -68,6 +68,9 @@ pub struct Chosen {
     /// Changes of a two-way job that are taken back at the side where they were made: the other one wins.
     pub reversed: Vec<(ConflictPolicy, Vec<RelPath>)>,
 }
+
+/// So much may wait to be shown: then a run waits for the view, as it waits for every other listener.
+const NEWS: usize = 4096;
 
 /// What came of it.
 pub enum ReviewNews {
@@ -134,7 +137,7 @@ pub struct Worker {
 
 impl Worker {
     pub fn start(desk: &Desk, surroundings: &Surroundings, subject: Subject) -> Worker {
-        let (sender, news) = unbounded();
+        let (sender, news) = bounded(NEWS);
         let desk = Desk { observer: Arc::new(Ear(sender.clone())), ..desk.clone() };
         let opened = Arc::new(Mutex::new(Opened::default()));
         let worker = || {

@@ -13,18 +13,20 @@ use reedhook_jobs::desk::{Desk, Nobody};
 use reedhook_jobs::failure::{Halt, Outcome};
 use reedhook_jobs::inventory::{self, Took};
 use reedhook_jobs::low_priority;
-use reedhook_jobs::places::{InventoryKept, Located, locate};
+use reedhook_jobs::places::{InventoryKept, Located};
+use reedhook_jobs::reach::is_address;
 use reedhook_jobs::words::count;
 use reedhook_stores::drives;
 
+use super::looks::Subject;
 use super::{News, Service};
 use crate::queue::share;
 
 /// What is known of the named stores.
 #[derive(Default)]
 pub(super) struct DriveScan {
-    /// Where each was mounted from when it was last looked, while its folder was there; nothing before the first look.
-    there: BTreeMap<String, Option<Mounted>>,
+    /// What each was on when it was last looked at, while its folder was there, and where that is; nothing before the first look.
+    there: BTreeMap<String, Option<(Mounted, Vec<Place>)>>,
     /// Stores that have appeared and are still to be looked through.
     due: VecDeque<String>,
     /// The one that is being looked through.
@@ -33,13 +35,13 @@ pub(super) struct DriveScan {
 
 /// What the folder of a store is on.
 #[derive(Clone, PartialEq, Eq)]
-struct Mounted {
+pub(super) struct Mounted {
     at: PathBuf,
     file_system: String,
 }
 
 impl Mounted {
-    fn of(place: &Located) -> Option<Mounted> {
+    pub fn of(place: &Located) -> Option<Mounted> {
         let folder = place.folder().filter(|folder| folder.is_dir())?.canonicalize().ok()?;
         let (file_system, _) = drives::place_on(&folder)?;
         Some(Mounted { at: drives::mount_point_of(&folder)?, file_system })
@@ -59,6 +61,27 @@ struct AtWork {
 }
 
 impl DriveScan {
+    /// These drives are about to be unmounted: what is on them has not come, and is not looked through.
+    pub fn leave(&mut self, drives: &[PathBuf]) {
+        let is_on = |places: &[Place]| {
+            places.iter().any(|place| match place {
+                Place::Local(path) => drives.iter().any(|drive| path.starts_with(drive)),
+                Place::Elsewhere(_) => false,
+            })
+        };
+        let left = self
+            .there
+            .iter_mut()
+            .filter(|(_, there)| there.as_ref().is_some_and(|(_, places)| is_on(places)));
+        for (name, there) in left {
+            *there = None;
+            self.due.retain(|due| due != name);
+        }
+        if let Some(at_work) = self.at_work.as_ref().filter(|at_work| is_on(&at_work.places)) {
+            at_work.stop.store(true, Ordering::Relaxed);
+        }
+    }
+
     /// The store that is being looked through.
     pub fn looks_through(&self) -> Option<&str> {
         self.at_work.as_ref().map(|at_work| at_work.store.as_str())
@@ -71,21 +94,22 @@ impl Service {
         let settings = &self.desk.settings;
         let kept = settings.stores.iter().filter(|(_, entry)| entry.inventory != Some(InventoryKept::Off));
         let names: Vec<String> = kept.map(|(name, _)| name.clone()).collect();
-        for name in names {
-            let Some(place) = self.store_place(&name).filter(|place| place.server().is_none()) else {
-                continue;
-            };
-            let now = Mounted::of(&place);
-            let before = self.drive_scan.there.insert(name.clone(), now.clone());
-            let came = before.is_some_and(|before| now.is_some_and(|now| now.has_come(before.as_ref())));
-            if came && !self.drive_scan.due.contains(&name) {
-                self.drive_scan.due.push_back(name);
-            }
-        }
+        let local = names.into_iter().filter(|name| {
+            self.desk.settings.stores.get(name).is_some_and(|entry| !is_address(&entry.location))
+        });
+        local.collect::<Vec<_>>().into_iter().for_each(|name| self.look_at(Subject::Store(name)));
     }
 
-    fn store_place(&self, name: &str) -> Option<Located> {
-        locate(&self.desk.home, &self.desk.settings, &format!("@{name}")).ok()
+    /// Takes what a look at a store has found.
+    pub(super) fn store_seen(&mut self, name: &str, now: Option<(Mounted, Vec<Place>)>) {
+        let mounted = now.as_ref().map(|(mounted, _)| mounted);
+        let before = self.drive_scan.there.insert(name.to_owned(), now.clone());
+        let came = before.is_some_and(|before| {
+            mounted.is_some_and(|now| now.has_come(before.as_ref().map(|(mounted, _)| mounted)))
+        });
+        if came && !self.drive_scan.due.iter().any(|due| due == name) {
+            self.drive_scan.due.push_back(name.to_owned());
+        }
     }
 
     /// Begins to look through the next store, unless one is looked through already, or a run works there.
@@ -94,8 +118,8 @@ impl Service {
             return;
         }
         let Some(name) = self.drive_scan.due.front().cloned() else { return };
-        let places = self.store_place(&name).filter(Located::is_there).map(|place| place.places());
-        let Some(places) = places else {
+        let there = self.drive_scan.there.get(&name);
+        let Some((_, places)) = there.cloned().flatten() else {
             // It has gone again.
             self.drive_scan.due.pop_front();
             return;
@@ -130,7 +154,7 @@ impl Service {
     }
 
     /// Nothing is begun any more.
-    pub(super) fn close_cupboard(&mut self) {
+    pub(super) fn end_drive_scan(&mut self) {
         if let Some(at_work) = &self.drive_scan.at_work {
             at_work.stop.store(true, Ordering::Relaxed);
         }

@@ -11,9 +11,9 @@ use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_jobs::places::Settings;
 
 use super::{Service, line_of};
+use crate::happening::{Happening, Reason};
 use crate::tell::News;
 use crate::tended::Tended;
-use crate::{Happening, Reason};
 
 impl Service {
     pub(super) fn settings_time(&self) -> Option<SystemTime> {
@@ -99,6 +99,8 @@ impl Service {
             if same_lines {
                 tended.upto = known.upto;
             }
+            let same_places = (&known.job.from, &known.job.to) == (&tended.job.from, &tended.job.to);
+            tended.places = known.places.filter(|_| same_places);
             (tended.there, tended.last) = (known.there, known.last);
             // What somebody has asked for stays wanted, and what still is due.
             let still_due = same_lines && !tended.job.timing.paused;
@@ -154,14 +156,6 @@ impl Service {
     }
 
     pub(super) fn tell_of_jobs(&self) {
-        let by_themselves = self.jobs.values().filter(|tended| !tended.job.timing.when.is_empty()).count();
-        let next = self.jobs.iter().filter(|(_, tended)| !tended.job.timing.paused);
-        let next = next.filter_map(|(name, tended)| Some((tended.next.as_ref()?, name)));
-        let next = next.min_by_key(|(due, _)| due.at);
-        self.observer.observe(&Happening::Tending {
-            jobs: (self.jobs.len(), by_themselves),
-            longest: self.jobs.keys().map(|name| name.chars().count()).max().unwrap_or(0),
-            next: next.map(|(due, name)| (name.as_str(), due.at, due.line.as_str())),
-        });
+        self.observer.observe(&Happening::Tending(&self.state()));
     }
 }

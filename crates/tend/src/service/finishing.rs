@@ -8,8 +8,9 @@ use reedhook_jobs::desk::Finishing;
 use reedhook_jobs::finally::{self, Pending, PendingState};
 
 use super::{News, Service};
+use crate::desktop_question;
+use crate::happening::{Happening, Reason};
 use crate::tended::Tended;
-use crate::{Happening, Reason, desktop_question};
 
 /// How near it is that the machine goes down.
 #[derive(Default)]
@@ -91,11 +92,17 @@ impl Service {
     }
 
     /// Unmounting may take long, and hang: nothing else waits for it.
-    fn eject(&self, drives: Vec<PathBuf>) {
-        if !drives.is_empty() {
-            let desk = self.desk_for("");
-            self.aside("eject", move || finally::eject(&desk, &drives));
+    fn eject(&mut self, drives: Vec<PathBuf>) {
+        if drives.is_empty() {
+            return;
         }
+        self.drive_scan.leave(&drives);
+        let (desk, news) = (self.desk_for(""), self.news.0.clone());
+        self.aside("eject", move || {
+            finally::eject(&desk, &drives);
+            // What could not be unmounted may be looked through after all.
+            let _ = news.send(News::Mounts);
+        });
     }
 
     fn aside(&self, name: &str, work: impl FnOnce() + Send + 'static) {
@@ -116,7 +123,7 @@ impl Service {
             pending.extend(finally::running(&self.desk.home, &self.desk.settings));
         }
         let waiting = self.jobs.values().filter_map(|tended| {
-            let places = || self.places_of(&tended.job);
+            let places = || self.places_of(&tended.job.name);
             still_to_come(tended).map(|state| Pending {
                 job: tended.job.name.clone(),
                 state,

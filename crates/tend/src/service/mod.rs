@@ -4,6 +4,7 @@ mod agenda;
 mod drive_scan;
 mod files;
 mod finishing;
+mod looks;
 mod places;
 mod requests;
 mod runs;
@@ -14,7 +15,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant, SystemTime};
 
-use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
+use crossbeam_channel::{Receiver, Sender, bounded};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use reedhook_core::filter::{Filter, FilterSpec};
@@ -27,15 +28,17 @@ use reedhook_jobs::run_job::Surroundings;
 
 use self::drive_scan::DriveScan;
 use self::finishing::Countdown;
+use self::looks::{Found, Looks, Subject};
+use crate::happening::{Happening, ServiceObserver};
 use crate::progress_feed::ProgressFeed;
+use crate::protocol::{Request, Told, refusal};
 use crate::runner::{Ending, Running};
 use crate::signs;
-use crate::socket::{self, Answer, Request, refusal};
+use crate::socket::{self, Answer};
 use crate::tell;
 use crate::teller::Teller;
 use crate::tended::{Follow, Tended};
 use crate::watch::{self, Changed, Watch};
-use crate::{Happening, ServiceObserver};
 
 /// What else the world outside tells the service.
 #[derive(Clone)]
@@ -71,9 +74,14 @@ enum News {
     Asked(Request, Sender<Answer>),
     /// A run is over.
     Ended(String, Scope, Timestamp, Box<Ending>),
+    /// A look has come back; nothing was found where that was a fault of ours.
+    Seen(Subject, Option<Found>),
     /// A store has been looked through for its inventory; nothing came of it where that was a fault of ours.
     LookedThrough(String, Option<Box<Outcome<Took>>>),
 }
+
+/// So much may wait to be heard: then whoever has something to say waits.
+const QUEUE: usize = 1024;
 
 /// Nothing is waited for longer: job files, mounts and zones are looked at anew, in case something was missed.
 const TICK: Duration = Duration::from_secs(60);
@@ -135,6 +143,7 @@ pub struct Service {
     ends: bool,
     told_full: bool,
     drive_scan: DriveScan,
+    looks: Looks,
     /// More events than these at a time count as an overflow; for trials.
     queue: usize,
     _lock: File,
@@ -153,7 +162,7 @@ impl Service {
         let queue = desk.world.text("REEDHOOK_WATCH_QUEUE").and_then(|text| text.parse().ok());
         let since = (desk.world.now)();
         let teller: Arc<Teller> = Arc::default();
-        let progress_feed = Arc::new(ProgressFeed::new(observer));
+        let progress_feed = Arc::new(ProgressFeed::new(observer, desk.world.zone.clone()));
         Ok(Service {
             outside,
             observer: progress_feed.clone(),
@@ -163,7 +172,7 @@ impl Service {
             broken: HashMap::new(),
             unlisted: None,
             settings_at: None,
-            news: unbounded(),
+            news: bounded(QUEUE),
             serial: 0,
             job_files: None,
             look_again: None,
@@ -177,6 +186,7 @@ impl Service {
             ends: false,
             told_full: false,
             drive_scan: DriveScan::default(),
+            looks: Looks::default(),
             queue: queue.unwrap_or(usize::MAX),
             _lock: lock,
             desk,
@@ -198,6 +208,7 @@ impl Service {
         let pat = self.watchdog();
         while !self.ends {
             self.fire();
+            self.tell_of_silence();
             self.begin_what_may();
             self.finish();
             self.look_through_stores();
@@ -232,7 +243,7 @@ impl Service {
             let (reply, answer) = bounded(1);
             let sent = news.send(News::Asked(request, reply)).is_ok();
             let answer = if sent { answer.recv_timeout(Duration::from_secs(8)).ok() } else { None };
-            answer.unwrap_or_else(|| vec![refusal("the service does not answer")])
+            answer.unwrap_or_else(|| vec![refusal("the service is too busy to answer")])
         };
         let (progress_feed, ask) = (self.progress_feed.clone(), answer.clone());
         let watch = move |sink: &mut socket::Sink<'_>| {
@@ -240,11 +251,9 @@ impl Service {
             loop {
                 let read = progress_feed.read(&mut reader);
                 // Where nothing happens that is told now and then: so both sides know that the other is there.
-                if read.stands_otherwise || read.lines.is_empty() {
-                    let lines = ask(Request::Status);
-                    if let Some((service, jobs)) = lines.split_first() {
-                        sink(&serde_json::json!({"event": "stands", "service": service, "jobs": jobs}))?;
-                    }
+                let asks = read.stands_otherwise || read.lines.is_empty();
+                if asks && let Some(stands) = stands(ask(Request::Status)) {
+                    sink(&stands)?;
                 }
                 read.lines.iter().try_for_each(&mut *sink)?;
             }
@@ -317,6 +326,7 @@ impl Service {
             }
             // It may have been answered elsewhere: then there is nothing to say any more.
             News::Answered(job, yes) => drop(self.answered(&job, yes)),
+            News::Seen(subject, found) => self.seen(subject, found),
             News::LookedThrough(store, took) => self.looked_through(&store, took.map(|took| *took)),
             News::Ended(job, scope, due, ending) => {
                 self.ended(&job, scope, due, *ending);
@@ -329,7 +339,8 @@ impl Service {
     fn wait(&self) -> Duration {
         let (clock, now) = (self.now(), Instant::now());
         let until = |at: Instant| at.saturating_duration_since(now);
-        let again = [self.look_again, self.read_again].into_iter().flatten().map(until);
+        let again =
+            [self.look_again, self.read_again, self.looks.patience_ends()].into_iter().flatten().map(until);
         let mut wait = again.min().unwrap_or(TICK).min(TICK.saturating_sub(self.ticked.elapsed()));
         if !self.surroundings.finale.is_empty() {
             wait = wait.min(STILL_BUSY);
@@ -365,7 +376,7 @@ impl Service {
         self.observer.observe(&Happening::Ending);
         let until = Instant::now() + ENDING;
         self.running.values().for_each(|running| running.stop.store(true, Ordering::Relaxed));
-        self.close_cupboard();
+        self.end_drive_scan();
         while !self.running.is_empty() {
             match self.news.1.recv_deadline(until) {
                 Ok(News::Ended(job, scope, due, ending)) => self.ended(&job, scope, due, *ending),
@@ -382,6 +393,17 @@ impl Service {
     fn tell_others(&self, job: &str, news: Option<tell::News>) {
         self.teller.tell(self.desk_for(job), news);
     }
+}
+
+/// An answer about how everything is, in one line.
+fn stands(answer: Answer) -> Option<Told> {
+    let mut lines = answer.into_iter();
+    let Some(Told::Tending(service)) = lines.next() else { return None };
+    let job = |line| match line {
+        Told::Tended(job) => Some(job),
+        _ => None,
+    };
+    Some(Told::Stands { service, jobs: lines.filter_map(job).collect() })
 }
 
 fn everything() -> Changed {

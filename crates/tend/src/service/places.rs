@@ -1,6 +1,5 @@
 //! The places of jobs: what is there now, what has come, what is watched.
 
-use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use reedhook_core::path::RelPath;
@@ -8,33 +7,87 @@ use reedhook_core::units::Age;
 use reedhook_core::walk::Scope;
 use reedhook_core::when::Trigger;
 use reedhook_jobs::places::{Ends, Located};
-use reedhook_stores::drives;
 
-use super::{AFTER_MOUNT, News, Service, everything, line_of};
+use super::looks::{self, Found, JobPlaces, Subject};
+use super::{News, Service, everything, line_of};
+use crate::happening::Reason;
 use crate::tended::{Follow, Followed, Watchable, Watched};
+use crate::watch;
 use crate::watch::Watch;
-use crate::{Reason, watch};
 
 impl Service {
-    /// Looks what is there now: drives that have come, sides that can be watched.
+    /// Lets it be looked what is there now: drives that have come, sides that can be watched.
     pub(super) fn follow_places(&mut self) {
         let names: Vec<String> = self.jobs.keys().cloned().collect();
-        for name in names {
-            let Some(tended) = self.jobs.get(&name) else { continue };
-            if tended.job.timing.when.is_empty() {
-                continue;
-            }
-            let ends = Ends::of(&tended.job, &self.desk.home, &self.desk.settings);
-            let Ok(ends) = ends else { continue };
-            self.connected(&name, &ends);
-            self.follow_sides(&name, &ends);
-        }
+        names.into_iter().for_each(|name| self.look_at(Subject::Job(name)));
         self.follow_stores();
     }
 
+    /// Begins a look, unless one goes on.
+    pub(super) fn look_at(&mut self, subject: Subject) {
+        if !self.looks.begins(&subject, Instant::now()) {
+            return;
+        }
+        let (desk, news, of) = (self.desk_for(""), self.news.0.clone(), subject.clone());
+        let job = match &subject {
+            Subject::Job(name) => self.jobs.get(name).map(|tended| tended.job.clone()),
+            Subject::Store(_) => None,
+        };
+        let look = move || match (of, job) {
+            (Subject::Store(name), _) => Some(Found::Store(looks::look_at_store(&desk, &name))),
+            (Subject::Job(_), Some(job)) => Some(Found::Job(Box::new(JobPlaces::of(&desk, job)))),
+            (Subject::Job(_), None) => None,
+        };
+        let of = subject.clone();
+        let work = move || {
+            // A fault of ours in one look is no answer, too.
+            let found = std::panic::catch_unwind(std::panic::AssertUnwindSafe(look)).unwrap_or(None);
+            let _ = news.send(News::Seen(of, found));
+        };
+        if let Err(error) = std::thread::Builder::new().name("look".to_owned()).spawn(work) {
+            self.looks.ended(&subject);
+            self.note(format!("nobody could look whether drives have come: {error}"));
+        }
+    }
+
+    /// Takes what a look has found.
+    pub(super) fn seen(&mut self, subject: Subject, found: Option<Found>) {
+        if self.looks.ended(&subject) {
+            self.look_at(subject.clone());
+        }
+        match (subject, found) {
+            (Subject::Job(name), Some(Found::Job(seen))) => self.job_seen(&name, *seen),
+            (Subject::Store(name), Some(Found::Store(now))) => self.store_seen(&name, now),
+            _ => {}
+        }
+    }
+
+    fn job_seen(&mut self, name: &str, seen: JobPlaces) {
+        let Some(tended) = self.jobs.get_mut(name).filter(|tended| tended.job.keys == seen.job.keys) else {
+            return;
+        };
+        tended.places = Some(seen.places);
+        let Ok(ends) = seen.ends else { return };
+        if !tended.job.timing.when.is_empty() {
+            self.connected(name, seen.there);
+            self.follow_sides(name, &ends, seen.watchable);
+        }
+    }
+
+    /// Tells of places that do not answer, each once.
+    pub(super) fn tell_of_silence(&mut self) {
+        for subject in self.looks.newly_stuck(Instant::now()) {
+            self.note(match subject {
+                Subject::Job(name) => format!(
+                    "{name}: its places do not answer (a drive, a share or a driver that hangs); its runs wait until they do, those of other jobs go on"
+                ),
+                Subject::Store(name) => format!("the store {name} does not answer"),
+            });
+        }
+    }
+
     /// Wants a run when one of the places has come and all are there.
-    pub(super) fn connected(&mut self, name: &str, ends: &Ends) {
-        let there: Vec<Option<String>> = ends.from.iter().chain(&ends.to).map(ground).collect();
+    fn connected(&mut self, name: &str, there: Vec<Option<String>>) {
         let (clock, now) = (self.now(), Instant::now());
         let Some(tended) = self.jobs.get_mut(name) else { return };
         let came = there.len() == tended.there.len()
@@ -54,7 +107,7 @@ impl Service {
     }
 
     /// Watches the sides whose changes make a run.
-    pub(super) fn follow_sides(&mut self, name: &str, ends: &Ends) {
+    fn follow_sides(&mut self, name: &str, ends: &Ends, watchable: Vec<Option<Watchable>>) {
         let Some(tended) = self.jobs.get_mut(name) else { return };
         if tended.quiet().is_none() {
             tended.sides.clear();
@@ -68,12 +121,22 @@ impl Service {
                 names.as_ref().and_then(|names| names.get(at)).map_or_else(RelPath::root, RelPath::from)
             };
             tended.sides = (0..places.len())
-                .map(|at| Followed { prefix: prefix(at), follow: Follow::Absent, serial: 0 })
+                .map(|at| Followed {
+                    prefix: prefix(at),
+                    follow: Follow::Absent,
+                    serial: 0,
+                    unwatchable: None,
+                })
                 .collect();
         }
         let (when, every, mut unwatched) = (self.desk.now(), tended.look_every(), Vec::new());
-        for (side, place) in tended.sides.iter_mut().zip(places) {
-            let there = place.folder().and_then(Watchable::of);
+        for ((side, place), there) in tended.sides.iter_mut().zip(places).zip(watchable) {
+            let unwatched_before = side.unwatchable.take();
+            if let (Some(there), Some(why)) = (&there, &unwatched_before) {
+                let root = self.desk.home.shorten(&there.root);
+                unwatched.push(looked_at_instead(name, &root, every, why));
+                side.follow = Follow::Looked { at: Instant::now() + every };
+            }
             let as_it_was = match (&side.follow, &there) {
                 (Follow::Watched(watched), Some(there)) => watched.what == *there,
                 (Follow::Looked { .. }, Some(_)) => true,
@@ -123,37 +186,14 @@ impl Service {
                 tended.heard(at, everything(), now);
             }
             watch::WatchNews::Changed(changed) => tended.heard(at, changed, now),
+            // Whether the folder is still there has to be looked at.
             watch::WatchNews::Over(why) => {
-                let folder = match &tended.sides[at].follow {
-                    Follow::Watched(watched) => watched.what.root.clone(),
-                    _ => PathBuf::new(),
-                };
-                if folder.is_dir() {
-                    let every = tended.look_every();
-                    tended.sides[at].follow = Follow::Looked { at: now + every };
-                    let text = looked_at_instead(&name, &self.desk.home.shorten(&folder), every, &why);
-                    self.note(text);
-                } else {
-                    tended.sides[at].follow = Follow::Absent;
-                    self.look_again = Some(now + AFTER_MOUNT);
-                }
+                let side = &mut tended.sides[at];
+                (side.follow, side.unwatchable) = (Follow::Absent, Some(why));
+                self.look_at(Subject::Job(name));
             }
         }
     }
-}
-
-/// What a place is on, while it is there; a server always is.
-pub(super) fn ground(place: &Located) -> Option<String> {
-    if place.server().is_some() {
-        return Some(String::new());
-    }
-    // On a drive that is there, a folder may not be made yet.
-    let folder = place.folder().filter(|folder| folder.is_dir() || place.is_below_a_store())?;
-    let there = folder.ancestors().find(|above| above.is_dir())?;
-    let there = there.canonicalize().ok()?;
-    let file_system = drives::place_on(&there).map(|(file_system, _)| file_system).unwrap_or_default();
-    // Whoever plugs it out and in again faster than anybody looks finds it somewhere else, if not always.
-    Some(format!("{file_system} at {}", drives::mount_point_of(&there).unwrap_or_default().display()))
 }
 
 fn looked_at_instead(job: &str, folder: &str, every: Duration, why: &str) -> String {

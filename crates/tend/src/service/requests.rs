@@ -5,30 +5,38 @@ use std::time::Instant;
 
 use reedhook_core::walk::Scope;
 use reedhook_jobs::lines;
-use serde_json::{Value, json};
 
+use super::looks::Subject;
 use super::{Service, kept};
-use crate::socket::{Answer, Request, refusal};
+use crate::happening::{Reason, Waiting};
+use crate::pending;
+use crate::protocol::{
+    Follows, JobState, JobWord, NearEnd, NextDue, Request, ServiceState, Told, WaitsFor, local_time, refusal,
+};
+use crate::socket::Answer;
 use crate::tended::{Follow, Tended};
-use crate::{Reason, Waiting, pending};
+
+fn taken(job: &str) -> Told {
+    Told::Taken { job: Some(job.to_owned()) }
+}
 
 impl Service {
     pub(super) fn answer(&mut self, request: Request) -> Answer {
         match request {
             Request::Status => self.status(),
-            Request::Pending => self.pending().iter().map(pending::line_of).collect(),
+            Request::Pending => self.pending().iter().map(pending::told).collect(),
             Request::Stop => {
                 self.ends = true;
-                vec![json!({"event": "ending"})]
+                vec![Told::Ending]
             }
             Request::Reload => {
                 self.reload();
-                vec![json!({"event": "taken"})]
+                vec![Told::Taken { job: None }]
             }
             Request::Run { job } => {
                 self.read_jobs(false);
                 if let Some(running) = self.running.get(&job) {
-                    return vec![refusal(&format!(
+                    return vec![refusal(format!(
                         "the job \"{job}\" is already running ({})",
                         running.reason
                     ))];
@@ -37,18 +45,18 @@ impl Service {
                 match self.jobs.get_mut(&job) {
                     Some(tended) => {
                         tended.want(Reason::Asked, None, Scope::Everything, clock, now);
-                        vec![json!({"event": "taken", "job": job})]
+                        vec![taken(&job)]
                     }
-                    None => vec![refusal(&format!("there is no job \"{job}\""))],
+                    None => vec![refusal(format!("there is no job \"{job}\""))],
                 }
             }
             Request::Answer { job, yes } => self.answered(&job, yes),
             Request::Halt { job } => match self.running.get(&job) {
                 Some(running) => {
                     running.stop.store(true, Ordering::Relaxed);
-                    vec![json!({"event": "taken", "job": job})]
+                    vec![taken(&job)]
                 }
-                None => vec![refusal(&format!("no run of \"{job}\" goes on here"))],
+                None => vec![refusal(format!("no run of \"{job}\" goes on here"))],
             },
             // That is no question with an answer; the socket sees to it.
             Request::Watch => vec![refusal("looking on takes a connection of its own")],
@@ -59,9 +67,9 @@ impl Service {
         let asks = |tended: &&mut Tended| tended.told == Some(Waiting::Answer);
         let Some(tended) = self.jobs.get_mut(job).filter(asks) else {
             if self.answered_at_the_end(job, yes) {
-                return vec![json!({"event": "taken", "job": job})];
+                return vec![taken(job)];
             }
-            return vec![refusal(&format!("the job \"{job}\" does not ask for anything"))];
+            return vec![refusal(format!("the job \"{job}\" does not ask for anything"))];
         };
         tended.told = None;
         if yes {
@@ -75,85 +83,85 @@ impl Service {
             }
             self.settle(job, wanted.due);
         }
-        vec![json!({"event": "taken", "job": job})]
+        vec![taken(job)]
     }
 
     pub(super) fn status(&self) -> Answer {
-        let mut lines = vec![json!({
-            "event": "tending",
-            "pid": std::process::id(),
-            "since": lines::time(self.since.as_millisecond()),
-            "jobs": self.jobs.len(),
-            "running": self.running.len(),
-        })];
-        if let Some(why) = &self.unlisted {
-            lines[0]["message"] = json!(why);
-        }
-        if let Some((job, what, left)) = self.near_end() {
-            lines[0]["finally"] =
-                json!({"job": job, "do": what.as_str(), "seconds": left.map(|left| left.as_secs())});
-        }
-        if let Some(store) = self.drive_scan.looks_through() {
-            lines[0]["looking_through"] = json!(store);
-        }
-        lines.extend(self.jobs.iter().map(|(name, tended)| self.status_of(name, tended)));
+        let mut lines = vec![Told::Tending(self.state())];
+        lines.extend(self.jobs.iter().map(|(name, tended)| Told::Tended(self.status_of(name, tended))));
         let broken = self.broken.iter().filter(|(name, _)| !self.jobs.contains_key(*name));
-        lines.extend(
-            broken.map(
-                |(name, why)| json!({"event": "tended", "job": name, "state": "broken", "message": why}),
-            ),
-        );
+        lines.extend(broken.map(|(name, why)| {
+            let state = JobState::new(name, JobWord::Broken);
+            Told::Tended(JobState { message: Some(why.clone()), ..state })
+        }));
         lines
     }
 
-    pub(super) fn status_of(&self, name: &str, tended: &Tended) -> Value {
-        let mut line = lines::object(json!({"event": "tended", "job": name}));
-        let mut put = |key: &str, value: Value| drop(line.insert(key.to_owned(), value));
+    /// How the service is.
+    pub(super) fn state(&self) -> ServiceState {
+        let by_themselves = self.jobs.values().filter(|tended| !tended.job.timing.when.is_empty()).count();
+        let next = self.jobs.iter().filter(|(_, tended)| !tended.job.timing.paused);
+        let next = next.filter_map(|(name, tended)| Some((tended.next.as_ref()?, name)));
+        let next = next.min_by_key(|(due, _)| due.at).map(|(due, job)| NextDue {
+            job: job.clone(),
+            at: local_time(due.at, (self.outside.zone)()),
+            line: due.line.clone(),
+        });
+        let near_end = self.near_end().map(|(job, what, left)| NearEnd {
+            job,
+            what,
+            seconds: left.map(|left| left.as_secs()),
+        });
+        ServiceState {
+            pid: std::process::id(),
+            since: lines::time(self.since.as_millisecond()),
+            jobs: self.jobs.len(),
+            by_themselves,
+            running: self.running.len(),
+            next,
+            looking_through: self.drive_scan.looks_through().map(str::to_owned),
+            finally: near_end,
+            message: self.unlisted.clone(),
+        }
+    }
+
+    fn status_of(&self, name: &str, tended: &Tended) -> JobState {
+        let zone = (self.outside.zone)();
+        let mut state = JobState::new(name, JobWord::Idle);
+        let retry = tended.again.as_ref().filter(|(_, again)| again.reason == Reason::Retry);
         if let Some(running) = self.running.get(name) {
-            put("state", json!("running"));
-            put("cause", json!(running.reason.as_str()));
-            put("since", json!(lines::time(running.since_ms)));
+            (state.state, state.cause) = (JobWord::Running, Some(running.reason));
+            state.since = Some(lines::time(running.since_ms));
         } else if let Some(wanted) = &tended.wanted {
-            put("state", json!("waiting"));
-            put("cause", json!(wanted.reason.as_str()));
-            if let Some(waiting) = &tended.told {
-                put("for", json!(waiting.as_str()));
-                if let Waiting::For(job) = waiting {
-                    put("behind", json!(job));
-                }
-            }
-        } else if let Some((at, wanted)) =
-            tended.again.as_ref().filter(|(_, again)| again.reason == Reason::Retry)
-        {
-            put("state", json!("waiting"));
-            put("cause", json!(wanted.reason.as_str()));
-            put("for", json!("retry"));
+            (state.state, state.cause) = (JobWord::Waiting, Some(wanted.reason));
+            state.waits = tended.told.as_ref().map(|waiting| WaitsFor::of(waiting, zone.clone()));
+        } else if let Some((at, wanted)) = retry {
+            (state.state, state.cause) = (JobWord::Waiting, Some(wanted.reason));
             let left = at.saturating_duration_since(Instant::now());
-            let at = self.now().as_millisecond() + i64::try_from(left.as_millis()).unwrap_or(0);
-            put("until", json!(lines::time(at)));
+            let at = self.now().checked_add(jiff::SignedDuration::try_from(left).unwrap_or_default());
+            state.waits = at.ok().map(|at| WaitsFor::Retry { until: local_time(at, zone.clone()) });
         } else if tended.job.timing.paused {
-            put("state", json!("paused"));
-        } else {
-            let state = if tended.job.timing.when.is_empty() { "asked-only" } else { "idle" };
-            put("state", json!(state));
+            state.state = JobWord::Paused;
+        } else if tended.job.timing.when.is_empty() {
+            state.state = JobWord::AskedOnly;
         }
         if let Some(due) = tended.next.as_ref().filter(|_| !tended.job.timing.paused) {
-            let at = due.at.to_zoned((self.outside.zone)());
-            put("next", json!(at.strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()));
-            put("line", json!(due.line));
+            (state.next, state.line) = (Some(local_time(due.at, zone)), Some(due.line.clone()));
         }
         if tended.quiet().is_some() {
             let watched = tended.sides.iter().filter_map(|side| match &side.follow {
                 Follow::Watched(watched) => watched.ready,
                 _ => None,
             });
-            put("watched", json!(watched.clone().count()));
-            put("sides", json!(tended.sides.len()));
-            put("folders", json!(watched.sum::<usize>()));
+            let (watched, folders) = (watched.clone().count(), watched.sum());
+            state.follows = Some(Follows { watched, sides: tended.sides.len(), folders });
         }
-        if let Some(why) = self.broken.get(name) {
-            put("message", json!(why));
+        state.message = self.broken.get(name).cloned();
+        if self.looks.is_stuck(&Subject::Job(name.to_owned()), Instant::now()) {
+            state
+                .message
+                .get_or_insert_with(|| "its places do not answer; its runs wait until they do".to_owned());
         }
-        Value::Object(line)
+        state
     }
 }

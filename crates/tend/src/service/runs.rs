@@ -12,17 +12,17 @@ use reedhook_core::when::OnBattery;
 use reedhook_jobs::desk::{Desk, Event, Observer};
 use reedhook_jobs::due;
 use reedhook_jobs::failure::{Cause, Failure, Halt};
-use reedhook_jobs::jobfile::Job;
-use reedhook_jobs::places::{Ends, Located};
 use reedhook_jobs::run::RunResult;
 use reedhook_record::Outcome as RunOutcome;
 
+use super::looks::Subject;
 use super::{News, SIDE_BY_SIDE, Service, everything};
+use crate::happening::{Happening, Reason, ServiceObserver, Waiting};
 use crate::queue::{Blocked, blocked};
 use crate::runner::{Ending, Order, Running};
 use crate::tended::{Last, Wanted};
 use crate::watch::Changed;
-use crate::{Happening, Reason, ServiceObserver, Waiting, desktop_question, signs};
+use crate::{desktop_question, signs};
 
 /// A destination at which another one writes is tried again after so long.
 const IN_USE: Duration = Duration::from_secs(30);
@@ -39,7 +39,11 @@ impl Service {
         for (_, name) in wanted {
             match self.stands_in_the_way(&name) {
                 Some(waiting) => self.tell_waiting(&name, waiting),
-                None => self.begin(&name),
+                None if self.jobs.get(&name).is_some_and(|tended| tended.places.is_some()) => {
+                    self.begin(&name)
+                }
+                // The first look at its places is still underway.
+                None => {}
             }
         }
     }
@@ -56,9 +60,12 @@ impl Service {
         if by_itself && tended.job.timing.on_battery == OnBattery::Wait && signs::on_battery(&self.power()) {
             return Some(Waiting::Power);
         }
+        if self.looks.is_stuck(&Subject::Job(name.to_owned()), Instant::now()) {
+            return Some(Waiting::Silence);
+        }
         let running = self.running.iter().map(|(name, running)| (name.as_str(), running.places.as_slice()));
         let most = self.desk.settings.max_runs.map_or(SIDE_BY_SIDE, std::num::NonZeroUsize::get);
-        match blocked(name, &self.places_of(&tended.job), running, most)? {
+        match blocked(name, &self.places_of(name), running, most)? {
             Blocked::By(other) => Some(Waiting::For(other)),
             Blocked::Full => Some(Waiting::Turn),
         }
@@ -68,10 +75,9 @@ impl Service {
         (self.desk.world.variable)("REEDHOOK_POWER").map_or_else(|| signs::POWER.into(), PathBuf::from)
     }
 
-    pub(super) fn places_of(&self, job: &Job) -> Vec<Place> {
-        let ends = Ends::of(job, &self.desk.home, &self.desk.settings);
-        let ends = ends.map(|ends| ends.from.into_iter().chain(ends.to).collect::<Vec<_>>());
-        ends.unwrap_or_default().iter().flat_map(Located::places).collect()
+    /// Where a job works, as far as that was looked at.
+    pub(super) fn places_of(&self, name: &str) -> Vec<Place> {
+        self.jobs.get(name).and_then(|tended| tended.places.clone()).unwrap_or_default()
     }
 
     pub(super) fn tell_waiting(&mut self, name: &str, waiting: Waiting) {
@@ -123,7 +129,7 @@ impl Service {
         };
         let running = Running {
             stop: order.desk.stop.clone(),
-            places: self.places_of(&job),
+            places: self.places_of(name),
             reason: wanted.reason,
             since_ms: self.desk.now_ms(),
         };
