@@ -64,7 +64,6 @@ fn run_input<'a>(
         preserve: Preserve::Standard,
         verify,
         run,
-        strict: false,
         remembered: false,
         limit: None,
         events,

@@ -150,7 +150,6 @@ fn carry_out(left: &dyn Store, right: &dyn Store, planned: &Plan, run: &Name) ->
         owner: "a test",
         resume: true,
         run: run.clone(),
-        strict: true,
         remembered: false,
         limit: None,
         events: &sender,

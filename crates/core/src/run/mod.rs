@@ -69,8 +69,6 @@ pub struct RunInput<'a> {
     pub run: Name,
     /// Whose run it is: written beside its kept copies, so that nobody else's retention takes them.
     pub owner: &'a str,
-    /// A source file that differs from the plan is skipped and reported, not taken as it is now. For saved plans.
-    pub strict: bool,
     /// Large files go on where an earlier run stopped, and leave their unfinished file for a later one. Not where a person's own
     /// folder is written to.
     pub resume: bool,

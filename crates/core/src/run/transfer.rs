@@ -449,9 +449,6 @@ impl Transfer<'_, '_> {
         }
         let mut content = left.open(path, 0).map_err(CopyError::Read)?;
         let before = content.meta().map_err(CopyError::Read)?;
-        if self.engine.input.strict && !is_still(planned, &before) {
-            return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", path)));
-        }
         Ok((self.slowed(content, free), before))
     }
 

@@ -438,7 +438,6 @@ impl<'a> Run<'a> {
                     run,
                     owner: &owner,
                     resume: destination.ours || preview.both.is_some(),
-                    strict: false,
                     remembered: rules.kind == Kind::TwoWay,
                     limit: throttle(desk, preview),
                     events: &sender,

@@ -198,7 +198,6 @@ impl Pair {
             owner: "a test",
             resume: true,
             run: Name::new(format!("run{}", self.runs).as_bytes()).unwrap(),
-            strict: false,
             limit: None,
             events: &sender,
             stop: &AtomicBool::new(false),
