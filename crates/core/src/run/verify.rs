@@ -10,7 +10,7 @@ use crate::entry::{Meta, Side, Stamp};
 use crate::memory::{Checksum, Corrupted};
 use crate::path::RelPath;
 use crate::store::{Content, Result, Store, StoreError};
-use crate::walk::OnSame;
+use crate::walk::given::OnSame;
 
 /// An opened file that is hashed while somebody else reads it.
 pub(super) struct Hashing<'a> {

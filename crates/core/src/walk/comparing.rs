@@ -10,10 +10,10 @@ use std::sync::atomic::Ordering;
 
 pub use found::{Compared, Differing, Face, FolderTally, Tally};
 
+use super::Moves;
 use super::pair::{Half, Judged, Looked, Met, Pair, Spellings, Spot, at, merge};
 use super::queue::visit_all;
 use super::renames::recognise;
-use super::{Moves, ScanError, ScanProgress, clash_words};
 use crate::compare::{Basis, Comparison, DiffState, Likeness, likeness};
 use crate::content::{self, FileAt};
 use crate::entry::{EntryKind, Meta, Side};
@@ -22,6 +22,8 @@ use crate::path::{Name, RelPath};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::store::{FaultKind, Store};
+use crate::walk::progress::{ScanError, ScanProgress};
+use crate::walk::refusals::clash_words;
 
 /// So many files of a folder are read by one task: two workers in one folder stand in each other's way in the kernel, so only what
 /// is large is shared out.

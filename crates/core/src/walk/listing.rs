@@ -3,10 +3,10 @@
 use std::sync::atomic::Ordering;
 
 use super::queue::visit_all;
-use super::{ScanError, ScanProgress};
 use crate::entry::Entry;
 use crate::path::{RESERVED_NAME, RelPath};
 use crate::store::{Listing, Result, Store};
+use crate::walk::progress::{ScanError, ScanProgress};
 
 /// Lists the root and everything below it; `each` hears of every folder, from any thread, in no certain order. What is Reedhook's own
 /// (`.reedhook/`, unfinished files) is left out wherever it is: a side may have its root below this one. A folder that cannot be listed is heard of too, and nothing below it is.

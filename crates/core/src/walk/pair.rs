@@ -7,13 +7,13 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::iter::Peekable;
 use std::sync::atomic::Ordering;
 
-use super::{ScanError, ScanProgress};
 use crate::entry::{Entry, Meta, Side};
 use crate::filter::{Filter, Inherited, Rule, Verdict};
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::two_way::Known;
 use crate::problem::Problem;
 use crate::store::{FaultKind, Folding, Listing, Result, Store, StoreError};
+use crate::walk::progress::{ScanError, ScanProgress};
 
 /// Hears what every folder holds that a walk looks at, from any of its threads: so that what is seen once need not be looked at again.
 /// Entries are sorted by name. A folder of which something could not be examined is not told of.

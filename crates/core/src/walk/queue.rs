@@ -3,11 +3,11 @@
 use std::sync::atomic::Ordering;
 use std::sync::{Condvar, Mutex, PoisonError};
 
-use super::{ScanError, ScanProgress};
 use crate::content;
 use crate::entry::Side;
 use crate::path::RelPath;
 use crate::store::{FaultKind, Store, StoreError};
+use crate::walk::progress::{ScanError, ScanProgress};
 
 /// Visits a root and everything below it on as many threads as the stores can use; each gathers what it finds by itself.
 pub(super) fn visit_all<T: Send, F: Default + Send>(

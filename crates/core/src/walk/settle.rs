@@ -5,11 +5,11 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::{SeveralNames, Visited, WorkerFindings};
 use crate::entry::Side;
 use crate::path::RelPath;
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
+use crate::walk::findings::{SeveralNames, Visited, WorkerFindings};
 
 /// Merges what the workers found and settles the fate of folders, from the bottom up.
 pub(super) fn assemble(found: Vec<WorkerFindings>) -> Plan {

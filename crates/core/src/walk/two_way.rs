@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::AtomicBool;
 
 use super::pair::{BothSides, Judged, Looked, Met, Pair, Respelling, Spellings, Spot, at, merge};
-use super::{Corruption, Moves, ScanError, ScanProgress, Scope, clash_words, is_lost, refusal_of, visit_all};
+use super::{Moves, Scope, visit_all};
 use crate::baseline::Outgoing;
 use crate::compare::Comparison;
 use crate::content::Hash;
@@ -27,6 +27,9 @@ use crate::plan::{Action, Plan, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::run::Mark;
 use crate::store::{Folding, Result, Store};
+use crate::walk::given::Corruption;
+use crate::walk::progress::{ScanError, ScanProgress};
+use crate::walk::refusals::{clash_words, is_lost, refusal_of};
 
 /// Tells what is remembered of a folder.
 pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Remembered, MemoryError> + Sync);

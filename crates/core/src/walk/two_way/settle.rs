@@ -9,8 +9,8 @@ use crate::path::RelPath;
 use crate::plan::two_way::Settled;
 use crate::plan::{Action, Fate, FolderPlan, Plan, Step};
 use crate::problem::{Code, Problem};
+use crate::walk::progress::{ScanError, ScanProgress};
 use crate::walk::renames::turn_into_renames;
-use crate::walk::{ScanError, ScanProgress};
 
 /// Merges what the workers found.
 pub(super) fn assemble(
