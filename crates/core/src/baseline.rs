@@ -19,7 +19,7 @@ use crate::plan::two_way::{Known, KnownKind, Remembered, SideMeta};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::run::{Done, Item, Mark};
 use crate::store::{FaultKind, Result, Store};
-use crate::walk::two_way::{FolderNews, Open};
+use crate::walk::two_way::news::{FolderNews, Open};
 
 /// What a run did to names, gathered from the items that it reported.
 #[derive(Debug, Default)]

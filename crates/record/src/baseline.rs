@@ -13,7 +13,8 @@ use reedhook_core::memory::FolderUpdate;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::two_way::{Known, Remembered};
 
-use super::{Result, StateFile};
+use crate::error::Result;
+use crate::state_file::StateFile;
 
 impl StateFile {
     fn has_baseline(&self, job: &str, left: &str, right: &str) -> Result<bool> {
@@ -275,7 +276,7 @@ mod tests {
     use super::*;
     use reedhook_testing::{file, path};
 
-    use crate::Runs;
+    use crate::runs::Runs;
 
     #[test]
     fn a_baseline_is_about_two_stores_and_goes_by_folders() {

@@ -8,7 +8,8 @@ use reedhook_core::memory::Corrupted;
 use reedhook_core::path::RelPath;
 use reedhook_core::run::kept::ClockReading;
 
-use super::{Result, StateFile};
+use crate::error::Result;
+use crate::state_file::StateFile;
 
 /// What verifications found, and the time that retention goes by.
 pub trait Findings {

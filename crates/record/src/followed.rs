@@ -2,7 +2,8 @@
 
 use rusqlite::{OptionalExtension, params};
 
-use super::{Result, StateFile};
+use crate::error::Result;
+use crate::state_file::StateFile;
 
 /// How far a job's `when` has been followed.
 #[derive(Debug, Clone, PartialEq, Eq)]

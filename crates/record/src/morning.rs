@@ -3,7 +3,8 @@
 
 use rusqlite::{Row, Transaction, named_params, params};
 
-use super::{Result, StateFile};
+use crate::error::Result;
+use crate::state_file::StateFile;
 
 /// How much room a destination had when a run of a job ended there.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -12,7 +12,8 @@ use rusqlite::{Connection, params};
 use reedhook_core::notes::{Note, Notes};
 use reedhook_core::path::{Name, RelPath};
 
-use super::{Result, StateFile};
+use crate::error::Result;
+use crate::state_file::StateFile;
 
 /// The notes about one server, below one of its folders.
 pub struct KeptNotes {

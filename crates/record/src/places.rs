@@ -2,7 +2,8 @@
 
 use rusqlite::{OptionalExtension, params};
 
-use super::{Result, StateFile};
+use crate::error::Result;
+use crate::state_file::StateFile;
 use reedhook_core::entry::Side;
 use reedhook_core::identity::Ground;
 use reedhook_core::path::RelPath;
@@ -250,7 +251,7 @@ mod tests {
     use super::*;
     use reedhook_testing::path;
 
-    use crate::Runs;
+    use crate::runs::Runs;
 
     #[test]
     fn stores_are_remembered_by_what_they_are() {

@@ -5,11 +5,13 @@ use std::sync::atomic::AtomicBool;
 
 use jiff::tz::TimeZone;
 
-use super::{Engine, Halt, kept, kept_folder};
+use super::kept;
 use crate::content::{self, FileAt};
 use crate::entry::{Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
+use crate::run::engine::{Engine, Halt};
+use crate::run::input::kept_folder;
 use crate::store::{Result, Store};
 
 impl Engine<'_> {

@@ -1,10 +1,11 @@
 //! Folders: opened for the change, made from the top, removed from the bottom, and given their modes and times at the end.
 
-use super::{Done, Engine, Event, Halt, Item, Mark};
+use super::{Done, Event, Item, Mark};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::plan::{Fate, FolderPlan};
 use crate::problem::{Code, Problem};
+use crate::run::engine::{Engine, Halt};
 use crate::store::{Attributes, FaultKind, StoreError};
 
 impl<'a> Engine<'a> {

@@ -2,9 +2,10 @@
 
 use std::sync::PoisonError;
 
-use super::{Engine, Halt, kept};
+use super::kept;
 use crate::entry::{Meta, Side};
 use crate::path::RelPath;
+use crate::run::engine::{Engine, Halt};
 use crate::store::{Attributes, Disarmed, StoreError};
 
 impl Engine<'_> {

@@ -9,9 +9,9 @@ use std::time::Duration;
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 
-use super::{kept_folder, kept_root};
 use crate::entry::{Meta, Stamp};
 use crate::path::{Name, RESERVED_NAME, RelPath};
+use crate::run::input::{kept_folder, kept_root};
 use crate::store::{Attributes, Expect, FaultKind, Publish, Result, Store, StoreError, StoreExt};
 
 /// A run that has kept copies.

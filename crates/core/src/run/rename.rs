@@ -1,9 +1,10 @@
 //! Renames: what has another path at the side that is read gets it at the side that changes, and no bytes travel.
 
-use super::{Done, Engine, Halt, Item, Mark, PlannedItem, is_absence, step_size};
+use super::{Done, Item, Mark, step_size};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::RelPath;
 use crate::plan::{Role, Step};
+use crate::run::engine::{Engine, Halt, PlannedItem, is_absence};
 use crate::store::{Attributes, FaultKind, StoreError, StoreExt, is_still};
 
 impl<'a> Engine<'a> {

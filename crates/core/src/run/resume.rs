@@ -8,11 +8,12 @@
 use std::io::{self, Read};
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use super::transfer::Headway;
-use super::{CHECKPOINT_SUFFIX, Engine};
 use crate::content::Hash;
 use crate::entry::Meta;
 use crate::path::{Name, RelPath, part_name};
+use crate::run::engine::Engine;
+use crate::run::headway::Headway;
+use crate::run::input::CHECKPOINT_SUFFIX;
 use crate::store::{Content, CopyError, FaultKind, Result, Stage, Store, StoreError, StoreExt};
 
 /// A checkpoint is made each time so many bytes more have arrived.

@@ -3,10 +3,12 @@
 use std::sync::PoisonError;
 use std::time::Instant;
 
-use super::{Engine, Event, Halt, Item, Outbox, TOLD_TOGETHER, TOLD_WITHIN, real_side};
+use super::{Event, Item};
 use crate::entry::Side;
 use crate::path::RelPath;
 use crate::problem::{Code, Problem};
+use crate::run::engine::real_side;
+use crate::run::engine::{Engine, Halt, Outbox, TOLD_TOGETHER, TOLD_WITHIN};
 use crate::store::{FaultKind, StoreError};
 
 impl Engine<'_> {

@@ -3,13 +3,9 @@
 //! Publishing waits for the sync, so that no name ever points at content which a power failure could still take away;
 //! sharing one sync among thousands of small files makes that cheap. A store without a common sync publishes at once.
 
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant};
-
 use super::resume::Journey;
 use super::verify::Hashing;
-use super::{Done, Engine, Event, Gone, Halt, Item, Mark, PlannedItem};
+use super::{Done, Event, Gone, Item, Mark};
 use crate::content::{self, Ahead, Hash};
 use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::job::{Replaced, Verify};
@@ -17,17 +13,22 @@ use crate::limit::Throttled;
 use crate::path::RelPath;
 use crate::plan::{Role, Step};
 use crate::problem::{Code, Problem};
+use crate::run::engine::{Engine, Halt, PlannedItem};
+use crate::run::headway::{Headway, Reporter};
 use crate::store::{
-    Attributes, Content, CopyError, Expect, FaultKind, Flow, Publish, Sealed, Stage, Store, StoreError,
-    is_still,
+    Attributes, Content, CopyError, Expect, FaultKind, Publish, Sealed, Stage, Store, StoreError, is_still,
 };
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// A batch is published when it has this many files or bytes. More would save syncs but lose more work to a crash.
 const BATCH_FILES: usize = 4096;
+
 const BATCH_BYTES: u64 = 512 << 20;
 
 /// A worker takes this many items, or bytes, of one folder at a time.
 const CHUNK_ITEMS: usize = 256;
+
 const CHUNK_BYTES: u64 = 64 << 20;
 
 /// Files smaller than this are looked at once, after reading.
@@ -40,11 +41,11 @@ const READ_AHEAD_FROM: u64 = 4 << 20;
 const ATTEMPTS: usize = 3;
 
 /// Transfers all items; returns when they are published or reported.
-pub(super) fn run(engine: &Engine<'_>, items: &[PlannedItem<'_>]) -> Result<(), Halt> {
+fn transfer(engine: &Engine<'_>, items: &[PlannedItem<'_>]) -> Result<(), Halt> {
     if items.is_empty() {
         return Ok(());
     }
-    let workers = worker_count(engine);
+    let workers = engine.worker_count();
     let chunks = chunks(items, pieces(engine, items.len(), workers));
     let workers = workers.min(chunks.len());
     let job = Transfer {
@@ -66,11 +67,6 @@ pub(super) fn run(engine: &Engine<'_>, items: &[PlannedItem<'_>]) -> Result<(), 
         Some(halt) => Err(halt),
         None => Ok(()),
     }
-}
-
-pub(super) fn worker_count(engine: &Engine<'_>) -> usize {
-    let (left, right) = (engine.input.left.capabilities(), engine.input.right.capabilities());
-    if left.one_stream || right.one_stream { 1 } else { left.workers.max(right.workers).max(1) }
 }
 
 /// How many items of a folder a worker takes at a time. Where every call waits for the network, pieces are small enough to
@@ -147,31 +143,6 @@ fn fill(
     Ok(Filled { adopted, written })
 }
 
-/// How far one attempt at a file is: what it moves is told apart from what it finds already there.
-pub(super) struct Headway<'r, 'a> {
-    reporter: &'r mut Reporter<'a>,
-    /// How much of the file is there, moved or found.
-    reached: u64,
-}
-
-impl Headway<'_, '_> {
-    pub(super) fn moved(&mut self, bytes: u64) -> Flow {
-        self.reached += bytes;
-        self.reporter.moved(bytes);
-        self.flow()
-    }
-
-    pub(super) fn adopted(&mut self, bytes: u64) -> Flow {
-        self.reached += bytes;
-        self.reporter.adopted(bytes);
-        self.flow()
-    }
-
-    fn flow(&self) -> Flow {
-        if self.reporter.engine.input.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::Go }
-    }
-}
-
 /// What stands at its path once a step has brought so many bytes there; a second name brings none, and is as large as the first.
 fn stands(step: &Step, size: u64) -> Option<(EntryKind, u64)> {
     match step {
@@ -212,49 +183,6 @@ struct Staged {
 struct Batch {
     pending: Vec<Pending>,
     bytes: u64,
-}
-
-/// What a worker tells about its progress. Small files are many: the reader hears of them in sum, and of the one in hand
-/// only now and then, so that watching costs nothing noticeable.
-struct Reporter<'a> {
-    engine: &'a Engine<'a>,
-    worker: usize,
-    untold: u64,
-    last: Instant,
-}
-
-impl<'a> Reporter<'a> {
-    const EVERY: Duration = Duration::from_millis(50);
-    const LARGE: u64 = 4 << 20;
-
-    fn new(engine: &'a Engine<'a>, worker: usize) -> Reporter<'a> {
-        Reporter { engine, worker, untold: 0, last: Instant::now() }
-    }
-
-    fn starts(&mut self, path: &RelPath, size: u64) {
-        if size >= Self::LARGE || self.last.elapsed() >= Self::EVERY {
-            self.flush();
-            self.engine.send(Event::Started { worker: self.worker, path: path.clone(), size });
-        }
-    }
-
-    fn moved(&mut self, bytes: u64) {
-        self.untold += bytes;
-        if bytes >= Self::LARGE || self.last.elapsed() >= Self::EVERY {
-            self.flush();
-        }
-    }
-
-    fn adopted(&mut self, bytes: u64) {
-        self.engine.send(Event::Adopted { worker: self.worker, bytes });
-    }
-
-    fn flush(&mut self) {
-        self.last = Instant::now();
-        if self.untold > 0 {
-            self.engine.send(Event::Bytes { worker: self.worker, bytes: std::mem::take(&mut self.untold) });
-        }
-    }
 }
 
 struct Transfer<'a, 'p> {
@@ -706,5 +634,12 @@ impl Transfer<'_, '_> {
         if let Err(halt) = self.engine.failed(Side::Right, error, path) {
             self.set_halt(halt);
         }
+    }
+}
+
+impl Engine<'_> {
+    /// Brings files and links over.
+    pub(super) fn transfer(&self, items: &[PlannedItem<'_>]) -> Result<(), Halt> {
+        transfer(self, items)
     }
 }

@@ -14,10 +14,11 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use super::kept::{kept_files, make_folder, open_to_us, write_owner};
-use super::{Done, Gone, Item, Mark, kept_folder};
+use super::{Done, Gone, Item, Mark};
 use crate::entry::{EntryKind, Extra, Meta, Rights, SPECIAL_BITS, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
+use crate::run::input::kept_folder;
 use crate::store::{
     Attributes, Capabilities, Disarmed, FaultKind, Result, Store, StoreError, StoreExt, is_same,
 };

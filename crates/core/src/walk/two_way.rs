@@ -5,142 +5,31 @@
 //! Nothing is remembered by the walk itself: a preview leaves no trace.
 
 mod act;
+mod findings;
+pub(crate) mod input;
+pub(crate) mod news;
 mod proof;
 mod settle;
 
-use std::collections::{BTreeMap, HashSet};
-use std::sync::atomic::AtomicBool;
-
-use super::pair::{BothSides, Judged, Looked, Met, Pair, Respelling, Spellings, Spot, at, merge};
-use super::{Moves, Scope, visit_all};
-use crate::baseline::Outgoing;
-use crate::compare::Comparison;
-use crate::content::Hash;
+use super::pair::{BothSides, Judged, Looked, Met, Respelling, Spellings, Spot, at, merge};
+use super::visit_all;
 use crate::entry::{Entry, EntryKind, Meta, Side, Stamp};
-use crate::filter::{Filter, Inherited, Verdict as Taken};
-use crate::job::{Preserve, Removals};
-use crate::memory::MemoryError;
+use crate::filter::{Inherited, Verdict as Taken};
+use crate::job::Preserve;
 use crate::path::{Name, RelPath};
 use crate::plan::one_way::LeaveReason;
-use crate::plan::two_way::{Known, Policies, Remembered, Settled, SideChange, Verdict, common_metadata};
-use crate::plan::{Action, Plan, Role, Step};
+use crate::plan::two_way::{Known, Remembered, Settled, SideChange, Verdict, common_metadata};
+use crate::plan::{Action, Role, Step};
 use crate::problem::{Code, Problem};
-use crate::run::Mark;
 use crate::store::{Folding, Result, Store};
-use crate::walk::given::Corruption;
 use crate::walk::progress::{ScanError, ScanProgress};
 use crate::walk::refusals::{clash_words, is_lost, refusal_of};
-
-/// Tells what is remembered of a folder.
-pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Remembered, MemoryError> + Sync);
-
-/// What a two-way scan reads.
-#[derive(Clone, Copy)]
-pub struct TwoWayInput<'a> {
-    /// The left side.
-    pub left: &'a dyn Store,
-    /// The right side.
-    pub right: &'a dyn Store,
-    /// What takes part.
-    pub filter: &'a Filter,
-    /// What is remembered.
-    pub baseline: Baseline<'a>,
-    /// The time by our clock, when the scan begins.
-    pub now: Stamp,
-    /// What an earlier run set out to remove, when it did not come to its end.
-    pub outgoing: &'a Outgoing,
-    /// Versions that earlier runs of this job have ended at both sides. Only of jobs that form a circle with others, where a version comes
-    /// round again; it is told then and carried no further.
-    pub ended: &'a BTreeMap<RelPath, Known>,
-    /// How entries of the two are compared.
-    pub by: Comparison,
-    /// What of a tree is carried over.
-    pub preserve: Preserve,
-    /// What is done about removals.
-    pub removals: Removals,
-    /// What is done about conflicts.
-    pub policies: &'a Policies,
-    /// Leave out what is on another file system than the folder above it.
-    pub one_filesystem: bool,
-    /// What is done about files and folders that have another path.
-    pub moves: Moves,
-    /// The zone in which times are written into names.
-    pub zone: &'a jiff::tz::TimeZone,
-    /// Files whose content is not what their size and time say.
-    pub corrupted: Corruption<'a>,
-    /// How much of both trees is looked at. A part will do only when both agreed on something before, and no run was cut short since.
-    pub scope: &'a Scope,
-    /// Who else hears what is seen.
-    pub observer: Option<&'a dyn super::WalkObserver>,
-}
-
-impl<'a> TwoWayInput<'a> {
-    fn pair(&self) -> Pair<'a> {
-        Pair {
-            left: self.left,
-            right: self.right,
-            filter: self.filter,
-            changes: [true, true],
-            observer: self.observer,
-        }
-    }
-
-    fn store(&self, side: Side) -> &'a dyn Store {
-        self.pair().store(side)
-    }
-}
-
-/// What a run of a two-way job would do.
-#[derive(Debug)]
-pub struct TwoWayPlan {
-    /// Renames that come first: versions that make room for the winner of a conflict. One plan for each side.
-    pub aside: [Plan; 2],
-    /// What changes at the right.
-    pub to_right: Plan,
-    /// What changes at the left.
-    pub to_left: Plan,
-    /// Paths that both sides have changed differently.
-    pub conflicts: Vec<Conflict>,
-    /// What is to be remembered.
-    pub news: Vec<FolderNews>,
-}
-
-/// A path that both sides have changed differently.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Conflict {
-    /// The path.
-    pub path: RelPath,
-    /// What the left holds.
-    pub left: Meta,
-    /// What the right holds.
-    pub right: Meta,
-    /// What is done about it.
-    pub settled: Settled,
-}
-
-/// A folder of which something else is to be remembered than before.
-#[derive(Debug, Clone, PartialEq)]
-pub struct FolderNews {
-    /// The folder.
-    pub folder: RelPath,
-    /// What holds already.
-    pub known: Vec<Known>,
-    /// Since when that holds of what does not say otherwise itself.
-    pub looked: Option<Stamp>,
-    /// Names about which only a look after the run can tell; what was known of them is in `known`.
-    pub open: Vec<Open>,
-}
-
-/// A name to be looked at after the run.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Open {
-    /// The name.
-    pub name: Name,
-    /// The hash of its content, where that stays as it was.
-    pub hash: Option<Hash>,
-    /// What was to be put at this side: its size, and the time and mode at the other.
-    pub planned: Option<(Side, u64, Mark)>,
-}
+use crate::walk::two_way::findings::{Visited, WorkerFindings};
+use crate::walk::two_way::input::Mode;
+pub use crate::walk::two_way::input::{Baseline, Conflict, Decided, TwoWayInput, TwoWayPlan};
+pub use crate::walk::two_way::news::{FolderNews, Open};
+use std::collections::HashSet;
+use std::sync::atomic::AtomicBool;
 
 /// Reads both trees and plans what a two-way run would do. Nothing is changed anywhere.
 ///
@@ -154,17 +43,6 @@ pub fn scan_two_way(input: &TwoWayInput<'_>, progress: &ScanProgress) -> Result<
     let visit = |found: &mut WorkerFindings, task| Visit::run(input, progress, found, task);
     let found = visit_all((input.left, input.right), root, progress, visit)?;
     settle::assemble(input, progress, found)
-}
-
-/// What has happened to one name at each side, and what is done about it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Decided {
-    /// At the left.
-    pub left: SideChange,
-    /// At the right.
-    pub right: SideChange,
-    /// What a run would do.
-    pub verdict: Verdict,
 }
 
 /// Decides one name that is no folder on both sides, as a scan does. Nothing is changed anywhere.
@@ -201,16 +79,6 @@ pub fn decide_one(
     })
 }
 
-/// How the names of a folder are decided.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Mode {
-    /// By what has changed.
-    Reconcile,
-    /// This side's version takes the place of the other's, whatever has changed: it won a conflict, or the other side had not
-    /// changed what it held there.
-    Take(Side),
-}
-
 struct Task {
     path: RelPath,
     left: Option<Meta>,
@@ -236,41 +104,6 @@ impl Task {
         let (known, mode, anothers, above) = (None, Mode::Reconcile, [false; 2], None);
         Task { path, left, right, known, known_at, now_at, inherited, chosen: true, mode, anothers, above }
     }
-}
-
-/// A folder with all that was decided in it.
-#[derive(Debug)]
-struct Visited {
-    path: RelPath,
-    left: Option<Meta>,
-    right: Option<Meta>,
-    /// It was on both sides: where it is missing now, it has been removed.
-    known: bool,
-    chosen: bool,
-    mode: Mode,
-    actions: Vec<Action>,
-    /// The mode that a folder on both sides is to have, when they differ.
-    mode_wanted: Option<u32>,
-    /// Something that it holds at a side stays there.
-    remains: [bool; 2],
-}
-
-/// What one worker found.
-#[derive(Debug, Default)]
-struct WorkerFindings {
-    visited: Vec<Visited>,
-    aside: Vec<(RelPath, Action)>,
-    conflicts: Vec<Conflict>,
-    news: Vec<FolderNews>,
-    problems: Vec<Problem>,
-    leftovers: [Vec<(RelPath, Meta)>; 2],
-    items: [u64; 2],
-    same: u64,
-    skipped: u64,
-    shifted: u64,
-    beyond: u64,
-    filtered: u64,
-    folders: u64,
 }
 
 struct Visit<'a> {

@@ -7,8 +7,8 @@
 use jiff::Timestamp;
 use jiff::civil::{Date, Time};
 
-use super::Clock;
 use super::days::{MonthDays, Weekdays};
+use crate::when::clock::Clock;
 
 /// The fields of a crontab line.
 #[derive(Debug, Clone, PartialEq)]

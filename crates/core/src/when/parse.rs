@@ -7,7 +7,8 @@ use jiff::civil::Date;
 
 use super::cron::Cron;
 use super::days::{Days, MonthDays, Weekdays};
-use super::{Minute, QUIET, Rule, Trigger, Window};
+use crate::when::clock::Minute;
+use crate::when::rule::{QUIET, Rule, Trigger, Window};
 
 /// A line that was not understood.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

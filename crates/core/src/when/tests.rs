@@ -8,7 +8,8 @@ use jiff::{Timestamp, ToSpan};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
-use super::{Minute, When};
+use super::When;
+use crate::when::clock::Minute;
 
 /// Zones whose clocks do odd things, each with a day on which they do.
 const ZONES: [(&str, Date); 9] = [

@@ -2,10 +2,10 @@
 //!
 //! A run tells of every file that it writes, so this has to cost little: paths stand one behind the other in one piece of memory.
 
+use crate::inventories::image::InventoryMeta;
+use crate::inventories::image::Names;
+use crate::inventories::names::parted;
 use std::collections::{BTreeMap, HashSet};
-
-use super::InventoryMeta;
-use super::writing::parted;
 
 /// What was done to a store, in its order.
 #[derive(Debug, Default)]
@@ -90,9 +90,6 @@ impl Changes {
         })
     }
 }
-
-/// What is put into a folder, and what is taken out of it.
-pub(super) type Names<'c> = Vec<(&'c [u8], Option<InventoryMeta>)>;
 
 /// The same for many folders. What is done in one folder comes in a row as a rule, so the last one is at hand.
 #[derive(Default)]

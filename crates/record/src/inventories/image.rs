@@ -1,11 +1,9 @@
 //! A folder in the form in which it is kept, and what tells quickly whether it is as it was.
 
+use crate::inventories::names::{each_name, folded};
 use reedhook_core::entry::{EntryKind, Special, Stamp};
 use serde::{Deserialize, Serialize};
 use xxhash_rust::xxh3::{xxh3_128, xxh3_128_with_seed};
-
-use super::changes::Names;
-use super::{each_name, folded};
 
 /// What is known of an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -187,3 +185,6 @@ impl Image {
 fn some((name, meta): (&[u8], InventoryMeta)) -> (&[u8], Option<InventoryMeta>) {
     (name, Some(meta))
 }
+
+/// What is put into a folder, and what is taken out of it.
+pub(super) type Names<'c> = Vec<(&'c [u8], Option<InventoryMeta>)>;

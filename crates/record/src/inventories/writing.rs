@@ -1,11 +1,14 @@
 //! Writing inventories: whole ones in one go, and parts of them by whoever looks at a store anyway.
 
+use super::changes::{Change, Changes, Edits};
+use crate::error::Result;
+use crate::inventories::file::{About, Inventories, knows};
+use crate::inventories::image::Names;
+use crate::inventories::image::{Image, InventoryMeta};
+use crate::inventories::names::each_name;
+use crate::inventories::names::parted;
 use reedhook_core::entry::EntryKind;
 use rusqlite::{OptionalExtension, Row, Transaction, TransactionBehavior, params};
-
-use super::changes::{Change, Changes, Edits, Names};
-use super::{About, Image, Inventories, InventoryMeta, each_name, knows};
-use crate::Result;
 
 /// What came of taking an inventory.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -213,13 +216,6 @@ fn below(path: &[u8]) -> (Vec<u8>, Vec<u8>) {
 
 fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
     if folder.is_empty() { name.to_vec() } else { [folder, b"/", name].concat() }
-}
-
-pub(super) fn parted(path: &[u8]) -> (&[u8], &[u8]) {
-    match path.iter().rposition(|byte| *byte == b'/') {
-        Some(at) => (&path[..at], &path[at + 1..]),
-        None => (&[], path),
-    }
 }
 
 /// An inventory while it is taken. Dropped before it is finished, the old one holds.

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use reedhook_core::entry::{EntryKind, Stamp};
 use rusqlite::params;
 
-use super::writing::parted;
 use super::*;
+use crate::inventories::names::parted;
 
 /// A tree by its paths: `None` is a folder.
 type Tree = BTreeMap<String, Option<u64>>;

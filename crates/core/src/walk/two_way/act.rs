@@ -1,6 +1,6 @@
 //! What is done about a name, once it is decided: steps for the side that changes, and what is to be remembered of it.
 
-use super::{Conflict, Open, Visit, at, is_lost, refusal_of};
+use super::{Visit, at, is_lost, refusal_of};
 use crate::content::Hash;
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
@@ -9,6 +9,8 @@ use crate::plan::{Action, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::run::Mark;
 use crate::store::FaultKind;
+use crate::walk::two_way::input::Conflict;
+use crate::walk::two_way::news::Open;
 
 impl Visit<'_> {
     /// Makes a side like the other one: what is at the other side, and what is at this one.

@@ -3,7 +3,7 @@
 //! Sizes and times are asked first, and believed as far as they go. Where they cannot tell, the content is read: against the hash that is
 //! remembered, or against the other side. What cannot be read proves nothing either way, and is no change.
 
-use super::{Decided, Visit};
+use super::Visit;
 use crate::content::{self, FileAt, Hash};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::fresh::{is_fresh, is_later};
@@ -11,6 +11,7 @@ use crate::job::ConflictPolicy;
 use crate::path::{Name, RelPath};
 use crate::plan::two_way::{Known, KnownKind, SideChange, Verdict, reconcile};
 use crate::store::StoreError;
+use crate::walk::two_way::input::Decided;
 
 type Read<T> = std::result::Result<T, (Side, StoreError)>;
 

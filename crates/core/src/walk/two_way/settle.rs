@@ -2,15 +2,17 @@
 
 use std::collections::HashMap;
 
-use super::{Conflict, Mode, TwoWayInput, TwoWayPlan, Visited, WorkerFindings, at};
 use crate::entry::{Meta, Side};
 use crate::job::Removals;
 use crate::path::RelPath;
 use crate::plan::two_way::Settled;
 use crate::plan::{Action, Fate, FolderPlan, Plan, Step};
 use crate::problem::{Code, Problem};
+use crate::walk::pair::at;
 use crate::walk::progress::{ScanError, ScanProgress};
 use crate::walk::renames::turn_into_renames;
+use crate::walk::two_way::findings::{Visited, WorkerFindings};
+use crate::walk::two_way::input::{Conflict, Mode, TwoWayInput, TwoWayPlan};
 
 /// Merges what the workers found.
 pub(super) fn assemble(
