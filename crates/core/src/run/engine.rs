@@ -9,7 +9,7 @@ use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::Problem;
 use crate::run::event::{Done, Event, Gone, Item, Mark, step_size};
 use crate::run::input::{RESUME_FROM, RunInput, kept_folder, resume_key};
-use crate::store::{Attributes, FaultKind, Store, StoreError};
+use crate::store::{Attributes, FaultKind, StoreError};
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, PoisonError};

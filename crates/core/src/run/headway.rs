@@ -3,7 +3,7 @@
 use crate::path::RelPath;
 use crate::run::Event;
 use crate::run::engine::Engine;
-use crate::store::{Flow, Stage};
+use crate::store::Flow;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 

@@ -3,7 +3,6 @@
 use crate::entry::{FileId, Meta};
 use crate::path::{Name, RelPath};
 use crate::plan::{FolderPlan, Plan};
-use crate::store::Store;
 
 /// What one worker found; merged at the end, so that workers share nothing but the stack.
 #[derive(Debug, Default)]

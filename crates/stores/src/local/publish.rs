@@ -12,7 +12,8 @@ use reedhook_core::store::{
 
 use super::sys::{self, Folder};
 use super::travel::{self, TravelError, Ways};
-use super::{LocalStore, fault};
+use crate::local::linux::faults::fault;
+use crate::local::store::LocalStore;
 
 impl LocalStore {
     pub(super) fn put_in_place(&self, sealed: &Sealed, how: &Publish) -> Result<Disarmed> {

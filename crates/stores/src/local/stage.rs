@@ -12,7 +12,8 @@ use reedhook_core::store::{
 
 use super::sys::{self, Folder};
 use super::travel::{PIECE, TravelError, Travelled, Ways, begin_to_flush, next_data, travel};
-use super::{fault, sealed};
+use crate::local::faults::sealed;
+use crate::local::linux::faults::fault;
 
 /// Files up to this size are copied through memory: cheaper than asking the kernel about holes and clones.
 const SMALL: u64 = 64 << 10;

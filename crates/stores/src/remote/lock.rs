@@ -13,7 +13,7 @@ use jiff::Timestamp;
 use reedhook_core::path::{RESERVED_NAME, RelPath};
 use reedhook_core::store::{Attributes, FaultKind, Result, StoreError};
 
-use super::Inner;
+use crate::remote::inner::Inner;
 
 const TOUCHED_EVERY: Duration = Duration::from_secs(60);
 const DEAD_AFTER_SECONDS: i64 = 300;

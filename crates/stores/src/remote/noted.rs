@@ -3,18 +3,20 @@
 //! A note is about one version of a file, by its tag. It travels with renames, and is completed by the next listing where only the
 //! beginning of the tag is known.
 
-use std::collections::HashMap;
-use std::time::{Duration, Instant};
-
+use crate::remote::described::YOUNG;
+use crate::remote::described::{apply, is_about};
+use crate::remote::described::{is_of, parted};
+use crate::remote::inner::Inner;
 use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::notes::Note;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{Listing, Result};
-
-use super::Inner;
+use std::collections::HashMap;
+use std::time::{Duration, Instant};
 
 /// Notes are made durable when so many were taken, or after so long.
 const NOTES_TOGETHER: usize = 500;
+
 const NOTES_WITHIN: Duration = Duration::from_secs(2);
 
 /// How many files of a folder are asked about at once, where a listing does not say everything.
@@ -22,9 +24,6 @@ const ASKED_AT_ONCE: usize = 16;
 
 /// After so long another second has begun at the server too.
 const SECOND_OVER: Duration = Duration::from_millis(1010);
-
-/// In the tag of a note, before the moment (milliseconds since 1970) when it was taken of a version that was just written.
-const YOUNG: char = '~';
 
 /// What is noted of what is to be renamed.
 pub(super) enum Noted {
@@ -261,34 +260,9 @@ impl Inner {
     }
 }
 
-/// The tag of a note that was taken just after its version was written, and when that was.
-fn parted(tag: &str) -> Option<(&str, i64)> {
-    let (tag, noted) = tag.rsplit_once(YOUNG)?;
-    Some((tag, noted.parse().ok()?))
-}
-
-/// Whether a note is about the version with this tag.
-pub(super) fn is_of(note: &Note, tag: &str) -> bool {
-    parted(&note.tag).map_or(note.tag.as_str(), |(tag, _)| tag) == tag
-}
-
 /// A note about a version that has another tag now; how long it is known stays.
 fn renamed(note: Note, tag: &str) -> Note {
     let noted = parted(&note.tag).map(|(_, noted)| noted);
     let tag = noted.map_or_else(|| tag.to_owned(), |noted| format!("{tag}{YOUNG}{noted}"));
     Note { tag, ..note }
-}
-
-/// Gives an entry what was noted of it.
-pub(super) fn apply(note: &Note, meta: &mut Meta) {
-    let Some((tag, _)) = parted(&note.tag) else { return note.apply(meta) };
-    Note { tag: tag.to_owned(), ..note.clone() }.apply(meta);
-    if let Some(version) = meta.version.as_mut().filter(|version| version.tag == tag) {
-        version.young = true;
-    }
-}
-
-/// Whether a note is about this very version.
-pub(super) fn is_about(note: Option<&Note>, meta: &Meta) -> bool {
-    note.zip(meta.version.as_ref()).is_some_and(|(note, version)| is_of(note, &version.tag))
 }

@@ -5,33 +5,16 @@
 //! Several files travel at once, though: the first that is given up makes room again, and a trial for the second would fit. So the moment at
 //! which the server was found full is kept until what was given up is cleared away, and whatever was begun before it and fails is judged by it.
 
-use std::sync::{Mutex, PoisonError};
-use std::time::Instant;
-
+use crate::remote::inner::{Inner, beside};
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind, StoreError};
-
-use super::{Inner, beside};
+use std::time::Instant;
 
 /// What is left then is used up before a file has its name.
 const AS_GOOD_AS_NONE: u64 = 256 << 10;
 
 /// How much is tried to be written.
 const LITTLE: usize = 16 << 10;
-
-/// When a server was last known to be full.
-#[derive(Default)]
-pub(super) struct Room(Mutex<Option<Instant>>);
-
-impl Room {
-    fn was_full_since(&self, begun: Instant) -> bool {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).is_some_and(|full| full >= begun)
-    }
-
-    fn is_full_now(&self) {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(Instant::now());
-    }
-}
 
 impl Inner {
     /// A failure to write an unfinished file that was begun at that moment, told for what it is when the server has no space left.

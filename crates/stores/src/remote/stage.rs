@@ -10,8 +10,8 @@ use reedhook_core::store::{
     Attributes, Content, CopyError, FaultKind, Flow, Result, Sealed, Stage, StoreError,
 };
 
-use super::Inner;
 use super::wire::Upload;
+use crate::remote::inner::Inner;
 
 /// Up to this size a file is sent in one go.
 const GATHERED: usize = 256 << 10;

@@ -5,7 +5,6 @@ use crate::entry::{Side, Stamp};
 use crate::path::{Name, RelPath};
 use crate::plan::two_way::Known;
 use crate::run::Mark;
-use crate::store::Store;
 
 /// A folder of which something else is to be remembered than before.
 #[derive(Debug, Clone, PartialEq)]

@@ -1,18 +1,20 @@
 //! What entries have besides their content: modes, owners, times, extended attributes, and the privileges of programs. All of it goes
 //! through a handle on the entry that was looked at.
 
-use std::fs::File;
-use std::io;
-use std::os::fd::{AsFd, AsRawFd, OwnedFd};
-
+use crate::local::linux::account::is_root;
+use crate::local::linux::account::{belongs_to_us, through_proc};
+use crate::local::linux::faults::unsupported;
+use crate::local::linux::folder::Folder;
+use crate::local::linux::meta::{FULL, WANTED, meta_of};
 use reedhook_core::entry::{CAPABILITY, EntryKind, Extra, Meta, Privileges, SPECIAL_BITS, Special, Stamp};
 use reedhook_core::store::{Attributes, is_same};
 use rustix::fs::{
     AtFlags, CWD, FileType, Gid, Mode, Statx, Timespec, Timestamps, UTIME_NOW, UTIME_OMIT, Uid,
 };
 use rustix::io::Errno;
-
-use super::{FULL, Folder, WANTED, is_root, kinds, meta_of, unsupported, user};
+use std::fs::File;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
 
 impl Folder {
     pub(super) fn extra(&self, name: &[u8], found: &Statx) -> io::Result<Extra> {
@@ -182,11 +184,6 @@ fn owners(extra: &Extra) -> (Option<Uid>, Option<Gid>) {
     (Some(Uid::from_raw(extra.owner)), Some(Gid::from_raw(extra.group)))
 }
 
-/// A path that leads to what a metadata handle stands for.
-pub(super) fn through_proc(handle: impl AsFd) -> String {
-    format!("/proc/self/fd/{}", handle.as_fd().as_raw_fd())
-}
-
 /// Extended attributes, through the handle's entry in `/proc`: the calls for handles refuse those for metadata only.
 mod xattr {
     use std::io;
@@ -195,7 +192,7 @@ mod xattr {
     use rustix::fs::XattrFlags;
     use rustix::io::Errno;
 
-    use super::through_proc;
+    use crate::local::linux::account::through_proc;
 
     /// What a tree's owner means to keep: their own attributes, access control lists, capabilities; not what the kernel or a
     /// security module derives by itself.
@@ -267,12 +264,6 @@ pub(in crate::local) enum Made<'a> {
     Link(&'a [u8]),
     /// A pipe or device.
     Special(Special),
-}
-
-/// Whether something of this owner may be what this account has made: where the file system gives things to those who make them, only
-/// what is owned by the account.
-pub(super) fn belongs_to_us(file: impl AsFd, owner: u32) -> bool {
-    owner == user() || rustix::fs::fstatfs(file).is_ok_and(|found| !kinds::keeps_owners(found.f_type as u32))
 }
 
 /// What lets whoever runs a file act for another.

@@ -11,7 +11,7 @@ use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind, StoreError};
 
 use super::pool::{Taken, refusal};
-use super::{Ftp, trouble};
+use crate::remote::ftp::client::{Ftp, trouble};
 use crate::remote::wire::{Again, Answer, Download, Trouble, Upload, Wire};
 
 type Transfer = TransferStream<<RustlsConnector as TlsConnector>::Stream>;

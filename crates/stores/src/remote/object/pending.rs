@@ -1,6 +1,9 @@
 //! Files that are complete and have no name yet: small ones wait in memory, large ones as the parts of an upload, with a record of it
 //! beside, so that a later run can go on with it.
 
+use crate::remote::object::client::{Objects, UPLOAD, content_tag, lock};
+use crate::remote::object::client::{Pending, Sent};
+use crate::remote::wire::{Again, Answer, Over, Trouble};
 use bytes::Bytes;
 use object_store::multipart::{MultipartStore, PartId};
 use object_store::path::Path;
@@ -10,25 +13,8 @@ use object_store::{
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::FaultKind;
 
-use super::{Objects, UPLOAD, content_tag, lock};
-use crate::remote::wire::{Again, Answer, Over, Trouble};
-
 /// What the name of an upload's own record has behind that of the unfinished file.
 pub(super) const RECORD_SUFFIX: &str = "-parts";
-
-pub(super) enum Pending {
-    Small(Bytes, Tags),
-    Parts(Sent),
-}
-
-/// An upload whose parts are all there.
-#[derive(Clone)]
-pub(super) struct Sent {
-    pub(super) key: Path,
-    pub(super) id: String,
-    pub(super) parts: Vec<PartId>,
-    pub(super) size: u64,
-}
 
 impl Objects {
     /// Gives a complete upload its place. What could not be published stays pending.

@@ -14,8 +14,10 @@ use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind};
 
-use super::{Objects, Pending, Sent, innermost, lock, tags_of, trouble, write_record};
 use crate::remote::connect::ANSWER_WITHIN;
+use crate::remote::object::client::{Objects, innermost, lock, tags_of, trouble};
+use crate::remote::object::client::{Pending, Sent};
+use crate::remote::object::pending::write_record;
 use crate::remote::runtime;
 use crate::remote::wire::{Again, Answer, Download, Trouble, Upload};
 

@@ -7,17 +7,9 @@ mod config;
 mod known;
 mod line;
 mod packet;
+mod replies;
 mod ssh;
 mod transfer;
-
-use std::collections::HashSet;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
-
-use reedhook_core::entry::{EntryKind, Meta};
-use reedhook_core::path::{Name, RelPath};
-use reedhook_core::store::{Attributes, Capabilities, FaultKind, Limits, Listing, Place, Space, StoreError};
 
 use self::line::{Broken, Channel, Pending};
 use self::packet::{Packet, Reader, Reply, status};
@@ -28,13 +20,18 @@ use super::gather::Gather;
 use super::runtime::{self, Runtime};
 use super::stop::Stop;
 use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
+use crate::remote::sftp::replies::{LARGEST_PIECE, PIECE};
+use crate::remote::sftp::replies::{failed, pieces, unusable};
+use reedhook_core::entry::{EntryKind, Meta};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{Attributes, Capabilities, FaultKind, Limits, Listing, Place, Space, StoreError};
+use std::collections::HashSet;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
 /// Channels of a connection. Servers allow ten as a rule.
 const CHANNELS: usize = 4;
-
-/// Bytes that are asked for, or sent, in one request where the server does not say what it takes.
-const PIECE: u32 = 32 << 10;
-const LARGEST_PIECE: u64 = 255 << 10;
 
 /// A folder at an SFTP server.
 pub struct Sftp {
@@ -301,39 +298,6 @@ impl Session {
             }
         }
     }
-}
-
-fn unusable(address: &Address, why: String) -> ConnectError {
-    ConnectError::Unusable { address: address.shown(), why }
-}
-
-/// The largest read and write that a server takes, from its answer about limits.
-fn pieces(reply: Reply) -> (u32, u32) {
-    let Reply::Extended(bytes) = reply else { return (PIECE, PIECE) };
-    let mut reader = Reader(&bytes);
-    let _packet = reader.u64();
-    let fit = |told: Option<u64>| match told {
-        Some(0) | None => PIECE,
-        Some(told) => told.min(LARGEST_PIECE) as u32,
-    };
-    let read = fit(reader.u64());
-    (read, fit(reader.u64()))
-}
-
-/// An answer that is not the one hoped for.
-fn failed(reply: Reply, action: &'static str, path: &RelPath) -> Trouble {
-    let Reply::Status { code, message } = reply else {
-        return Trouble::lasting(FaultKind::BadAnswer, action, path).because("an answer to something else");
-    };
-    let kind = match code {
-        status::NO_SUCH_FILE => FaultKind::NotFound,
-        status::DENIED => FaultKind::Denied,
-        status::BAD_MESSAGE => FaultKind::NameRefused,
-        status::UNSUPPORTED => FaultKind::Unsupported,
-        _ => FaultKind::Io,
-    };
-    let words = if message.is_empty() { format!("code {code}") } else { message };
-    Trouble::lasting(kind, action, path).because(format!("the server says: {words}"))
 }
 
 impl Wire for Sftp {

@@ -46,12 +46,12 @@ const WITH_EXTENSIONS: u32 = 0x8000_0000;
 
 /// The codes of a status.
 pub(super) mod status {
-    pub(in super::super) const OK: u32 = 0;
-    pub(in super::super) const EOF: u32 = 1;
-    pub(in super::super) const NO_SUCH_FILE: u32 = 2;
-    pub(in super::super) const DENIED: u32 = 3;
-    pub(in super::super) const BAD_MESSAGE: u32 = 5;
-    pub(in super::super) const UNSUPPORTED: u32 = 8;
+    pub(crate) const OK: u32 = 0;
+    pub(crate) const EOF: u32 = 1;
+    pub(crate) const NO_SUCH_FILE: u32 = 2;
+    pub(crate) const DENIED: u32 = 3;
+    pub(crate) const BAD_MESSAGE: u32 = 5;
+    pub(crate) const UNSUPPORTED: u32 = 8;
 }
 
 /// A request under construction. The number that tells its answer is put in when it is sent.

@@ -8,9 +8,9 @@ use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind};
 
-use super::failed;
 use super::line::{Channel, Pending};
 use super::packet::{self, Packet, Reply, status};
+use crate::remote::sftp::replies::failed;
 use crate::remote::wire::{Answer, Download, Trouble, Upload};
 
 /// Bytes underway before an answer is waited for.

@@ -12,9 +12,9 @@ use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind};
 
 use super::http::Ask;
-use super::{NO, Shared, WebDav, YES};
 use crate::remote::connect::ANSWER_WITHIN;
 use crate::remote::runtime;
+use crate::remote::webdav::client::{NO, Shared, WebDav, YES};
 use crate::remote::wire::{Again, Answer, Download, Trouble, Upload, Wire};
 
 /// Pieces of content that are underway between a reader and the network.
@@ -228,5 +228,13 @@ impl Upload for DavUpload {
         self.end()?;
         self.dav.tell_time(&self.path, attributes);
         Ok(())
+    }
+}
+
+impl WebDav {
+    /// A large file is sent in parts, each with its place in the whole (RFC 9110, section 14.5), so that an interrupted one can be
+    /// gone on with. A server that does not know this would replace the whole, so the first part is looked at afterwards.
+    pub(super) fn upload(&self, path: &RelPath, at: u64, size: Option<u64>) -> DavUpload {
+        DavUpload::new(self.alike(), self.shared.clone(), self.url(path, false), path, at, size)
     }
 }
