@@ -9,7 +9,6 @@ use self::transfer::DavDownload;
 use super::connect::workers_for;
 use super::gather::Gather;
 use super::wire::{self, Answer, Download, Over, Trouble, Upload, Wire};
-use crate::remote::webdav::client::NO;
 pub use crate::remote::webdav::client::WebDav;
 use crate::remote::webdav::client::elsewhere;
 use crate::remote::webdav::client::in_folder;
