@@ -13,10 +13,10 @@ use reedhook_core::units::Moment;
 #[cfg(feature = "standins")]
 use reedhook_core::units::Size;
 
+use reedhook_jobs::address::ReachKeys;
 use reedhook_jobs::jobfile::JobKeys;
 use reedhook_jobs::notify::Way;
-use reedhook_jobs::places::InventoryKept;
-use reedhook_jobs::reach::ReachKeys;
+use reedhook_jobs::settings::InventoryKept;
 
 pub use inventory::{FindArgs, InventoryCommand, KindWord, Range};
 pub use looking::{CompareArgs, FilterArgs, ReviewArgs, Tolerance};

@@ -4,7 +4,7 @@ use std::sync::OnceLock;
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use reedhook_jobs::desk::World;
+use reedhook_jobs::world::World;
 
 /// This moment, in milliseconds since 1970.
 pub fn now_ms() -> i64 {

@@ -5,11 +5,12 @@ use std::io::IsTerminal;
 use std::sync::Arc;
 
 use reedhook_core::foreign::escaped_lines;
-use reedhook_jobs::desk::{Desk, Secrets};
+use reedhook_jobs::asking::Secrets;
+use reedhook_jobs::desk::Desk;
 use reedhook_jobs::finally;
 use reedhook_jobs::home::Home;
-use reedhook_jobs::places::Settings;
 use reedhook_jobs::run_job::Surroundings;
+use reedhook_jobs::settings::Settings;
 use reedhook_stores::remote::connect::Secret;
 use reedhook_tend::pending;
 use reedhook_tend::tell::AtOnce;

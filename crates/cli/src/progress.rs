@@ -14,7 +14,7 @@ use reedhook_core::run::Event;
 use reedhook_core::walk::ScanProgress;
 use unicode_width::UnicodeWidthStr;
 
-use reedhook_jobs::desk::{Event as Happening, Finishing, Observer};
+use reedhook_jobs::observer::{Event as Happening, Finishing, Observer};
 use reedhook_jobs::tally::{InHand, Tally};
 
 use crate::args::Global;

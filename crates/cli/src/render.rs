@@ -15,11 +15,11 @@ use reedhook_record::{Outcome as RunOutcome, ProblemGroup};
 use crate::text::{
     Align, BAD, BOLD, CARE, Columns, DIM, GOOD, bytes, count, duration, grouped, rate, styled,
 };
+use reedhook_jobs::both::Both;
 use reedhook_jobs::home::Home;
-use reedhook_jobs::look::{DestinationPlan, Preview};
 use reedhook_jobs::places::{Ends, Located};
+use reedhook_jobs::preview::{DestinationPlan, Preview};
 use reedhook_jobs::run::RunResult;
-use reedhook_jobs::two_way::Both;
 
 /// Lists longer than this are folded by folder.
 pub const FOLD_OVER: usize = 30;

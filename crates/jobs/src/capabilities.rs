@@ -4,10 +4,9 @@
 //! people have agreed to it and with the place reserved; where something else is found than the type says, it looks at both sides
 //! again before it decides.
 
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
-
-use reedhook_core::job::{Kind, OddNames, Preserve};
+use crate::home::Home;
+use crate::jobfile::Job;
+use reedhook_core::job::{OddNames, Preserve};
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Result, Store};
 use reedhook_record::KeptNotes;
@@ -15,13 +14,8 @@ use reedhook_stores::drives;
 use reedhook_stores::emulate::Emulated;
 use reedhook_stores::local::{LocalStore, TrialResult};
 use reedhook_stores::remote::Remote;
-
-use crate::desk::Desk;
-use crate::failure::Outcome;
-use crate::home::Home;
-use crate::jobfile::Job;
-use crate::look::{DestinationPlan, Preview};
-use crate::places::{self, Located};
+use std::path::Path;
+use std::sync::Arc;
 
 /// How a job opens its places.
 #[derive(Debug, Clone, Copy)]
@@ -46,7 +40,7 @@ impl Default for OpenOptions {
 }
 
 /// What was found by trying where a folder is; `None` when nothing was tried there.
-fn found(folder: &Path, home: &Home) -> Option<TrialResult> {
+pub(crate) fn found(folder: &Path, home: &Home) -> Option<TrialResult> {
     let footing = drives::footing_of(folder)?;
     // What cannot be read was written by another version: it is tried anew.
     serde_json::from_str(&home.record().ok()?.held(&footing).ok()??).ok()
@@ -96,61 +90,4 @@ fn spelled_if_asked(store: Box<dyn Store>, options: OpenOptions) -> Arc<dyn Stor
 /// A place at a server, spelling the names that it refuses where the job says so.
 pub fn at_server(store: Remote, options: OpenOptions) -> Arc<dyn Store> {
     spelled_if_asked(Box::new(store), options)
-}
-
-/// The places of this machine that a run of a job writes into, and the folders that they are.
-fn written_to(preview: &Preview) -> impl Iterator<Item = (&Located, PathBuf)> {
-    let both = preview.job.rules.kind == Kind::TwoWay;
-    let from = preview.ends.from.iter().filter(move |_| both);
-    from.chain(&preview.ends.to).filter_map(|place| Some((place, place.resolved()?)))
-}
-
-/// What a preview says of places where nothing was tried yet.
-pub fn untried(preview: &Preview, home: &Home) -> Vec<String> {
-    let untried = written_to(preview).filter(|(_, folder)| found(folder, home).is_none());
-    let sentence = |(place, folder): (&Located, PathBuf)| {
-        let kind = drives::type_in_words(&folder)?;
-        let shown = place.short(home);
-        Some(format!(
-            "what {shown} holds was not tried yet: this goes by its type, {kind}; the first run finds out"
-        ))
-    };
-    untried.filter_map(sentence).collect()
-}
-
-/// Tries what the places hold that a run is about to write into, where that is not known; whether something else was found than
-/// was assumed, so that the plan has to be made again.
-pub fn try_places(desk: &Desk, preview: &Preview) -> Outcome<bool> {
-    let mut news = false;
-    for (place, folder) in written_to(preview) {
-        if found(&folder, &desk.home).is_none() {
-            let to_be_made = |destination: &DestinationPlan| {
-                destination.to_be_made && destination.to.written == place.written
-            };
-            if preview.destinations.iter().any(to_be_made) && preview.is_still_where_it_was(desk) {
-                places::make_destination(desk, place, OpenOptions::of(&preview.job))?;
-            }
-            // What had to be made is there only now.
-            let folder = place.resolved().unwrap_or(folder);
-            news |= try_place(desk, &folder, preview)?;
-        }
-    }
-    Ok(news)
-}
-
-fn try_place(desk: &Desk, folder: &Path, preview: &Preview) -> Outcome<bool> {
-    let full = preview.job.rules.preserve == Preserve::Full;
-    let Some(footing) = drives::footing_of(folder) else { return Ok(false) };
-    // Where it cannot be tried, the run goes by the type, and says itself what it cannot do.
-    let Ok(store) = LocalStore::open_knowing(folder, full, None) else { return Ok(false) };
-    // A drive that has gone since leaves its mount point behind, and nothing is written there. What is open already is the right one.
-    if !preview.is_still_where_it_was(desk) {
-        return Ok(false);
-    }
-    let Ok(_reserved) = store.lock() else { return Ok(false) };
-    let Ok(found) = store.try_out() else { return Ok(false) };
-    let text = serde_json::to_string(&found).unwrap_or_default();
-    desk.home.record()?.set_held(&footing, &text, desk.now_ms())?;
-    let Ok(known) = LocalStore::open_knowing(folder, full, Some(&found)) else { return Ok(true) };
-    Ok(known.capabilities() != store.capabilities())
 }

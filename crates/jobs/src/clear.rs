@@ -4,46 +4,23 @@
 //! [`run_job`](crate::run_job::run_job) carries out nothing else. What is cleared has passed its guards, was agreed to, and has real stores: what
 //! had to be made is there, and was looked at again.
 
+use crate::capabilities::OpenOptions;
+use crate::desk::Desk;
+use crate::failure::Outcome;
+use crate::look::look_with;
+use crate::open;
+use crate::preview::brought;
+use crate::preview::{DestinationPlan, Preview};
+pub use crate::proved::ProvedPlan;
+use crate::proved::{Choice, Purpose};
+use crate::run::claim::lock_destination;
+use crate::run::retention::prune;
+use crate::scan::{facts, refuse_nested};
+use crate::trying;
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
 use reedhook_core::units::Size;
 use reedhook_core::walk::{Moves, Scope};
-
-use crate::capabilities::{self, OpenOptions};
-use crate::desk::Desk;
-use crate::failure::Outcome;
-use crate::look::{DestinationPlan, Preview, facts, look_with, refuse_nested};
-use crate::places;
-use crate::restore::brought;
-use crate::run::claim::lock_destination;
-use crate::run::retention::prune;
-
-/// What a run would do, looked at with its eyes: what moved is proved to be the same.
-pub struct ProvedPlan {
-    preview: Preview,
-    purpose: Purpose,
-    /// Nothing but what this chooses is done.
-    choice: Option<Choice>,
-}
-
-/// What narrows a round to what somebody has chosen of it. A look may be repeated before a run; the choice holds for each.
-type Choice = Box<dyn Fn(&mut Preview) -> Outcome<()>>;
-
-/// What a look is for, as far as it decides what has to be agreed to.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Purpose {
-    /// The job's own run.
-    Job,
-    /// What the job has brought over is brought back to its left.
-    Reverse,
-    /// A person has named each path.
-    Named,
-    /// The same, and what is brought back was gone; of a two-way job it is remembered as such.
-    Restore {
-        /// The job has such a memory.
-        remembered: bool,
-    },
-}
 
 /// Why a person has to agree before a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -109,56 +86,13 @@ impl ApprovedRun {
 }
 
 impl ProvedPlan {
-    pub(crate) fn of_job(preview: Preview) -> ProvedPlan {
-        ProvedPlan { preview, purpose: Purpose::Job, choice: None }
-    }
-
-    /// Of paths that a person has named.
-    pub(crate) fn of_named(preview: Preview) -> ProvedPlan {
-        ProvedPlan { preview, purpose: Purpose::Named, choice: None }
-    }
-
-    /// Of what a person wants back.
-    pub(crate) fn of_restore(preview: Preview, remembered: bool) -> ProvedPlan {
-        ProvedPlan { preview, purpose: Purpose::Restore { remembered }, choice: None }
-    }
-
-    /// Of a job with its ends exchanged. The left stays the person's own: no lock, no mark.
-    pub(crate) fn of_reverse(mut preview: Preview) -> ProvedPlan {
-        for destination in &mut preview.destinations {
-            destination.ours = false;
-            destination.plan.set_changes(reedhook_core::entry::Side::Left);
-        }
-        ProvedPlan { preview, purpose: Purpose::Reverse, choice: None }
-    }
-
-    /// Narrows it to what is chosen; the same choice is made again whenever the sides are looked at again.
-    ///
-    /// # Errors
-    /// What the choice says.
-    pub fn narrowed(mut self, choice: impl Fn(&mut Preview) -> Outcome<()> + 'static) -> Outcome<ProvedPlan> {
-        choice(&mut self.preview)?;
-        self.choice = Some(Box::new(choice));
-        Ok(self)
-    }
-
-    /// What would be done, for whoever only wants to look at it.
-    pub fn into_preview(self) -> Preview {
-        self.preview
-    }
-
-    /// What would be done.
-    pub fn preview(&self) -> &Preview {
-        &self.preview
-    }
-
     /// Clears the way: the guards that were not lifted, the consent, what has to be made, and what the places hold. Where that shows
     /// something new, it is looked at, guarded and agreed to again.
     ///
     /// # Errors
     /// Why there must be no run.
     pub fn clear(self, desk: &Desk, lifted: &[Lift], consent: &mut dyn Consent) -> Outcome<ApprovedRun> {
-        let ProvedPlan { preview, purpose, choice } = self;
+        let (preview, purpose, choice) = self.into_parts();
         // The want of space is judged once old kept copies may be erased: nothing goes before the consent.
         let mut preview = match preview.can_make_room(lifted) {
             true => preview,
@@ -227,9 +161,9 @@ fn prepared(
         preview.destinations.iter().find(|destination| destination.to_be_made && preview.both.is_some());
     if let Some(destination) = made {
         // Both sides have to be there to be locked and marked.
-        places::make_destination(desk, &destination.to, OpenOptions::of(&job))?;
+        open::make_destination(desk, &destination.to, OpenOptions::of(&job))?;
     }
-    let other_than_assumed = capabilities::try_places(desk, &preview)?;
+    let other_than_assumed = trying::try_places(desk, &preview)?;
     if made.is_none() && !other_than_assumed {
         return Ok(preview);
     }
@@ -255,7 +189,7 @@ fn make_the_rest(preview: &mut Preview, desk: &Desk, lifted: &[Lift]) -> Outcome
     let options = OpenOptions::of(&preview.job);
     for at in 0..preview.destinations.len() {
         if preview.destinations[at].to_be_made {
-            let made = places::make_destination(desk, &preview.destinations[at].to, options)?;
+            let made = open::make_destination(desk, &preview.destinations[at].to, options)?;
             refuse_nested(&preview.ends, &desk.home)?;
             let destination = &mut preview.destinations[at];
             destination.facts =

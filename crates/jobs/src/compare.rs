@@ -16,9 +16,10 @@ use crate::desk::Desk;
 use crate::failure::{Failure, Halt, Outcome};
 use crate::inventory::{self, InventoryTree};
 use crate::jobfile::{Job, JobKeys, ONCE};
-use crate::look::{comparison, open_sources, scan_failure, watched};
-use crate::places::{Ends, Located, Means, open_source};
+use crate::open::open_source;
+use crate::places::{Ends, Located, Means};
 use crate::recognise::{self, Part};
+use crate::scan::{comparison, open_sources, scan_failure, watched};
 
 /// How trees are to be compared.
 #[derive(Debug, Clone, Copy)]

@@ -3,154 +3,18 @@
 //! Nothing in this crate asks the clock, the zone or the environment by itself, prints, or reads a terminal. Whoever puts a
 //! [`Desk`] up decides what these are: a command line, a service, a test.
 
-use std::collections::HashMap;
-use std::ffi::OsString;
-use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
-
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
-use reedhook_core::entry::Stamp;
-use reedhook_core::foreign::escaped;
-use reedhook_core::plan::Plan;
-use reedhook_core::run;
-use reedhook_core::run::kept::ClockReading;
-use reedhook_core::walk::ScanProgress;
-use reedhook_core::when::Finally;
-use reedhook_stores::remote::connect::Secret;
-
+pub use crate::asking::{AskSecret, Secrets};
 use crate::failure::Outcome;
 use crate::home::Home;
-use crate::places::Settings;
-use crate::secrets::Opened;
-
-/// The world outside, as far as jobs depend on it.
-#[derive(Clone)]
-pub struct World {
-    /// The clock.
-    pub now: fn() -> Timestamp,
-    /// The zone that times are told in.
-    pub zone: TimeZone,
-    /// A variable of the environment.
-    pub variable: fn(&str) -> Option<OsString>,
-    /// The user's own folder.
-    pub user_folder: Option<PathBuf>,
-}
-
-impl World {
-    /// A world in which nothing is set: this machine's clock, no zone but UTC, no variables, no folder of a user.
-    pub fn plain() -> World {
-        World { now: Timestamp::now, zone: TimeZone::UTC, variable: |_| None, user_folder: None }
-    }
-
-    /// A variable's text, unless it is empty.
-    pub fn text(&self, name: &str) -> Option<String> {
-        (self.variable)(name)?.into_string().ok().filter(|text| !text.is_empty())
-    }
-}
-
-/// Something that happens while jobs are worked on.
-pub enum Event<'a> {
-    /// Worth a word, and stops nothing.
-    Note(&'a str),
-    /// Both sides of a job are being looked at; heard again and again while that lasts.
-    Scanning {
-        /// The job.
-        job: &'a str,
-        /// How far it is.
-        progress: &'a ScanProgress,
-    },
-    /// The look is over.
-    Scanned,
-    /// A plan is about to be carried out.
-    Begins(&'a Plan),
-    /// The engine did something.
-    Did {
-        /// What.
-        event: &'a run::Event,
-        /// The same as a line of JSON with its end, where it has a form that readers are to get.
-        line: Option<&'a [u8]>,
-    },
-    /// Time has passed while a plan is carried out.
-    Tick,
-    /// The plan has been carried out, or that was given up.
-    Ends,
-    /// All runs are over, and what is to be done at the very end is near.
-    Finishing(Finishing<'a>),
-}
-
-/// How near it is what is to be done at the very end.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Finishing<'a> {
-    /// Something else still goes on, or is still to come.
-    Waits {
-        /// What is to be done.
-        what: Finally,
-        /// What it waits for, in words.
-        behind: &'a str,
-    },
-    /// Somebody may still say no; heard every second.
-    CountsDown {
-        /// What is to be done.
-        what: Finally,
-        /// How long it takes yet.
-        left: Duration,
-    },
-    /// Somebody has said no.
-    LeftOn,
-}
-
-/// Who hears what happens: a progress view, a program that reads lines, a board. What it does has no influence on the work.
-pub trait Observer: Send + Sync {
-    /// Hears an event.
-    fn observe(&self, event: &Event<'_>);
-}
-
-/// Hears nothing.
-pub struct Nobody;
-
-impl Observer for Nobody {
-    fn observe(&self, _event: &Event<'_>) {}
-}
-
-/// Asks a person for a secret; `None` when there is nobody to ask.
-pub type AskSecret = dyn Fn(&str) -> Outcome<Option<Secret>> + Send + Sync;
-
-/// Secrets that were found, for all connections of this process, and who is asked for those that are kept nowhere.
-pub struct Secrets {
-    found: Mutex<HashMap<String, Secret>>,
-    opened: Mutex<Opened>,
-    ask: Box<AskSecret>,
-}
-
-impl Secrets {
-    /// Secrets that nobody has looked for yet.
-    pub fn asking(ask: impl Fn(&str) -> Outcome<Option<Secret>> + Send + Sync + 'static) -> Secrets {
-        Secrets { found: Mutex::default(), opened: Mutex::default(), ask: Box::new(ask) }
-    }
-
-    /// Those found so far. Who looks for another one holds them, so that a person is asked once.
-    pub(crate) fn found(&self) -> MutexGuard<'_, HashMap<String, Secret>> {
-        self.found.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// What is known of the sealed file of secrets.
-    pub(crate) fn opened(&self) -> MutexGuard<'_, Opened> {
-        self.opened.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    pub(crate) fn ask(&self, question: &str) -> Outcome<Option<Secret>> {
-        (self.ask)(question)
-    }
-}
-
-impl Default for Secrets {
-    fn default() -> Secrets {
-        Secrets::asking(|_| Ok(None))
-    }
-}
+pub use crate::observer::{Event, Finishing, Nobody, Observer};
+use crate::settings::Settings;
+pub use crate::world::World;
+use reedhook_core::entry::Stamp;
+use reedhook_core::foreign::escaped;
+use reedhook_core::run::kept::ClockReading;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 /// What all work on jobs needs.
 #[derive(Clone)]

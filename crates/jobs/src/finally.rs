@@ -16,11 +16,13 @@ use reedhook_record::Outcome as RunOutcome;
 use reedhook_stores::child;
 use reedhook_stores::eject::{removable_mount, unmount};
 
-use crate::desk::{Desk, Event, Finishing};
+use crate::desk::Desk;
 use crate::home::Home;
 use crate::jobfile::{Job, job_names, load_job};
-use crate::places::{Ends, Located, Settings};
+use crate::observer::{Event, Finishing};
+use crate::places::{Ends, Located};
 use crate::run::claim::{anything_runs, is_running};
+use crate::settings::Settings;
 
 /// How often it is looked whether anything still goes on.
 const LOOK: Duration = Duration::from_millis(500);

@@ -10,9 +10,9 @@ use std::path::{Path, PathBuf};
 use reedhook_core::foreign::escaped;
 use reedhook_record::{Record, StateFile};
 
-use crate::desk::World;
 use crate::failure::{Failure, Outcome};
 use crate::ownership;
+use crate::world::World;
 
 /// The folders of this user's Reedhook.
 #[derive(Debug, Clone)]

@@ -20,11 +20,11 @@ use reedhook_core::units::{Age, Moment, Room, Share, Size, UnitError};
 use reedhook_core::when::{Finally, Missed, OnBattery, Retry, Rule, Trigger, When};
 use serde::{Deserialize, Deserializer, Serialize};
 
+use crate::address::refuse_secret_in;
 use crate::depth;
 use crate::failure::{Cause, Failure, Outcome, nearest, suggestion};
 use crate::home::{Home, write_file};
 use crate::notify::NotifyLine;
-use crate::reach::refuse_secret_in;
 
 /// The name under which runs without a job are remembered.
 pub const ONCE: &str = "once";

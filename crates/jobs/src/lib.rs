@@ -1,17 +1,19 @@
 //! Jobs: what they are, what a run of one would do, what has to be clear before it does it, and what came of it.
 //!
 //! A [`Desk`](desk::Desk) is what all of it works at. [`look`](look::look) opens a job's places and says what a run would do, a
-//! [`ProvedPlan`](clear::ProvedPlan); clearing it gives an [`ApprovedRun`](clear::ApprovedRun), and [`run_job`](run_job::run_job) carries that out. Nothing here
+//! [`ProvedPlan`](proved::ProvedPlan); clearing it gives an [`ApprovedRun`](clear::ApprovedRun), and [`run_job`](run_job::run_job) carries that out. Nothing here
 //! prints, reads a terminal or knows exit codes: a command line, a service and a full-screen view stand on it alike.
 //!
 //! ```
 //! use reedhook_core::job::Kind;
-//! use reedhook_jobs::desk::{Desk, World};
+//! use reedhook_jobs::desk::Desk;
 //! use reedhook_jobs::home::Home;
 //! use reedhook_jobs::jobfile::{Job, JobKeys};
-//! use reedhook_jobs::look::{Preview, look};
-//! use reedhook_jobs::places::Settings;
+//! use reedhook_jobs::look::look;
+//! use reedhook_jobs::preview::Preview;
 //! use reedhook_jobs::run::Sort;
+//! use reedhook_jobs::settings::Settings;
+//! use reedhook_jobs::world::World;
 //! use reedhook_jobs::run_job::{NoMessenger, Origin, RunRequest, Surroundings, run_job};
 //!
 //! # fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -40,8 +42,11 @@
 //! # }
 //! ```
 
+pub mod address;
 pub mod alignment;
+pub mod asking;
 pub mod atomic_file;
+pub mod both;
 pub mod capabilities;
 pub mod clear;
 pub mod compare;
@@ -61,8 +66,12 @@ pub mod look;
 pub mod low_priority;
 pub mod neighbours;
 pub mod notify;
+pub mod observer;
+pub mod open;
 pub mod ownership;
 pub mod places;
+pub mod preview;
+pub mod proved;
 pub mod reach;
 pub mod recognise;
 pub mod restore;
@@ -70,9 +79,13 @@ pub mod reverse;
 pub mod run;
 pub mod run_job;
 pub mod saved;
+pub mod scan;
 pub mod secrets;
+pub mod settings;
 pub mod tally;
+pub mod trying;
 pub mod two_way;
 pub mod undo;
 pub mod verify;
 pub mod words;
+pub mod world;

@@ -13,7 +13,8 @@ use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
 use crate::jobfile::{Job, job_names, load_job};
-use crate::places::{self, Ends, Located};
+use crate::open;
+use crate::places::{Ends, Located};
 
 /// How long a version is remembered that has ended: it has come round by then, or does not come any more.
 pub const ROUND_MS: i64 = 30 * 24 * 3600 * 1000;
@@ -191,7 +192,7 @@ fn reaches(from: &str, to: &str, pairs: &[(String, String)]) -> bool {
 
 /// That other machines form a circle with this job, as both stores say; nothing is said where they cannot be opened.
 fn circle_by_marks(desk: &Desk, job: &Job, ends: &Ends) -> Option<String> {
-    let open = |place: &Located| places::open_destination(desk, place, OpenOptions::of(job)).ok().flatten();
+    let open = |place: &Located| open::open_destination(desk, place, OpenOptions::of(job)).ok().flatten();
     let is_near = |place: &&Located| place.resolved().is_some();
     let stores = [ends.from.first().filter(is_near)?, ends.to.first().filter(is_near)?].map(open);
     let [Some(left), Some(right)] = stores else { return None };

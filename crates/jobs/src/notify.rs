@@ -17,8 +17,8 @@ use jiff::civil::Time;
 use reedhook_core::units::UnitError;
 use serde::{Deserialize, Deserializer, Serialize};
 
+use crate::address::ReachKeys;
 use crate::failure::{Failure, Outcome};
-use crate::reach::ReachKeys;
 
 /// A way to tell somebody something.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

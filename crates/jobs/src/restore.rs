@@ -3,34 +3,33 @@
 //! A restore is an ordinary copy run between two stores, limited to the paths that were named, so it has the same safety: whole
 //! files only, and what it replaces is kept.
 
-use std::collections::{BTreeMap, HashMap};
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
-
-use reedhook_core::entry::{Privileges, Side};
-use reedhook_core::filter::Filter;
-use reedhook_core::job::{Kind, Newer, Preserve};
-use reedhook_core::memory::Corrupted;
-use reedhook_core::path::{Name, RelPath};
-use reedhook_core::plan::{Fate, Step};
-use reedhook_core::run::{Item, kept_folder, kept_root};
-use reedhook_core::store::{Store, StoreError};
-use reedhook_core::walk::{Corruption, Fresh, Moves, Scope};
-use reedhook_stores::overlay::{Layer, Overlay};
-
-use reedhook_record::RunPlace;
-
 use crate::capabilities::OpenOptions;
-use crate::clear::ProvedPlan;
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::jobfile::{Job, ONCE, known_job};
 use crate::logline::LogLine;
 use crate::logs;
-use crate::look::{How, Preview, scan_destination};
-use crate::places::{Ends, Located, locate, make_destination, open_destination, typed_path};
+use crate::open::{make_destination, open_destination};
+use crate::places::{Ends, Located, locate, typed_path};
+use crate::preview::Preview;
+use crate::proved::ProvedPlan;
 use crate::recognise::{self, GroundsSeen, Part};
 use crate::run::retention::{InOrder, KeptError, kept_in_order};
+use crate::scan::{How, scan_destination};
+use reedhook_core::entry::{Privileges, Side};
+use reedhook_core::filter::Filter;
+use reedhook_core::job::{Kind, Newer, Preserve};
+use reedhook_core::memory::Corrupted;
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::plan::Step;
+use reedhook_core::run::{Item, kept_folder, kept_root};
+use reedhook_core::store::{Store, StoreError};
+use reedhook_core::walk::{Corruption, Fresh, Moves, Scope};
+use reedhook_record::RunPlace;
+use reedhook_stores::overlay::{Layer, Overlay};
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// A place that may hold kept copies.
 pub struct Holder {
@@ -364,20 +363,6 @@ fn relative(typed: &Path, ends: &Ends, holders: &[Holder]) -> Outcome<RelPath> {
         ends.from.iter().chain(holders.iter().map(|holder| &holder.place)).filter_map(Located::folder);
     let below = roots.filter_map(|root| typed.strip_prefix(root).ok()).next().unwrap_or(typed);
     typed_path(below)
-}
-
-/// The paths that a restore puts where nothing is.
-pub(crate) fn brought(preview: &Preview) -> Vec<RelPath> {
-    let folders = preview.destinations.iter().flat_map(|destination| &destination.plan.folders);
-    let mut paths = Vec::new();
-    for folder in folders {
-        if folder.fate == Fate::Make {
-            paths.push(folder.path.clone());
-        }
-        let added = folder.actions.iter().filter(|action| matches!(action.step, Step::Add { .. }));
-        paths.extend(added.map(|action| folder.path.join(&action.name)));
-    }
-    paths
 }
 
 impl Restore {

@@ -4,12 +4,13 @@ use reedhook_core::job::Kind;
 use reedhook_core::walk::{Moves, Scope};
 
 use crate::capabilities::OpenOptions;
-use crate::clear::ProvedPlan;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
 use crate::jobfile::Job;
 use crate::look::look_with;
-use crate::places::{Ends, open_destination};
+use crate::open::open_destination;
+use crate::places::Ends;
+use crate::proved::ProvedPlan;
 use crate::recognise::{self, Part};
 
 /// A job with its ends exchanged.

@@ -7,14 +7,15 @@ use std::sync::Arc;
 
 use reedhook_core::plan::guard::Lift;
 
-use crate::clear::{Consent, ProvedPlan};
+use crate::clear::Consent;
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::finally::Finale;
 use crate::hooks;
 use crate::jobfile::Job;
-use crate::look::Preview;
 use crate::low_priority;
+use crate::preview::Preview;
+use crate::proved::ProvedPlan;
 use crate::run::claim::JobLock;
 use crate::run::{Run, RunResult, Sort};
 

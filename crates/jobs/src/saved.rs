@@ -29,8 +29,8 @@ use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::jobfile::Job;
 use crate::lines::{self, StampText, path_of};
-use crate::look::{DestinationPlan, Preview};
 use crate::places::Located;
+use crate::preview::{DestinationPlan, Preview};
 use crate::recognise::spot;
 
 /// The version of the format that this program writes, and the newest that it reads.

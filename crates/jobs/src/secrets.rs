@@ -1,20 +1,17 @@
 //! Secrets that are kept: in the system's keyring where there is one, otherwise in a file that only its owner may read, and where no
 //! file can be closed to others (a stick), in one that is sealed with a passphrase (age v1 with an scrypt recipient).
 
-use std::collections::BTreeMap;
-use std::fs;
-use std::io::{Read, Write};
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
-use std::path::Path;
-
-use age::secrecy::SecretString;
-use reedhook_stores::remote::connect::Secret;
-use serde::{Deserialize, Serialize};
-
+use crate::asking::SecretsFile;
 use crate::depth;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
 use crate::home::{Home, closed, make_folder};
+use age::secrecy::SecretString;
+use reedhook_stores::remote::connect::Secret;
+use std::fs;
+use std::io::{Read, Write};
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::Path;
 
 /// Where a secret was put.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -26,17 +23,6 @@ pub enum Kept {
     /// In Reedhook's own file, sealed with a passphrase.
     Sealed,
 }
-
-#[derive(Default, Clone, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct SecretsFile {
-    #[serde(default)]
-    secrets: BTreeMap<String, String>,
-}
-
-/// What is known of the sealed file in this process: it is opened once.
-#[derive(Default)]
-pub(crate) struct Opened(Option<(String, SecretsFile)>);
 
 /// The variable that the passphrase may be in.
 const PASSPHRASE_VARIABLE: &str = "REEDHOOK_PASSPHRASE";
@@ -102,7 +88,6 @@ mod ring {
         }
     }
 }
-
 /// A program that was built without a keyring keeps nothing there.
 #[cfg(not(feature = "keyring"))]
 mod ring {
@@ -332,11 +317,11 @@ fn new_passphrase(desk: &Desk) -> Outcome<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::desk::World;
+    use crate::world::World;
 
     fn desk(folder: &Path) -> Desk {
         let home = Home::find(Some(folder), &World::plain()).unwrap();
-        Desk::new(home, crate::places::Settings::default(), World::plain())
+        Desk::new(home, crate::settings::Settings::default(), World::plain())
     }
 
     #[test]

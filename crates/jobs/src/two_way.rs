@@ -1,8 +1,18 @@
 //! The road of two-way jobs: open both sides, recall what they last agreed on, scan, check the guards, and afterwards remember.
 
-use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, PoisonError};
-
+pub use crate::both::Both;
+use crate::capabilities::OpenOptions;
+use crate::desk::Desk;
+use crate::failure::{Cause, Failure, Halt, Outcome};
+use crate::inventory::upkeep::Shelves;
+use crate::jobfile::{Job, ONCE};
+use crate::neighbours;
+use crate::open;
+use crate::places::{Ends, Located};
+use crate::preview::{DestinationPlan, Preview};
+use crate::proved::ProvedPlan;
+use crate::recognise::{self, GroundsSeen, Part};
+use crate::scan::{comparison, facts, kept_shelves, refuse_nested, scan_failure, watched};
 use reedhook_core::baseline::{self, Deeds, learn};
 use reedhook_core::entry::{Meta, Side};
 use reedhook_core::filter::Filter;
@@ -11,50 +21,13 @@ use reedhook_core::job::{ConflictPolicy, Conflicts};
 use reedhook_core::memory::{Corrupted, MemoryError};
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Plan;
-use reedhook_core::plan::two_way::{Known, Policies, Remembered, Settled};
+use reedhook_core::plan::two_way::{Known, Policies, Remembered};
 use reedhook_core::store::{Store, StoreError};
-use reedhook_core::walk::two_way::{
-    Conflict, Decided, FolderNews, TwoWayInput, TwoWayPlan, decide_one, scan_two_way,
-};
+use reedhook_core::walk::two_way::{Decided, TwoWayInput, TwoWayPlan, decide_one, scan_two_way};
 use reedhook_core::walk::{Corruption, Moves, ScanError, Scope, WalkObserver};
 use reedhook_record::{Record, RecordError};
-
-use crate::capabilities::OpenOptions;
-use crate::clear::ProvedPlan;
-use crate::desk::Desk;
-use crate::failure::{Cause, Failure, Halt, Outcome};
-use crate::inventory::upkeep::Shelves;
-use crate::jobfile::{Job, ONCE};
-use crate::look::{
-    DestinationPlan, Preview, comparison, facts, kept_shelves, refuse_nested, scan_failure, watched,
-};
-use crate::neighbours;
-use crate::places::{self, Ends, Located};
-use crate::recognise::{self, GroundsSeen, Part};
-
-/// What a round of a two-way job has besides its destinations.
-pub struct Both {
-    /// The left side.
-    pub left: Arc<dyn Store>,
-    /// The right side.
-    pub right: Arc<dyn Store>,
-    /// Paths that both sides have changed differently.
-    pub conflicts: Vec<Conflict>,
-    /// What is to be remembered after the run.
-    news: Vec<FolderNews>,
-}
-
-impl Both {
-    /// Whether something else is to be remembered afterwards.
-    pub(crate) fn has_news(&self) -> bool {
-        !self.news.is_empty()
-    }
-
-    /// The conflicts that nobody has settled.
-    pub fn held(&self) -> impl Iterator<Item = &Conflict> {
-        self.conflicts.iter().filter(|conflict| conflict.settled == Settled::Held)
-    }
-}
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// What a person settles now: at these paths, in this way. Nothing else is touched.
 pub struct Settling {
@@ -109,7 +82,7 @@ pub(crate) fn look(
     let to_be_made = opened.is_none();
     let right = match opened {
         Some(store) => store,
-        None => places::not_there_yet(desk, &right_place, OpenOptions::of(job))?,
+        None => open::not_there_yet(desk, &right_place, OpenOptions::of(job))?,
     };
     recognise::refuse_foreign(desk, job, &left_place, left.as_ref(), Part::Left)?;
     if !to_be_made {
@@ -150,12 +123,12 @@ fn both_places(ends: &Ends) -> Outcome<(Located, Located)> {
 }
 
 fn open_side(desk: &Desk, job: &Job, place: &Located, side: Side) -> Outcome<Arc<dyn Store>> {
-    places::open_source(desk, place, OpenOptions::of(job), &format!("{side} side"))
+    open::open_source(desk, place, OpenOptions::of(job), &format!("{side} side"))
 }
 
 /// The right side may be made by the first run, unless it has been seen before.
 fn open_side_if_there(desk: &Desk, job: &Job, place: &Located) -> Outcome<Option<Arc<dyn Store>>> {
-    let opened = places::open_destination(desk, place, OpenOptions::of(job))?;
+    let opened = open::open_destination(desk, place, OpenOptions::of(job))?;
     if opened.is_none() {
         recognise::refuse_vanished(desk, job, place, Part::Right)?;
     }

@@ -13,8 +13,8 @@ use reedhook_core::walk::{Corruption, Fresh, Moves, ScanError, ScanInput, ScanPr
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::jobfile::Job;
-use crate::look::{comparison, interrupted, one_way_rules};
 use crate::places::Ends;
+use crate::scan::{comparison, interrupted, one_way_rules};
 
 /// Remembers what was found to have changed by itself, until it is mended. A look that was broken off adds to what is known and
 /// takes nothing back.

@@ -8,16 +8,19 @@ use std::sync::{Arc, Mutex};
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
 use reedhook_jobs::clear::{Consent, Need};
-use reedhook_jobs::desk::{Desk, Event, Observer, World};
+use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::Halt;
 use reedhook_jobs::home::Home;
 use reedhook_jobs::jobfile::{Job, JobKeys, load_job};
-use reedhook_jobs::look::{Preview, glance, look};
-use reedhook_jobs::places::Settings;
+use reedhook_jobs::look::{glance, look};
+use reedhook_jobs::observer::{Event, Observer};
+use reedhook_jobs::preview::Preview;
 use reedhook_jobs::run::claim::JobLock;
 use reedhook_jobs::run::{RunResult, Sort};
 use reedhook_jobs::run_job::{Look, NoMessenger, Origin, RunRequest, Surroundings, run_job};
+use reedhook_jobs::settings::Settings;
 use reedhook_jobs::undo::Undoing;
+use reedhook_jobs::world::World;
 use reedhook_record::Outcome;
 
 /// Writes down what it hears.

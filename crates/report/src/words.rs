@@ -1,8 +1,8 @@
 //! What is told of runs and jobs, in a few words: the same on every road on which it is told.
 
 use reedhook_core::when::Finally;
-use reedhook_jobs::desk::Finishing;
 use reedhook_jobs::due::Overdue;
+use reedhook_jobs::observer::Finishing;
 use reedhook_record::{Outcome as RunOutcome, RunEnd};
 
 use crate::figures::Sum;

@@ -3,9 +3,9 @@
 use std::fmt;
 
 use jiff::Timestamp;
-use reedhook_jobs::desk::{Event, Finishing};
 use reedhook_jobs::due::Overdue;
 use reedhook_jobs::failure::Failure;
+use reedhook_jobs::observer::{Event, Finishing};
 use reedhook_jobs::run::RunResult;
 use serde::{Deserialize, Serialize};
 

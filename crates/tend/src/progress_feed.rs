@@ -149,7 +149,7 @@ impl ServiceObserver for ProgressFeed {
 #[cfg(test)]
 mod tests {
     use reedhook_core::run::Event as Deed;
-    use reedhook_jobs::desk::Event;
+    use reedhook_jobs::observer::Event;
 
     use super::*;
     use crate::happening::Reason;

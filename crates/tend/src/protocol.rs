@@ -5,8 +5,8 @@
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use reedhook_core::when::Finally;
-use reedhook_jobs::desk::{Event, Finishing};
 use reedhook_jobs::lines;
+use reedhook_jobs::observer::{Event, Finishing};
 use reedhook_jobs::run::finished;
 use reedhook_jobs::tally::{Said, Tally};
 use serde::{Deserialize, Serialize};

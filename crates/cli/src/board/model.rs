@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use ratatui::crossterm::event::KeyCode;
 use reedhook_core::when::Finally;
-use reedhook_jobs::desk::Finishing;
+use reedhook_jobs::observer::Finishing;
 use reedhook_jobs::tally::Tally;
 use reedhook_record::{Outcome as RunOutcome, RunRow};
 use reedhook_report::figures::JobPart;

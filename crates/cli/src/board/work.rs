@@ -7,12 +7,15 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Sender, bounded};
+use reedhook_jobs::asking::Secrets;
 use reedhook_jobs::clear::Need;
-use reedhook_jobs::desk::{Desk, Event, Finishing, Nobody, Observer, Secrets};
+use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::{Cause, Failure, Outcome};
 use reedhook_jobs::finally;
 use reedhook_jobs::jobfile::load_job;
-use reedhook_jobs::look::{Preview, glance, look};
+use reedhook_jobs::look::{glance, look};
+use reedhook_jobs::observer::{Event, Finishing, Nobody, Observer};
+use reedhook_jobs::preview::Preview;
 use reedhook_jobs::run::Sort;
 use reedhook_jobs::run_job::{Origin, RunRequest, Surroundings, run_job};
 use reedhook_jobs::tally::{Progress, Said};

@@ -21,11 +21,13 @@ use crate::context::Context;
 use crate::failure::{Cause, Failure, Outcome, suggestion};
 use crate::json as lines;
 use crate::text::{Align, BOLD, CARE, Columns, DIM, bytes, count, moment, styled};
+use reedhook_jobs::both::Both;
 use reedhook_jobs::jobfile::{Job, known_job};
-use reedhook_jobs::look::{Preview, glance};
+use reedhook_jobs::look::glance;
 use reedhook_jobs::places::typed_path;
+use reedhook_jobs::preview::Preview;
 use reedhook_jobs::run::Sort;
-use reedhook_jobs::two_way::{self, Both, Settling};
+use reedhook_jobs::two_way::{self, Settling};
 
 /// The exit code while conflicts are held.
 const HELD: u8 = 4;

@@ -16,11 +16,11 @@ use crate::context::Context;
 use crate::failure::{Cause, Failure, Halt, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BAD, CARE, Columns, bytes, count, grouped, moment, wrapped};
+use reedhook_jobs::address::is_address;
 use reedhook_jobs::inventory;
 use reedhook_jobs::jobfile::{job_names, load_job};
 use reedhook_jobs::logs;
-use reedhook_jobs::places::Settings;
-use reedhook_jobs::reach::is_address;
+use reedhook_jobs::settings::Settings;
 
 /// How well something is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]

@@ -12,8 +12,8 @@ use crate::text::{Align, BOLD, Columns, bytes, count, styled};
 use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::logline::LogLine;
-use reedhook_jobs::look::open_sources;
 use reedhook_jobs::places::Ends;
+use reedhook_jobs::scan::open_sources;
 
 /// Folders listed without being asked for all.
 const FOLDERS: usize = 40;

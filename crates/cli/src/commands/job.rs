@@ -29,11 +29,12 @@ use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::due;
 use reedhook_jobs::home::{make_folder, write_file};
 use reedhook_jobs::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
-use reedhook_jobs::look::{nested, open_sources};
 use reedhook_jobs::neighbours;
-use reedhook_jobs::places::{Ends, Located, make_destination, written_for_keeping};
+use reedhook_jobs::open::make_destination;
+use reedhook_jobs::places::{Ends, Located, written_for_keeping};
 use reedhook_jobs::recognise::{self, SEEN};
 use reedhook_jobs::run::claim::JobLock;
+use reedhook_jobs::scan::{nested, open_sources};
 use reedhook_stores::child;
 
 /// Carries out a `job` command, apart from `job filter`.
@@ -158,7 +159,7 @@ fn refuse_bad_destination(context: &Context, to: &Located) -> Outcome<()> {
         Ok(_) => return refused("is no folder"),
         Err(_) => {}
     }
-    if reedhook_jobs::places::can_be_made(to) || context.global.yes {
+    if reedhook_jobs::open::can_be_made(to) || context.global.yes {
         return Ok(());
     }
     let question = format!("{shown} is not there, nor is the folder above it. Set the job up all the same?");
@@ -181,7 +182,7 @@ fn make_missing(context: &Context, ends: &Ends) -> Outcome<()> {
         if to.folder().is_none_or(Path::exists) {
             continue;
         }
-        if !reedhook_jobs::places::can_be_made(to) {
+        if !reedhook_jobs::open::can_be_made(to) {
             context.warn(format!("{} is not there now", to.shown(&context.desk.home)));
             continue;
         }
@@ -285,7 +286,7 @@ fn second_looks(context: &Context, kind: Kind, ends: &Ends) -> Vec<String> {
         }
         let left = open_sources(&context.desk, ends, OpenOptions::default()).ok()?;
         let right =
-            reedhook_jobs::places::open_destination(&context.desk, ends.to.first()?, OpenOptions::default())
+            reedhook_jobs::open::open_destination(&context.desk, ends.to.first()?, OpenOptions::default())
                 .ok()??;
         let (from, to) = (ends.from.first()?, ends.to.first()?);
         let above = |side, levels| alignment::above(&context.desk, from, to, side, levels);

@@ -17,12 +17,13 @@ use crate::output;
 use crate::render;
 use reedhook_jobs::alignment;
 use reedhook_jobs::atomic_file::failed;
-use reedhook_jobs::capabilities;
+use reedhook_jobs::both::Both;
 use reedhook_jobs::home::Home;
 use reedhook_jobs::jobfile::{Job, load_job};
-use reedhook_jobs::look::{DestinationPlan, Preview, glance, look, losses};
+use reedhook_jobs::look::{glance, look, losses};
+use reedhook_jobs::preview::{DestinationPlan, Preview};
 use reedhook_jobs::saved::Saved;
-use reedhook_jobs::two_way::Both;
+use reedhook_jobs::trying;
 
 /// Shows what a run of the job would do.
 pub fn preview(context: &Context, name: &str, all: bool, save: Option<&Path>) -> Outcome {
@@ -53,7 +54,7 @@ fn show(context: &Context, preview: &Preview, allowed: &[Guard], all: bool) -> u
     } else {
         context.say(text(&context.desk.home, preview, all, refusal.as_ref()).trim_end());
         tell_losses(context, preview);
-        capabilities::untried(preview, &context.desk.home).iter().for_each(|line| context.warn(line));
+        trying::untried(preview, &context.desk.home).iter().for_each(|line| context.warn(line));
         for destination in preview.destinations.iter().filter(|destination| !destination.to_be_made) {
             tell_misalignment(context, preview, destination);
         }

@@ -10,8 +10,8 @@ use reedhook_core::store::FaultKind;
 use reedhook_jobs::failure::Cause;
 use reedhook_jobs::inventory::sightings::{self, Sighting};
 use reedhook_jobs::jobfile::{Job, known_job};
-use reedhook_jobs::look::Preview;
 use reedhook_jobs::places::{Ends, Located, typed_path};
+use reedhook_jobs::preview::Preview;
 use reedhook_jobs::recognise;
 use reedhook_jobs::restore::{
     Holder, Holders, Restore, To, Wanted, all_holders, find as find_wanted, in_order, kept_name, unreadable,

@@ -19,11 +19,14 @@ use crate::context::Context;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
+use reedhook_jobs::address::is_address;
 use reedhook_jobs::capabilities;
 use reedhook_jobs::jobfile::{check_name, job_names, load_job};
-use reedhook_jobs::places::{Means, Settings, StoreEntry, locate, no_place_for_files, written_for_keeping};
-use reedhook_jobs::reach::{Reach, is_address};
+use reedhook_jobs::places::no_place_for_files;
+use reedhook_jobs::places::{Means, locate, written_for_keeping};
+use reedhook_jobs::reach::Reach;
 use reedhook_jobs::secrets::{self, Kept};
+use reedhook_jobs::settings::{Settings, StoreEntry};
 
 /// Carries out a `store` command.
 pub fn store(context: &Context, command: StoreCommand) -> Outcome {

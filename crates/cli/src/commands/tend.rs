@@ -4,8 +4,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use reedhook_core::when::Finally;
-use reedhook_jobs::desk::Event;
 use reedhook_jobs::jobfile::load_job;
+use reedhook_jobs::observer::Event;
 use reedhook_jobs::run::RunResult;
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_tend::protocol::{Follows, JobState, JobWord, NearEnd, Request, Told, WaitsFor};

@@ -15,9 +15,10 @@ use crate::json as lines;
 use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, grouped, rate, styled};
 use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::jobfile::{Job, load_job};
-use reedhook_jobs::look::open_sources;
-use reedhook_jobs::places::{Ends, open_destination};
+use reedhook_jobs::open::open_destination;
+use reedhook_jobs::places::Ends;
 use reedhook_jobs::recognise::{self, Part};
+use reedhook_jobs::scan::open_sources;
 use reedhook_jobs::verify::{compare, remember_corruption};
 
 /// Verifies a job's sides against each other.

@@ -22,9 +22,11 @@ use crate::text::{BOLD, bytes, moment, styled};
 use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::inventory::sightings;
 use reedhook_jobs::jobfile::{Job, load_job};
-use reedhook_jobs::look::{comparison, decide, interrupted, open_sources};
-use reedhook_jobs::places::{Ends, Located, not_there_yet, open_destination, open_source, typed_path};
+use reedhook_jobs::look::decide;
+use reedhook_jobs::open::{not_there_yet, open_destination, open_source};
+use reedhook_jobs::places::{Ends, Located, typed_path};
 use reedhook_jobs::recognise::{self, Part};
+use reedhook_jobs::scan::{comparison, interrupted, open_sources};
 use reedhook_jobs::two_way::{self, Memory};
 
 /// Explains what a run would do about one path.

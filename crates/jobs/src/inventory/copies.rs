@@ -12,7 +12,8 @@ use reedhook_core::entry::EntryKind;
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{Inventories, Inventory, InventoryMeta, each_name};
 
-use super::{Query, may_be_one_drive};
+use super::may_be_one_drive;
+use crate::inventory::query::Query;
 
 /// Times so far apart can be one, as drives keep them.
 const SECONDS_APART: u64 = 2;

@@ -5,73 +5,36 @@
 
 mod branches;
 pub mod copies;
+pub(crate) mod files;
 pub mod listing;
 mod query;
 pub mod sightings;
 mod tree;
 pub(crate) mod upkeep;
 
-use std::sync::atomic::AtomicU64;
-use std::time::{Duration, Instant};
-
+use crate::capabilities::OpenOptions;
+use crate::desk::Desk;
+use crate::failure::{Cause, Failure, Outcome};
+pub use crate::inventory::files::{failed, named, open};
+use crate::jobfile::check_name;
+use crate::observer::Event;
+use crate::open::open_source;
+use crate::places::{Located, Means, locate};
+use crate::recognise::{self, mark_of};
+pub use branches::{Branch, branches};
+use listing::Listed;
+pub use query::{Bounds, Query};
 use reedhook_core::content;
 use reedhook_core::entry::Meta;
 use reedhook_core::identity::Ground;
 use reedhook_core::path::{Name, RESERVED_NAME, RelPath};
 use reedhook_core::store::{Listing, Store, StoreError};
 use reedhook_core::walk::{ScanError, ScanProgress, each_folder};
-use reedhook_record::RecordError;
 use reedhook_record::inventories::{About, Image, Inventories, Inventory, InventoryMeta, Taken};
 use reedhook_stores::drives;
-
-use crate::capabilities::OpenOptions;
-use crate::desk::{Desk, Event};
-use crate::failure::{Cause, Failure, Outcome, suggestion};
-use crate::home::{Home, make_closed, make_folder};
-use crate::jobfile::check_name;
-use crate::places::{Located, Means, locate, open_source};
-use crate::recognise::{self, mark_of};
-
-pub use branches::{Branch, branches};
-use listing::Listed;
-pub use query::{Bounds, Query};
+use std::sync::atomic::AtomicU64;
+use std::time::{Duration, Instant};
 pub use tree::InventoryTree;
-
-/// Opens the file of all inventories, making it when there is none.
-///
-/// # Errors
-/// When it cannot be used.
-pub fn open(home: &Home) -> Outcome<Inventories> {
-    make_folder(home.state())?;
-    let file = home.inventories_file();
-    // It names what is in everybody's folders.
-    make_closed(&file)?;
-    Inventories::open(&file).map_err(|error| failed(home, error))
-}
-
-/// What went wrong with the file of inventories: it can be thrown away, for all of it can be taken anew.
-pub fn failed(home: &Home, error: RecordError) -> Failure {
-    let file = home.inventories_file();
-    Failure::own_files(&file.display().to_string(), format!("the file of inventories {}", error.told()))
-        .hint("All of it can be taken anew: reedhook doctor --mend puts a broken file aside, and runs and `inventory take` fill a new one.")
-}
-
-/// The inventory of this name; an unknown one is an error that names the nearest.
-///
-/// # Errors
-/// When there is none, or the file of inventories cannot be used.
-pub fn named(home: &Home, all: &Inventories, name: &str) -> Outcome<Inventory> {
-    if let Some(found) = all.named(name).map_err(|error| failed(home, error))? {
-        return Ok(found);
-    }
-    let known = all.list().map_err(|error| failed(home, error))?;
-    let known: Vec<String> = known.into_iter().map(|one| one.about.name).collect();
-    Err(Failure::usage(format!("there is no inventory \"{name}\"")).hint(suggestion(
-        name,
-        &known,
-        "inventory",
-    )))
-}
 
 /// What came of taking an inventory.
 pub struct Took {

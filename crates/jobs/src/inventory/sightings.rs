@@ -8,8 +8,9 @@ use reedhook_core::path::RelPath;
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{Inventories, Inventory, InventoryMeta, each_name};
 
-use super::{is_connected, open};
+use super::is_connected;
 use crate::desk::Desk;
+use crate::inventory::files::open;
 use crate::places::Located;
 
 /// That a store had something when it was last seen.

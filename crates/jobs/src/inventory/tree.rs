@@ -14,9 +14,9 @@ use reedhook_core::store::{
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{Inventories, Inventory, InventoryEntry, InventoryMeta};
 
-use super::{failed, named, open};
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
+use crate::inventory::files::{failed, named, open};
 
 /// Fewer times than these are even by chance.
 const ENOUGH_TIMES: u64 = 12;

@@ -16,13 +16,16 @@ use reedhook_core::walk::WalkObserver;
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{About, Changes, Image, Inventories, InventoryMeta, Print};
 
-use super::{is_another, is_own, meta_of, open, usual_about};
+use super::{is_another, is_own, meta_of, usual_about};
 use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::Outcome;
+use crate::inventory::files::open;
 use crate::jobfile::Job;
-use crate::places::{InventoryKept, Located, locate, open_source};
+use crate::open::open_source;
+use crate::places::{Located, locate};
 use crate::recognise::mark_of;
+use crate::settings::InventoryKept;
 
 /// A run waits no longer than that for somebody else who is writing; then the next run notes what this one has seen.
 const PATIENCE: Duration = Duration::from_secs(3);

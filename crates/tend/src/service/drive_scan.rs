@@ -9,12 +9,14 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use reedhook_core::store::Place;
-use reedhook_jobs::desk::{Desk, Nobody};
+use reedhook_jobs::address::is_address;
+use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::{Halt, Outcome};
 use reedhook_jobs::inventory::{self, Took};
 use reedhook_jobs::low_priority;
-use reedhook_jobs::places::{InventoryKept, Located};
-use reedhook_jobs::reach::is_address;
+use reedhook_jobs::observer::Nobody;
+use reedhook_jobs::places::Located;
+use reedhook_jobs::settings::InventoryKept;
 use reedhook_jobs::words::count;
 use reedhook_stores::drives;
 

@@ -8,7 +8,7 @@ use reedhook_core::walk::Scope;
 use reedhook_core::when::Trigger;
 use reedhook_jobs::due;
 use reedhook_jobs::jobfile::{Job, job_names, load_job};
-use reedhook_jobs::places::Settings;
+use reedhook_jobs::settings::Settings;
 
 use super::{Service, line_of};
 use crate::happening::{Happening, Reason};

@@ -4,8 +4,8 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use reedhook_core::when::Finally;
-use reedhook_jobs::desk::Finishing;
 use reedhook_jobs::finally::{self, Pending, PendingState};
+use reedhook_jobs::observer::Finishing;
 
 use super::{News, Service};
 use crate::desktop_question;

@@ -9,9 +9,10 @@ use jiff::Timestamp;
 use reedhook_core::store::Place;
 use reedhook_core::walk::Scope;
 use reedhook_core::when::OnBattery;
-use reedhook_jobs::desk::{Desk, Event, Observer};
+use reedhook_jobs::desk::Desk;
 use reedhook_jobs::due;
 use reedhook_jobs::failure::{Cause, Failure, Halt};
+use reedhook_jobs::observer::{Event, Observer};
 use reedhook_jobs::run::RunResult;
 use reedhook_record::Outcome as RunOutcome;
 
