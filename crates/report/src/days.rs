@@ -7,7 +7,7 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use reedhook_record::RunRow;
 
-use crate::figures::{Period, Sum};
+use crate::sums::{Period, Sum};
 
 /// A day, with the runs that began on it.
 #[derive(Debug, Clone, PartialEq)]

@@ -1,159 +1,22 @@
 //! The figures of a report: what ran in a time, and what came of it.
 
-use std::collections::{BTreeMap, HashMap, VecDeque};
-use std::time::Duration;
-
+use crate::causes::{self, Troubled};
+use crate::days::Days;
+use crate::findings::findings;
+use crate::lonely::{OnceOnly, once_only};
+use crate::missed::not_run;
+pub use crate::parts::{JobPart, Report, Standing, Untold};
+use crate::rooms::destinations;
+pub use crate::sums::{Period, Sum};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use reedhook_core::job::Kind;
-use reedhook_core::plan::Counts;
 use reedhook_jobs::desk::Desk;
-use reedhook_jobs::due::{self, Due, Overdue};
+use reedhook_jobs::due::{self};
 use reedhook_jobs::failure::Outcome;
 use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_jobs::run::is_running;
 use reedhook_record::{Notification, Outcome as RunOutcome, Record, RunRow, Telling};
-
-use crate::causes::{self, Trouble, Troubled};
-use crate::days::{Day, Days};
-use crate::findings::{Finding, findings};
-use crate::lonely::{OnceOnly, once_only};
-use crate::missed::{NotRun, not_run};
-use crate::rooms::{Destination, destinations};
-
-/// A time that is looked back on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Period {
-    /// From then on.
-    pub since: Timestamp,
-    /// Up to before then.
-    pub until: Timestamp,
-}
-
-impl Period {
-    /// How long it is.
-    pub fn length(&self) -> Duration {
-        Duration::try_from(self.until.duration_since(self.since)).unwrap_or_default()
-    }
-
-    /// Both ends in milliseconds since 1970.
-    pub(crate) fn in_ms(&self) -> (i64, i64) {
-        (self.since.as_millisecond(), self.until.as_millisecond())
-    }
-}
-
-/// What runs came to.
-#[derive(Debug, Clone, Default, PartialEq)]
-pub struct Sum {
-    /// How many began.
-    pub runs: u64,
-    /// How many of them did everything, or had nothing to do.
-    pub well: u64,
-    /// Their numbers.
-    pub counts: Counts,
-    /// How long they took.
-    pub elapsed: Duration,
-}
-
-impl Sum {
-    /// Takes a run into account.
-    pub fn add(&mut self, run: &RunRow) {
-        self.runs += 1;
-        self.well += u64::from(run.end.outcome == RunOutcome::Done);
-        self.counts.add(&run.end.counts);
-        self.elapsed += run.end.elapsed;
-    }
-
-    /// Takes the runs of another sum into account.
-    pub fn add_sum(&mut self, other: &Sum) {
-        self.runs += other.runs;
-        self.well += other.well;
-        self.counts.add(&other.counts);
-        self.elapsed += other.elapsed;
-    }
-
-    /// Files and links that were worked on.
-    pub fn items(&self) -> u64 {
-        let counts = &self.counts;
-        counts.added + counts.updated + counts.moved + counts.removed + counts.meta
-    }
-}
-
-/// What a job is now.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Standing {
-    /// It is set up.
-    Kind(Kind),
-    /// Its file cannot be understood.
-    Broken(String),
-    /// It is not set up any more, or runs without a job.
-    Gone,
-}
-
-/// One job in a report.
-#[derive(Debug, Clone)]
-pub struct JobPart {
-    /// Its name.
-    pub name: String,
-    /// What it is now.
-    pub standing: Standing,
-    /// Nothing of it begins by itself.
-    pub paused: bool,
-    /// A run of it goes on now.
-    pub running: bool,
-    /// Its runs in the time.
-    pub sum: Sum,
-    /// The newest run that was to do the job, whenever that was; not an undo, nor a restore.
-    pub last: Option<RunRow>,
-    /// When the newest run began that came to its end, whenever that was; in milliseconds since 1970.
-    pub last_good_ms: Option<i64>,
-    /// What is due next.
-    pub next: Option<Due>,
-    /// It has not run well for longer than it may.
-    pub overdue: Option<Overdue>,
-    /// Conflicts that are held, as far as runs have told.
-    pub held: u64,
-}
-
-/// Somebody who could not be told something.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Untold {
-    /// Which way it was to go.
-    pub way: String,
-    /// How often.
-    pub times: u64,
-    /// When last, in milliseconds since 1970.
-    pub at_ms: i64,
-    /// Why, the last time.
-    pub message: String,
-}
-
-/// What there is to say about a time.
-#[derive(Debug, Clone)]
-pub struct Report {
-    /// The time.
-    pub period: Period,
-    /// The zone in which its days begin.
-    pub zone: TimeZone,
-    /// What is not well, the most pressing first.
-    pub findings: Vec<Finding>,
-    /// The jobs, by name.
-    pub jobs: Vec<JobPart>,
-    /// What was due and did not run.
-    pub not_run: Vec<NotRun>,
-    /// Problems, by job and cause.
-    pub troubles: Vec<Trouble>,
-    /// Where was written, and how much room there is.
-    pub destinations: Vec<Destination>,
-    /// What was done on each day.
-    pub days: Vec<Day>,
-    /// The newest runs, in the order in which they began: as many as a page shows. All of them are in a table ([`sheet`](crate::sheet)).
-    pub newest: VecDeque<RunRow>,
-    /// Who could not be told something.
-    pub untold: Vec<Untold>,
-    /// What exists on one drive only, where that was asked for.
-    pub once_only: OnceOnly,
-}
+use std::collections::{BTreeMap, HashMap, VecDeque};
 
 impl Report {
     /// Adds what exists on one drive only.

@@ -3,32 +3,17 @@
 //! What counts is how things stand at the end of the time: a run that failed on Tuesday and has gone well since is in the table of jobs
 //! and needs nobody.
 
-use std::collections::BTreeSet;
-
-use jiff::ToSpan;
-use reedhook_record::Outcome as RunOutcome;
-
-use crate::figures::{JobPart, Report, Standing, Sum};
+pub use crate::parts::Finding;
+use crate::parts::{JobPart, Report, Standing};
+use crate::sums::Sum;
 use crate::text::{bytes, count, grouped, moment_in, written};
 use crate::words::overdue_words;
+use jiff::ToSpan;
+use reedhook_record::Outcome as RunOutcome;
+use std::collections::BTreeSet;
 
 /// A drive that is full within so many days is worth a word now.
 const SOON_DAYS: i64 = 30;
-
-/// Something that is not well.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Finding {
-    /// What sort of thing it is, for programs.
-    pub code: &'static str,
-    /// The job, or the place or way that it is about.
-    pub about: String,
-    /// It is about a job.
-    pub of_a_job: bool,
-    /// What, in one sentence, without what it is about.
-    pub words: String,
-    /// What to do; may be empty.
-    pub advice: String,
-}
 
 /// Everything that is not well, the most pressing first.
 pub fn findings(report: &Report) -> Vec<Finding> {

@@ -16,7 +16,8 @@ use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::{Failure, Outcome};
 use reedhook_record::{Outcome as RunOutcome, RunRow};
 
-use crate::figures::{JobPart, Period, Report, Standing};
+use crate::parts::{JobPart, Report, Standing};
+use crate::sums::Period;
 
 /// How far back the room at a destination is looked for.
 const ROOM_DAYS: i64 = 400;

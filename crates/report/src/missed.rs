@@ -8,7 +8,7 @@ use reedhook_jobs::failure::Outcome;
 use reedhook_jobs::jobfile::Job;
 use reedhook_record::Record;
 
-use crate::figures::Period;
+use crate::sums::Period;
 
 /// A run may begin so much before the moment for which it is meant: clocks are not alike.
 const EARLY_MS: i64 = 60_000;

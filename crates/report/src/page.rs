@@ -7,8 +7,9 @@ use reedhook_core::foreign::escaped_lines;
 use crate::causes::Trouble;
 use crate::chart::{Chart, Form};
 use crate::days::Day;
-use crate::figures::{Report, Standing};
-use crate::findings::{Finding, verdict};
+use crate::findings::verdict;
+use crate::parts::Finding;
+use crate::parts::{Report, Standing};
 use crate::plain::{gathered, growth_words, last_words, period_words};
 use crate::rooms::Destination;
 use crate::text::{bytes, duration, grouped, moment_in, rate, written};
@@ -116,7 +117,7 @@ fn rendered(report: &Report, now: Timestamp, version: &str) -> Result<String, as
     page.render()
 }
 
-fn job_row(job: &crate::figures::JobPart, zone: &jiff::tz::TimeZone) -> [String; 9] {
+fn job_row(job: &crate::parts::JobPart, zone: &jiff::tz::TimeZone) -> [String; 9] {
     let sum = &job.sum;
     let kind = match &job.standing {
         Standing::Kind(kind) => kind.to_string(),

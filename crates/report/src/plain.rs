@@ -7,9 +7,11 @@ use jiff::{Timestamp, Unit};
 
 use crate::causes::Trouble;
 use crate::days::Day;
-use crate::figures::{JobPart, Period, Report, Standing};
-use crate::findings::{Finding, verdict};
+use crate::findings::verdict;
+use crate::parts::Finding;
+use crate::parts::{JobPart, Report, Standing};
 use crate::rooms::Destination;
+use crate::sums::Period;
 use crate::text::{
     Align, BAD, BOLD, CARE, Columns, DIM, GOOD, bytes, count, duration, grouped, moment_in, rate, styled,
     wrapped, written,
@@ -326,7 +328,7 @@ pub(crate) fn gathered(days: &[Day], step: Unit) -> Vec<Day> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::figures::Sum;
+    use crate::sums::Sum;
     use reedhook_core::plan::Counts;
 
     #[test]

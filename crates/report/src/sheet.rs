@@ -7,7 +7,7 @@ use reedhook_core::plan::Counts;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::failure::Outcome;
 
-use crate::figures::Period;
+use crate::sums::Period;
 use crate::text::written;
 
 /// What such a table begins with.

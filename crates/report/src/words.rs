@@ -5,7 +5,7 @@ use reedhook_jobs::due::Overdue;
 use reedhook_jobs::observer::Finishing;
 use reedhook_record::{Outcome as RunOutcome, RunEnd};
 
-use crate::figures::Sum;
+use crate::sums::Sum;
 use crate::text::{ago, bytes, count, duration, grouped};
 
 /// That a job has not run well for longer than it may.

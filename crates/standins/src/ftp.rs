@@ -8,7 +8,7 @@ use libunftp::ServerBuilder;
 use unftp_core::auth::{AuthenticationError, Authenticator, Credentials, Principal};
 use unftp_sbe_fs::Filesystem;
 
-use crate::{Settings, StartError};
+use crate::settings::{Settings, StartError};
 
 /// One account.
 struct Account {

@@ -12,8 +12,8 @@ use s3s::service::{S3Service, S3ServiceBuilder};
 use tokio::net::TcpListener;
 
 use crate::bucket::Buckets;
+use crate::settings::{Settings, StartError};
 use crate::web::Moods;
-use crate::{Settings, StartError};
 
 pub(crate) fn spawn(listener: TcpListener, settings: &Settings) -> Result<(), StartError> {
     let files = Buckets::new(&settings.folder)?;

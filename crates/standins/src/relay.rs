@@ -9,7 +9,7 @@ use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{broadcast, mpsc};
 
-use crate::Behaviour;
+use crate::settings::Behaviour;
 
 pub(crate) struct Relay {
     one_way: Duration,

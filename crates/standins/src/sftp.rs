@@ -16,8 +16,8 @@ use russh_sftp::protocol::{
 };
 use tokio::net::TcpListener;
 
+use crate::settings::{Settings, StartError};
 use crate::web::used;
-use crate::{Settings, StartError};
 
 struct Shared {
     folder: PathBuf,

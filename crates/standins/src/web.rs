@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 
 use http::{Method, Request, Response, StatusCode};
 
-use crate::Behaviour;
+use crate::settings::Behaviour;
 
 /// Answers that come from the behaviour and not from the server.
 pub(crate) struct Moods {

@@ -19,7 +19,7 @@ use hyper::service::service_fn;
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpListener;
 
-use crate::Settings;
+use crate::settings::Settings;
 use crate::web::Moods;
 
 struct Server {

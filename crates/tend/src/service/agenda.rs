@@ -7,8 +7,8 @@ use jiff::tz::TimeZone;
 use reedhook_core::walk::Scope;
 use reedhook_core::when::Missed;
 
-use super::{AFTER_MOUNT, LATE, Service, WHOLE, everything, line_of};
 use crate::happening::Reason;
+use crate::service::state::{AFTER_MOUNT, LATE, Service, WHOLE, everything, line_of};
 use crate::tended::{Follow, Tended};
 
 impl Service {

@@ -10,8 +10,8 @@ use reedhook_jobs::due;
 use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_jobs::settings::Settings;
 
-use super::{Service, line_of};
 use crate::happening::{Happening, Reason};
+use crate::service::state::{Service, line_of};
 use crate::tell::News;
 use crate::tended::Tended;
 

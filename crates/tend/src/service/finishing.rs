@@ -1,25 +1,15 @@
 //! What is done when nothing goes on any more: drives are unmounted, the machine is suspended or powered off.
 
-use std::path::PathBuf;
-use std::time::{Duration, Instant};
-
+use crate::desktop_question;
+use crate::happening::{Happening, Reason};
+use crate::service::countdown::Countdown;
+use crate::service::state::{News, Service};
+use crate::tended::Tended;
 use reedhook_core::when::Finally;
 use reedhook_jobs::finally::{self, Pending, PendingState};
 use reedhook_jobs::observer::Finishing;
-
-use super::{News, Service};
-use crate::desktop_question;
-use crate::happening::{Happening, Reason};
-use crate::tended::Tended;
-
-/// How near it is that the machine goes down.
-#[derive(Default)]
-pub(super) struct Countdown {
-    /// When it does, once nothing goes on any more.
-    end: Option<Instant>,
-    /// What was said to be waited for.
-    waits_for: String,
-}
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
 
 impl Service {
     /// Does what is wished for the end, as soon as it may be.

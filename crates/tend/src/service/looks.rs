@@ -11,7 +11,7 @@ use reedhook_jobs::jobfile::Job;
 use reedhook_jobs::places::{Ends, Located, locate};
 use reedhook_stores::drives;
 
-use super::drive_scan::Mounted;
+use crate::service::drives::Mounted;
 use crate::tended::Watchable;
 
 /// A look that takes longer than this has got no answer.

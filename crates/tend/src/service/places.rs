@@ -9,8 +9,8 @@ use reedhook_core::when::Trigger;
 use reedhook_jobs::places::{Ends, Located};
 
 use super::looks::{self, Found, JobPlaces, Subject};
-use super::{News, Service, everything, line_of};
 use crate::happening::Reason;
+use crate::service::state::{News, Service, everything, line_of};
 use crate::tended::{Follow, Followed, Watchable, Watched};
 use crate::watch;
 use crate::watch::Watch;

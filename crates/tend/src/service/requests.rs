@@ -7,12 +7,12 @@ use reedhook_core::walk::Scope;
 use reedhook_jobs::lines;
 
 use super::looks::Subject;
-use super::{Service, kept};
 use crate::happening::{Reason, Waiting};
 use crate::pending;
 use crate::protocol::{
     Follows, JobState, JobWord, NearEnd, NextDue, Request, ServiceState, Told, WaitsFor, local_time, refusal,
 };
+use crate::service::state::{Service, kept};
 use crate::socket::Answer;
 use crate::tended::{Follow, Tended};
 

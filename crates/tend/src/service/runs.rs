@@ -17,10 +17,10 @@ use reedhook_jobs::run::RunResult;
 use reedhook_record::Outcome as RunOutcome;
 
 use super::looks::Subject;
-use super::{News, SIDE_BY_SIDE, Service, everything};
 use crate::happening::{Happening, Reason, ServiceObserver, Waiting};
 use crate::queue::{Blocked, blocked};
 use crate::runner::{Ending, Order, Running};
+use crate::service::state::{News, SIDE_BY_SIDE, Service, everything};
 use crate::tended::{Last, Wanted};
 use crate::watch::Changed;
 use crate::{desktop_question, signs};

@@ -28,7 +28,7 @@ pub(super) fn show(desk: &Desk, message: &Message) -> Result<(), String> {
         .body(&marked_up(&message.short()))
         .icon("folder-sync")
         .urgency(if message.is_well { Urgency::Low } else { Urgency::Normal });
-    super::within(desk, "the desktop does not answer", move || {
+    super::waiting::within(desk, "the desktop does not answer", move || {
         shown.show().map(drop).map_err(|error| error.to_string())
     })
 }

@@ -16,8 +16,10 @@ use reedhook_jobs::words::fingerprint;
 use reedhook_record::Telling;
 use reedhook_report::figures::{Period, Report};
 
+use super::desktop;
 use super::message::Message;
-use super::{Origin, desktop, tell_by};
+use crate::tell::sending::tell_by;
+use reedhook_jobs::run_job::Origin;
 
 /// One that failed is tried again after so long.
 const AGAIN: SignedDuration = SignedDuration::from_mins(10);

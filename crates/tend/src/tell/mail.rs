@@ -17,7 +17,7 @@ use reedhook_stores::remote::connect::is_loopback;
 use url::Url;
 
 use super::message::Message;
-use super::within;
+use crate::tell::waiting::within;
 
 /// What its password is kept under: no store can have such a name.
 pub(super) const KEPT_AS: &str = "notify mail";

@@ -7,7 +7,7 @@ use reedhook_stores::remote::connect::Trust;
 use reedhook_stores::remote::post::post_json;
 
 use super::message::Message;
-use super::{WITHIN, within};
+use crate::tell::waiting::{WITHIN, within};
 
 /// What its token is kept under: no store can have such a name.
 pub(super) const KEPT_AS: &str = "notify webhook";
