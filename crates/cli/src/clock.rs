@@ -20,9 +20,7 @@ pub fn zone() -> TimeZone {
             // Without any setting at all a system keeps UTC, by convention.
             if variable.is_some() || std::path::Path::new("/etc/localtime").exists() {
                 let named = variable.map_or(String::new(), |zone| format!(" \"{zone}\""));
-                crate::context::warn(format!(
-                    "the time zone{named} is not known; times are in UTC ({error})"
-                ));
+                crate::say::warn(format!("the time zone{named} is not known; times are in UTC ({error})"));
             }
             TimeZone::UTC
         })

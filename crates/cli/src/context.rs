@@ -1,10 +1,12 @@
 //! What every command needs: the options that hold everywhere, Reedhook's own folders, the named stores, and the wish to
 //! stop.
 
-use std::io::IsTerminal;
-use std::sync::Arc;
-
-use reedhook_core::foreign::escaped_lines;
+use crate::args::{Color, Global};
+use crate::ask;
+use crate::failure::{Failure, Outcome};
+pub use crate::output::text as print_text;
+use crate::progress::Screen;
+use crate::say::{complain, warn};
 use reedhook_jobs::asking::Secrets;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::finally;
@@ -14,13 +16,8 @@ use reedhook_jobs::settings::Settings;
 use reedhook_stores::remote::connect::Secret;
 use reedhook_tend::pending;
 use reedhook_tend::tell::AtOnce;
-
-pub use crate::output::text as print_text;
-
-use crate::args::{Color, Global};
-use crate::ask;
-use crate::failure::{Failure, Outcome, line_of};
-use crate::progress::Screen;
+use std::io::IsTerminal;
+use std::sync::Arc;
 
 /// What every command needs.
 pub struct Context {
@@ -104,21 +101,4 @@ fn ask_for_secret(question: &str) -> Outcome<Option<Secret>> {
         return Ok(None);
     }
     Ok(Some(Secret::new(ask::secret(question, true)?)))
-}
-
-/// Warns people on standard error.
-pub fn warn(text: impl std::fmt::Display) {
-    use std::io::Write;
-    let label = crate::text::styled(crate::text::CARE, "Note:");
-    let _ = writeln!(anstream::stderr(), "{label} {}", escaped_lines(&text.to_string()));
-}
-
-/// Says what failed: on standard error, and with `--json` on standard output too.
-pub fn complain(failure: &Failure, json: bool) {
-    use std::io::Write;
-    if json {
-        crate::output::json(&line_of(failure));
-    }
-    let label = crate::text::styled(crate::text::BAD, "Error:");
-    let _ = writeln!(anstream::stderr(), "{label} {failure}");
 }

@@ -13,11 +13,13 @@ mod context;
 mod failure;
 mod groups;
 mod json;
+mod named_file;
 mod output;
 mod paint;
 mod progress;
 mod render;
 mod review;
+mod say;
 mod screen;
 mod signals;
 mod text;
@@ -40,7 +42,7 @@ fn main() -> ExitCode {
     // Half an output with an exit code that says that all went well would be believed.
     match output::failure() {
         Some(failure) => {
-            context::complain(&failure, false);
+            crate::say::complain(&failure, false);
             ExitCode::from(exit_of(&failure))
         }
         None => ExitCode::from(code),
@@ -91,12 +93,12 @@ fn act(cli: Cli) -> u8 {
     let tolerant = matches!(cli.command, Command::Doctor { .. });
     let service = matches!(cli.command, Command::Tend { command: None });
     let outcome = Context::new(&cli.global, tolerant, !service).and_then(|context| {
-        let outcome = commands::carry_out(&context, cli.command);
+        let outcome = commands::dispatch::carry_out(&context, cli.command);
         context.finish();
         outcome.map_err(|failure| failure.about_state_file(&context.desk.home.state_file()))
     });
     outcome.unwrap_or_else(|failure| {
-        context::complain(&failure, json);
+        crate::say::complain(&failure, json);
         exit_of(&failure)
     })
 }

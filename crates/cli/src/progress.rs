@@ -18,7 +18,8 @@ use reedhook_jobs::observer::{Event as Happening, Finishing, Observer};
 use reedhook_jobs::tally::{InHand, Tally};
 
 use crate::args::Global;
-use crate::context::{print_text, warn};
+use crate::output::text as print_text;
+use crate::say::warn;
 use crate::text::{bytes, count, duration, elided, elided_end, finishing_words, grouped, rate};
 
 /// How often the live view is drawn.

@@ -10,8 +10,8 @@ use ratatui::widgets::Paragraph;
 use reedhook_core::path::RelPath;
 use unicode_width::UnicodeWidthStr;
 
-use super::View;
 use super::model::{Model, TreeLine};
+use crate::browse::view::View;
 use crate::commands::branch_words;
 use crate::paint::boxed;
 use crate::text::{bytes, count, elided};

@@ -6,45 +6,23 @@ mod draw;
 mod model;
 #[cfg(test)]
 mod tests;
+mod view;
 
-use std::ops::ControlFlow;
-use std::time::Duration;
-
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use reedhook_core::path::RelPath;
-use reedhook_jobs::inventory::{self, Query, branches};
-use reedhook_record::inventories::{Inventories, Inventory};
-
+use crate::browse::view::{MOST_FOUND, Source, View};
 use crate::commands::seen_words;
 use crate::context::Context;
 use crate::failure::{INTERRUPTED, Outcome};
 use crate::paint::Paint;
 use crate::screen::{self, Screen, Typed};
 use crate::text::grouped;
-use model::Model;
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use reedhook_core::path::RelPath;
+use reedhook_jobs::inventory::{self};
+use std::ops::ControlFlow;
+use std::time::Duration;
 
 /// How long a key is waited for before it is seen whether the program is to end.
 const TURN: Duration = Duration::from_millis(200);
-
-/// So much of what is found can be gone through.
-const MOST_FOUND: usize = 10_000;
-
-/// Everything that is shown.
-struct View {
-    name: String,
-    /// Whether it is there, and when it was last seen.
-    seen: String,
-    entries: u64,
-    bytes: u64,
-    paint: Paint,
-    model: Model,
-    message: Option<String>,
-    /// What is being typed to be found.
-    typing: Option<String>,
-    help: bool,
-    /// Lines of the list, as it was drawn last.
-    height: usize,
-}
 
 /// Looks through an inventory, from a folder of it on.
 pub fn browse(context: &Context, name: &str, folder: &RelPath) -> Outcome {
@@ -59,71 +37,6 @@ pub fn browse(context: &Context, name: &str, folder: &RelPath) -> Outcome {
         source.open(&mut view.model)?;
     }
     watch(&mut Screen::take()?, &mut view, &source)
-}
-
-impl View {
-    fn new(one: &Inventory, seen: String, paint: Paint) -> View {
-        View {
-            name: one.about.name.clone(),
-            seen,
-            entries: one.entries,
-            bytes: one.bytes,
-            paint,
-            model: Model::default(),
-            message: None,
-            typing: None,
-            help: false,
-            height: 0,
-        }
-    }
-}
-
-/// The inventory that is looked through.
-struct Source<'c> {
-    context: &'c Context,
-    all: Inventories,
-    one: Inventory,
-}
-
-impl Source<'_> {
-    fn list(&self, model: &mut Model, folder: &[u8]) -> Outcome<()> {
-        let found = branches(&self.all, self.one.id, folder);
-        let found = found.map_err(|error| inventory::failed(&self.context.desk.home, error))?;
-        model.take(folder, found.unwrap_or_default());
-        Ok(())
-    }
-
-    fn open(&self, model: &mut Model) -> Outcome<()> {
-        match model.open_here() {
-            Some(folder) => self.list(model, &folder),
-            None => Ok(()),
-        }
-    }
-
-    fn go_to(&self, model: &mut Model, path: &[u8]) -> Outcome<()> {
-        for folder in model.open_to(path) {
-            self.list(model, &folder)?;
-        }
-        model.go_to(path);
-        Ok(())
-    }
-
-    /// Everything that has these words in its path.
-    fn find(&self, text: &str) -> Outcome<Vec<Vec<u8>>> {
-        let words: Vec<String> = text.split_whitespace().map(str::to_owned).collect();
-        let mut found = Vec::new();
-        let mut each = |path: Vec<u8>, _: &_| {
-            found.push(path);
-            if found.len() < MOST_FOUND { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
-        };
-        let sought = Query::of(&words).find(&self.all, self.one.id, &mut each);
-        sought.map_err(|error| inventory::failed(&self.context.desk.home, error))?;
-        Ok(found)
-    }
-}
-
-fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
-    if folder.is_empty() { name.to_vec() } else { [folder, b"/", name].concat() }
 }
 
 fn watch(screen: &mut Screen, view: &mut View, source: &Source<'_>) -> Outcome {

@@ -1,10 +1,9 @@
 //! What is looked through, as data: the folders that are open, where the cursor is, and what was found. No terminal and no file comes
 //! near it.
 
+use reedhook_jobs::inventory::Branch;
 use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
-
-use reedhook_jobs::inventory::Branch;
 
 /// What comes first in a folder. Folders come before the rest, whatever it is.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -93,7 +92,7 @@ impl Model {
         let mut branches: Vec<&Branch> = self.listed.get(folder).into_iter().flatten().collect();
         branches.sort_by(|a, b| self.order.compare(a, b));
         for branch in branches {
-            let path = super::joined(folder, &branch.name);
+            let path = joined(folder, &branch.name);
             let open = branch.is_folder() && self.open.contains(&path);
             lines.push(TreeLine { path: path.clone(), depth, branch: branch.clone(), open });
             if open {
@@ -153,4 +152,8 @@ impl Model {
         self.top = self.top.min(self.cursor).max((self.cursor + 1).saturating_sub(height));
         self.top = self.top.min(self.lines.len().saturating_sub(height));
     }
+}
+
+pub(in crate::browse) fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
+    if folder.is_empty() { name.to_vec() } else { [folder, b"/", name].concat() }
 }

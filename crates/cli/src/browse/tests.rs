@@ -7,6 +7,7 @@ use reedhook_jobs::inventory::Branch;
 use reedhook_record::inventories::InventoryMeta;
 
 use super::*;
+use crate::browse::model::Model;
 
 fn branch(name: &str, kind: EntryKind, files: u64, bytes: u64, seconds: i64) -> Branch {
     let meta = InventoryMeta::of(kind, bytes, Some(Stamp::new(seconds, 0)), None);

@@ -4,7 +4,7 @@ use reedhook_core::filter::{Filter, Rule, line_for};
 use reedhook_core::survey::{Amount, Survey, survey};
 use serde_json::json;
 
-use super::job::change_file;
+use crate::commands::job_files::change_file;
 use crate::context::Context;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;

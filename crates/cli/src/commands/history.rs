@@ -8,7 +8,7 @@ use reedhook_report::plain;
 use serde_json::{Value, json};
 
 use super::status::result_words;
-use super::where_to_look;
+use crate::commands::inventory::where_to_look;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::json as lines;

@@ -14,7 +14,7 @@ use reedhook_tend::install::{self, Program};
 use crate::args::Means;
 use crate::context::{Context, print_text};
 use crate::failure::{Cause, Failure, Outcome};
-use crate::output;
+use crate::named_file;
 
 /// How this program is called, by whoever begins it.
 fn program(context: &Context) -> Outcome<Program> {
@@ -273,7 +273,7 @@ pub fn shortcut(context: &Context, name: &str, to: Option<PathBuf>) -> Outcome {
         return Err(Failure::usage(format!("{} is no folder", folder.display())));
     }
     let file = folder.join(format!("reedhook-{name}.desktop"));
-    let mut out = output::begin(context, &file, Mark::LAUNCHER, &[])?;
+    let mut out = named_file::begin(context, &file, Mark::LAUNCHER, &[])?;
     let text = install::launcher(&program(context)?, &job);
     out.write_all(text.as_bytes()).map_err(|error| failed(&file, error))?;
     // Desktops start only what may be run.

@@ -2,27 +2,21 @@
 
 mod asking;
 
-use std::fs;
-use std::io::Write as _;
-use std::path::{Path, PathBuf};
-
+use super::status::next_words;
+use super::when::{next_of, shown as when_shown};
+use crate::args::JobCommand;
+use crate::ask;
+use crate::commands::job_files::{change_file, place_sides};
+use crate::context::{Context, print_text};
+use crate::failure::{Cause, Failure, Outcome, exit_of};
+use crate::json as lines;
+use crate::named_file;
+use crate::render;
+use crate::text::{Align, BOLD, Columns, styled};
+use asking::{ask_kind, ask_where_it_lands, asked_for_sides, wanted};
 use reedhook_core::foreign::escaped;
 use reedhook_core::job::{Kind, OddNames, Removed};
 use reedhook_core::units::UnitError;
-use serde_json::{Value, json};
-
-use crate::args::JobCommand;
-use crate::ask;
-use crate::context::{Context, print_text};
-use asking::{ask_kind, ask_where_it_lands, asked_for_sides, wanted};
-
-use super::status::next_words;
-use super::when::{next_of, shown as when_shown};
-use crate::failure::{Cause, Failure, Outcome, exit_of};
-use crate::json as lines;
-use crate::output;
-use crate::render;
-use crate::text::{Align, BOLD, Columns, styled};
 use reedhook_jobs::alignment;
 use reedhook_jobs::atomic_file::{Mark, failed, open_plain};
 use reedhook_jobs::capabilities::OpenOptions;
@@ -36,6 +30,10 @@ use reedhook_jobs::recognise::{self, SEEN};
 use reedhook_jobs::run::claim::JobLock;
 use reedhook_jobs::scan::{nested, open_sources};
 use reedhook_stores::child;
+use serde_json::{Value, json};
+use std::fs;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
 
 /// Carries out a `job` command, apart from `job filter`.
 pub fn job(context: &Context, command: JobCommand) -> Outcome {
@@ -100,17 +98,6 @@ fn unused(context: &Context, name: &str) -> Outcome<()> {
             .hint("Choose another name, or change it with `reedhook job edit`."));
     }
     Ok(())
-}
-
-/// Puts sides that were typed as words into the keys where they belong.
-pub fn place_sides(keys: &mut JobKeys, left: Option<String>, right: Option<String>) {
-    if keys.kind == Some(Kind::TwoWay) {
-        keys.left = left.or(keys.left.take());
-        keys.right = right.or(keys.right.take());
-    } else {
-        keys.from.splice(0..0, left);
-        keys.to.splice(0..0, right);
-    }
 }
 
 /// The job with its places written so that they hold from any working folder.
@@ -455,24 +442,6 @@ fn changed(given: &[String], new: &[String]) -> Vec<String> {
     if given.is_empty() { Vec::new() } else { new.to_vec() }
 }
 
-/// Changes a job's file in place, keeping comments and order, and only if the result is a valid job.
-pub fn change_file(
-    context: &Context,
-    name: &str,
-    change: impl FnOnce(&mut toml_edit::DocumentMut) -> Outcome<()>,
-) -> Outcome<Job> {
-    let file = context.desk.home.job_file(name);
-    let unreadable = |error: String| Failure::own_files(&format!("cannot read {}", file.display()), error);
-    let text = fs::read_to_string(&file).map_err(|error| unreadable(error.to_string()))?;
-    let mut document: toml_edit::DocumentMut =
-        text.parse().map_err(|error: toml_edit::TomlError| unreadable(error.to_string()))?;
-    change(&mut document)?;
-    let text = document.to_string();
-    let job = Job::new(name, parse(&text, &file)?)?;
-    write_file(&file, &text)?;
-    Ok(job)
-}
-
 fn set_keys(document: &mut toml_edit::DocumentMut, keys: &JobKeys) -> Outcome<()> {
     let text = keys.to_toml()?;
     let given: toml_edit::DocumentMut = text
@@ -569,9 +538,9 @@ fn export(context: &Context, name: &str, to: Option<PathBuf>) -> Outcome {
     let text = fs::read_to_string(&file).map_err(|error| Failure::own_files("cannot read the job", error))?;
     match to {
         Some(target) => {
-            let mut out = output::begin(context, &target, Mark::None, &[])?;
+            let mut out = named_file::begin(context, &target, Mark::None, &[])?;
             out.write_all(text.as_bytes()).map_err(|error| failed(&target, error))?;
-            output::written(context, out)?;
+            named_file::written(context, out)?;
             Ok(0)
         }
         None => {

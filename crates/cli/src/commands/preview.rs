@@ -8,12 +8,12 @@ use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
 use serde_json::{Value, json};
 
-use super::run::lifted;
 use crate::args::Guard;
+use crate::commands::allow::lifted;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome, REFUSED, exit_of};
 use crate::json as lines;
-use crate::output;
+use crate::named_file;
 use crate::render;
 use reedhook_jobs::alignment;
 use reedhook_jobs::atomic_file::failed;
@@ -33,7 +33,7 @@ pub fn preview(context: &Context, name: &str, all: bool, save: Option<&Path>) ->
     let proved = look(&context.desk, &job)?;
     let code = show(context, proved.preview(), &[], all);
     let saved = Saved::of(&context.desk, proved.preview(), &|_, _| false);
-    let mut out = output::begin(context, file, Saved::MARK, &proved.preview().ends.folders())?;
+    let mut out = named_file::begin(context, file, Saved::MARK, &proved.preview().ends.folders())?;
     out.write_all(saved.text().as_bytes()).map_err(|error| failed(file, error))?;
     out.finish()?;
     let deeds = crate::text::count(saved.len() as u64, "deed", "deeds");

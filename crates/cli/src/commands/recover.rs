@@ -24,9 +24,9 @@ use serde_json::json;
 
 use super::history::find;
 use super::run::{self, run_wanted, told};
-use super::with_sightings;
 use crate::args::KeptCommand;
 use crate::ask;
+use crate::commands::inventory::with_sightings;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::json as lines;

@@ -19,6 +19,7 @@ use super::when::instant;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::json as lines;
+use crate::named_file;
 use crate::output;
 
 /// Looks back.
@@ -51,7 +52,7 @@ pub fn report(
     }
     // Whether they can be written is known before anything is printed.
     let sides = if csv.is_some() || html.is_some() { sides(context)? } else { Vec::new() };
-    let begin = |path, mark| output::begin(context, path, mark, &sides).map(|file| (path, file));
+    let begin = |path, mark| named_file::begin(context, path, mark, &sides).map(|file| (path, file));
     let sheet = csv.map(|(path, _)| begin(path, Mark::Begins(sheet::MARK))).transpose()?;
     let page = html.map(|path| begin(path, Mark::PAGE)).transpose()?;
     if context.global.json {
@@ -65,13 +66,13 @@ pub fn report(
         let raw = csv.is_some_and(|(_, raw)| raw);
         let outcome = sheet::write(&context.desk, jobs, period, &mut file, raw)?;
         outcome.map_err(|error| failed(path, error))?;
-        output::written(context, file)?;
+        named_file::written(context, file)?;
     }
     if let Some((path, mut file)) = page {
         let text = page::html(&report, (context.desk.world.now)(), env!("CARGO_PKG_VERSION"));
         let text = text.map_err(|error| failed(path, error))?;
         std::io::Write::write_all(&mut file, text.as_bytes()).map_err(|error| failed(path, error))?;
-        output::written(context, file)?;
+        named_file::written(context, file)?;
     }
     Ok(0)
 }

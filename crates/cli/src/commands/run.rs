@@ -1,10 +1,13 @@
 //! `run` and `once`: carry a job out, watch it, and say what came of it.
 
-use std::cell::Cell;
-use std::path::Path;
-use std::rc::Rc;
-use std::sync::Arc;
-
+use crate::args::Allow;
+use crate::ask;
+use crate::commands::allow::lifted;
+use crate::context::Context;
+use crate::failure::{Cause, Failure, Outcome, REFUSED, STOPPED, exit_of};
+use crate::json as lines;
+use crate::render;
+use crate::text::{BOLD, styled};
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
 use reedhook_jobs::clear::{Consent, Need};
@@ -17,14 +20,10 @@ use reedhook_jobs::run_job::{Look, Origin, RunRequest, run_job};
 use reedhook_jobs::saved::{Saved, Since};
 use reedhook_record::Outcome as RunOutcome;
 use serde_json::{Value, json};
-
-use crate::args::{Allow, Guard};
-use crate::ask;
-use crate::context::Context;
-use crate::failure::{Cause, Failure, Outcome, REFUSED, STOPPED, exit_of};
-use crate::json as lines;
-use crate::render;
-use crate::text::{BOLD, styled};
+use std::cell::Cell;
+use std::path::Path;
+use std::rc::Rc;
+use std::sync::Arc;
 
 /// Runs jobs one after the other. All of them are read before the first one begins, so that a slip touches nothing.
 pub fn run(context: &Context, names: &[String], all: bool, allow: &Allow) -> Outcome {
@@ -138,7 +137,7 @@ pub fn once(
     let kind: Kind =
         kind.parse().map_err(|error: reedhook_core::units::UnitError| Failure::usage(error.to_string()))?;
     let mut keys = JobKeys { kind: Some(kind), ..keys };
-    super::job::place_sides(&mut keys, Some(left), Some(right));
+    super::job_files::place_sides(&mut keys, Some(left), Some(right));
     let job = Job::new(ONCE, keys)?;
     if preview {
         return super::preview::preview_job(context, &job, &allow.allow, false);
@@ -222,7 +221,7 @@ pub fn staying(context: &Context, stay: bool, run: impl FnOnce() -> Outcome) -> 
     let outcome = run();
     if stay && std::io::IsTerminal::is_terminal(&std::io::stdin()) {
         if let Err(failure) = &outcome {
-            crate::context::complain(failure, false);
+            crate::say::complain(failure, false);
         }
         context.finish();
         crate::context::print_text("\nPress a key to close this.");
@@ -275,20 +274,6 @@ fn agree_to_removals(context: &Context, preview: &Preview, need: Need) -> Outcom
         format!("this first run between these two places would remove {}", words.unwrap_or_default()),
     )
     .hint("Look at the preview, then run with --yes."))
-}
-
-/// The guards that a person lifts with `--allow`.
-pub fn lifted(context: &Context, allowed: &[Guard]) -> Vec<Lift> {
-    let commands = allowed.contains(&Guard::Commands);
-    context.desk.commands_allowed.store(commands, std::sync::atomic::Ordering::Relaxed);
-    let lift = |guard: &Guard| match guard {
-        Guard::Removals => Some(Lift::Removals),
-        Guard::Changes => Some(Lift::Changes),
-        Guard::Empty => Some(Lift::Empty),
-        Guard::Space => Some(Lift::Space),
-        Guard::Commands => None,
-    };
-    allowed.iter().filter_map(lift).collect()
 }
 
 /// Tells how a run ended, to a person or a program, and gives the exit code.

@@ -14,13 +14,14 @@ use reedhook_tend::{Happening, Outside, Reason, Service, ServiceObserver, Waitin
 use serde_json::{Value, json};
 
 use super::install;
-use super::job::change_file;
 use super::when::{is_tended, tell_service};
 use crate::args::{TendCommand, YesOrNo};
 use crate::clock;
-use crate::context::{Context, print_text, warn};
+use crate::commands::job_files::change_file;
+use crate::context::{Context, print_text};
 use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;
+use crate::say::warn;
 use crate::text::{
     Align, BAD, BOLD, CARE, Columns, DIM, GOOD, count, finishing_words, moment, overdue_words, result_of,
     styled,

@@ -13,12 +13,12 @@ use reedhook_tend::calendar;
 use serde_json::json;
 
 use super::install;
-use super::job::change_file;
 use crate::args::WhenArgs;
+use crate::commands::job_files::change_file;
 use crate::context::{Context, print_text};
 use crate::failure::{Failure, Outcome, exit_of};
 use crate::json as lines;
-use crate::output;
+use crate::named_file;
 use crate::render;
 use crate::text::{Align, BOLD, Columns, DIM, count, styled};
 
@@ -338,9 +338,9 @@ fn write_calendar(context: &Context, asked: &WhenArgs) -> Outcome {
     let text = calendar::written(&entries, from, &context.desk.world.zone, &identity);
     match &asked.to {
         Some(file) => {
-            let mut out = output::begin(context, file, Mark::CALENDAR, &[])?;
+            let mut out = named_file::begin(context, file, Mark::CALENDAR, &[])?;
             out.write_all(text.as_bytes()).map_err(|error| failed(file, error))?;
-            output::written(context, out)?;
+            named_file::written(context, out)?;
         }
         None => print_text(text.trim_end()),
     }

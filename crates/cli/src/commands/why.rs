@@ -14,7 +14,7 @@ use reedhook_core::store::Store;
 use reedhook_core::walk::{PathDecision, clash_words};
 use serde_json::json;
 
-use super::with_sightings;
+use crate::commands::inventory::with_sightings;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::json as lines;

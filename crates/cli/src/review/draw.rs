@@ -14,8 +14,8 @@ use reedhook_core::walk::comparing::Face;
 use unicode_width::UnicodeWidthStr;
 
 use super::model::{Choice, Model, ReviewLine, Row, Sums, Word};
-use super::{Phase, Prompt, View};
 use crate::paint::{Paint, boxed};
+use crate::review::view::{Phase, Prompt, View};
 use crate::text::{bytes, count, elided, grouped};
 
 impl Paint {
@@ -366,7 +366,7 @@ fn ask(frame: &mut Frame<'_>, _paint: Paint, question: &str) {
 
 impl Prompt {
     /// A prompt that is empty.
-    pub fn new(kind: super::Asked, text: String) -> Prompt {
+    pub fn new(kind: crate::review::view::Asked, text: String) -> Prompt {
         Prompt { kind, text }
     }
 }

@@ -8,16 +8,20 @@ mod draw;
 mod model;
 #[cfg(test)]
 mod tests;
+mod view;
 mod work;
 
-use std::path::PathBuf;
-use std::time::{Duration, Instant};
-
+use crate::args::{FilterArgs, ReviewArgs};
+use crate::browse::browse;
+use crate::context::Context;
+use crate::failure::{Failure, INTERRUPTED, Outcome};
+use crate::paint::Paint;
+use crate::review::view::{Asked, Phase, Prompt, Running, View};
+use crate::screen::{self, Screen, Typed};
+use crate::text::{count, duration};
+use model::Word;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use reedhook_core::compare::Basis;
-use reedhook_core::entry::Side;
-use reedhook_core::job::ConflictPolicy;
-use reedhook_core::path::RelPath;
 use reedhook_core::run::Done;
 use reedhook_jobs::compare::{How, Pairing, trouble};
 use reedhook_jobs::jobfile::load_job;
@@ -25,117 +29,12 @@ use reedhook_jobs::places::{Ends, INVENTORY, Located, Means, locate};
 use reedhook_jobs::tally::Tally;
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_stores::remote::connect::ConnectError;
-
-use crate::args::{FilterArgs, ReviewArgs};
-use crate::browse::browse;
-use crate::context::Context;
-use crate::failure::{Failure, INTERRUPTED, Outcome};
-use crate::paint::Paint;
-use crate::progress;
-use crate::screen::{self, Screen, Typed};
-use crate::text::{count, duration};
-use model::{Choice, Model, Word};
-use work::{Chosen, ReviewNews, Subject, Task, Worker};
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+use work::{ReviewNews, Subject, Task, Worker};
 
 /// How long a key is waited for before news are looked at.
 const TURN: Duration = Duration::from_millis(40);
-
-/// What is going on.
-pub(super) enum Phase {
-    Looking { entries: u64, read: u64 },
-    Ready,
-    Running(Box<Running>),
-}
-
-/// A run that is being watched.
-pub(super) struct Running {
-    tally: Tally,
-    since: Instant,
-}
-
-impl Running {
-    fn line(&self, width: usize) -> String {
-        progress::in_a_line(&self.tally, self.since.elapsed(), width)
-    }
-}
-
-/// What is typed into the line at the bottom.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Asked {
-    Search,
-    Plan,
-    Filter,
-}
-
-impl Asked {
-    fn question(self) -> &'static str {
-        match self {
-            Asked::Search => "Find: ",
-            Asked::Plan => "Save the plan as: ",
-            Asked::Filter => "Leave out, from now on: ",
-        }
-    }
-}
-
-pub(super) struct Prompt {
-    kind: Asked,
-    text: String,
-}
-
-/// Everything that is shown.
-pub(super) struct View {
-    name: String,
-    places: [String; 2],
-    is_job: bool,
-    paint: Paint,
-    model: Model,
-    same: u64,
-    notes: Vec<String>,
-    phase: Phase,
-    message: Option<String>,
-    prompt: Option<Prompt>,
-    question: Option<String>,
-    pane: Option<(RelPath, Vec<String>, usize)>,
-    help: bool,
-    found: String,
-    /// A run was stopped by a key, here: the review goes on.
-    stopping: bool,
-    /// Lines of the list, as it was drawn last.
-    height: usize,
-    code: u8,
-}
-
-impl View {
-    fn new(name: &str, is_job: bool, paint: Paint) -> View {
-        View {
-            name: name.to_owned(),
-            places: Default::default(),
-            is_job,
-            paint,
-            model: Model::default(),
-            same: 0,
-            notes: Vec::new(),
-            phase: Phase::Looking { entries: 0, read: 0 },
-            message: None,
-            prompt: None,
-            question: None,
-            pane: None,
-            help: false,
-            found: String::new(),
-            stopping: false,
-            height: 0,
-            code: 0,
-        }
-    }
-
-    fn chosen(&self) -> Chosen {
-        let winners = [(ConflictPolicy::Left, Choice::Left), (ConflictPolicy::Right, Choice::Right)];
-        let winners = winners.map(|(policy, choice)| (policy, self.model.settled(choice))).into();
-        let reversed = [(ConflictPolicy::Left, Side::Left), (ConflictPolicy::Right, Side::Right)];
-        let reversed = reversed.map(|(policy, side)| (policy, self.model.reversed(side))).into();
-        Chosen { left: self.model.leaves(), winners, reversed }
-    }
-}
 
 /// Reviews a job or two places.
 pub fn review(context: &Context, asked: &ReviewArgs) -> Outcome {
@@ -407,7 +306,7 @@ fn of_a_job(view: &mut View, code: KeyCode) {
         KeyCode::Char('x') => {
             if let Some(path) = view.model.here().and_then(|line| view.model.path_of(line)) {
                 let folder = matches!(view.model.here(), Some(model::ReviewLine::Folder { .. }));
-                let line = crate::commands::filter_line(&path, folder);
+                let line = crate::commands::filter_lines::filter_line(&path, folder);
                 match line {
                     Some(line) => view.prompt = Some(Prompt::new(Asked::Filter, line)),
                     None => view.message = Some("No line can be written for this name.".to_owned()),

@@ -8,6 +8,7 @@ use reedhook_core::walk::comparing::Face;
 
 use super::model::Row;
 use super::*;
+use reedhook_core::path::RelPath;
 
 fn path(text: &str) -> RelPath {
     RelPath::new(text.as_bytes()).expect("a path")

@@ -12,10 +12,10 @@ use reedhook_jobs::atomic_file::{AtomicFile, Mark, failed};
 use reedhook_jobs::jobfile::ONCE;
 use serde_json::{Value, json};
 
-use super::{Finding, compared_line, kind_word};
+use crate::commands::compare::finding::{Finding, compared_line, kind_word};
 use crate::context::Context;
 use crate::failure::Outcome;
-use crate::output;
+use crate::named_file;
 use crate::text::moment;
 
 const BEFORE: &str = include_str!("page-before.html");
@@ -28,7 +28,7 @@ pub(super) struct Page {
 
 impl Page {
     pub(super) fn open(context: &Context, path: &Path, sides: &[PathBuf]) -> Outcome<Page> {
-        Ok(Page { file: output::begin(context, path, Mark::PAGE, sides)?, path: path.to_owned() })
+        Ok(Page { file: named_file::begin(context, path, Mark::PAGE, sides)?, path: path.to_owned() })
     }
 
     pub(super) fn finish(mut self, context: &Context, findings: &[Finding<'_>]) -> Outcome<()> {
@@ -39,7 +39,7 @@ impl Page {
         let written =
             [BEFORE, &data, AFTER].iter().try_for_each(|piece| self.file.write_all(piece.as_bytes()));
         written.map_err(|error| failed(&self.path, error))?;
-        output::written(context, self.file)
+        named_file::written(context, self.file)
     }
 }
 

@@ -8,11 +8,11 @@ use reedhook_core::walk::comparing::{Differing, Face, FolderTally, Tally};
 use reedhook_jobs::atomic_file::{AtomicFile, Mark, failed};
 use reedhook_jobs::lines::StampText;
 
-use super::{Finding, kind_word};
 use crate::args::CompareArgs;
+use crate::commands::compare::finding::{Finding, kind_word};
 use crate::context::Context;
 use crate::failure::Outcome;
-use crate::output;
+use crate::named_file;
 
 /// A table that is being written.
 pub(super) struct Sheet {
@@ -57,7 +57,7 @@ impl Sheet {
         let (counts, raw) = (asked.counts, asked.csv_raw);
         let heading: &[&str] = if counts { &FOLDERS } else { &ENTRIES };
         let mark = heading[..4].join(",");
-        let file = output::begin(context, path, Mark::Begins(&mark), sides)?;
+        let file = named_file::begin(context, path, Mark::Begins(&mark), sides)?;
         let rows = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(file);
         let mut sheet = Sheet { rows, path: path.to_owned(), counts, raw };
         sheet.row(heading)?;
@@ -83,7 +83,7 @@ impl Sheet {
     pub(super) fn finish(self, context: &Context) -> Outcome<()> {
         let path = self.path;
         let file = self.rows.into_inner().map_err(|error| failed(&path, error.error()))?;
-        output::written(context, file)
+        named_file::written(context, file)
     }
 }
 

@@ -8,8 +8,8 @@ use reedhook_core::path::RelPath;
 use reedhook_core::walk::comparing::{Compared, Differing, Face, FolderTally, Tally};
 use reedhook_jobs::jobfile::ONCE;
 
-use super::{Finding, kind_word};
 use crate::args::CompareArgs;
+use crate::commands::compare::finding::{Finding, kind_word};
 use crate::context::Context;
 use crate::render::{FOLD_OVER, problem_list};
 use crate::text::{
