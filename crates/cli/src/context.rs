@@ -1,12 +1,11 @@
 //! What every command needs: the options that hold everywhere, Reedhook's own folders, the named stores, and the wish to
 //! stop.
 
-use crate::args::{Color, Global};
-use crate::ask;
-use crate::failure::{Failure, Outcome};
 pub use crate::output::text as print_text;
-use crate::progress::Screen;
-use crate::say::{complain, warn};
+
+use std::io::IsTerminal;
+use std::sync::Arc;
+
 use reedhook_jobs::asking::Secrets;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::finally;
@@ -16,8 +15,12 @@ use reedhook_jobs::settings::Settings;
 use reedhook_stores::remote::connect::Secret;
 use reedhook_tend::pending;
 use reedhook_tend::tell::AtOnce;
-use std::io::IsTerminal;
-use std::sync::Arc;
+
+use crate::args::{Color, Global};
+use crate::ask;
+use crate::failure::{Failure, Outcome};
+use crate::progress::Screen;
+use crate::say::{complain, warn};
 
 /// What every command needs.
 pub struct Context {

@@ -1,9 +1,11 @@
 //! Files that a person asked for.
 
+use std::path::{Path, PathBuf};
+
+use reedhook_jobs::atomic_file::{AtomicFile, Mark, Replace, lies_within};
+
 use crate::context::Context;
 use crate::failure::{Cause, Failure, Outcome};
-use reedhook_jobs::atomic_file::{AtomicFile, Mark, Replace, lies_within};
-use std::path::{Path, PathBuf};
 
 /// Begins a file that a person has asked for. One that is there and was not written by this program is replaced only after a yes, and
 /// none is made within the sides of a job: it would be taken for part of them.

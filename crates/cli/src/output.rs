@@ -4,16 +4,17 @@
 //! output in a file must not find half of it, and an exit code that says that all went well. So every line goes through here, the
 //! first failure is remembered, and the program's end asks for it.
 
-use crate::failure::{Cause, Failure};
-use reedhook_core::foreign::is_hidden;
-use reedhook_jobs::lines::JSON_VERSION;
-use serde_json::Value;
 use std::borrow::Cow;
 use std::fmt::Display;
 use std::io::{self, Write};
-use std::sync::Mutex;
-use std::sync::PoisonError;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use reedhook_core::foreign::is_hidden;
+use reedhook_jobs::lines::JSON_VERSION;
+use serde_json::Value;
+
+use crate::failure::{Cause, Failure};
 
 static FAILED: Mutex<Option<io::Error>> = Mutex::new(None);
 

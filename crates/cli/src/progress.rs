@@ -12,10 +12,9 @@ use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use reedhook_core::plan::Plan;
 use reedhook_core::run::Event;
 use reedhook_core::walk::ScanProgress;
-use unicode_width::UnicodeWidthStr;
-
 use reedhook_jobs::observer::{Event as Happening, Finishing, Observer};
 use reedhook_jobs::tally::{InHand, Tally};
+use unicode_width::UnicodeWidthStr;
 
 use crate::args::Global;
 use crate::output::text as print_text;

@@ -1,7 +1,8 @@
 //! What is said on standard error.
 
-use crate::failure::{Failure, line_of};
 use reedhook_core::foreign::escaped_lines;
+
+use crate::failure::{Failure, line_of};
 
 /// Warns people on standard error.
 pub fn warn(text: impl std::fmt::Display) {

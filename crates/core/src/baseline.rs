@@ -18,7 +18,8 @@ use crate::path::{Name, RelPath};
 use crate::plan::two_way::{Known, KnownKind, Remembered, SideMeta};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::run::{Done, Item, Mark};
-use crate::store::{FaultKind, Result, Store};
+use crate::store::Store;
+use crate::store::error::{FaultKind, Result};
 use crate::walk::two_way::news::{FolderNews, Open};
 
 /// What a run did to names, gathered from the items that it reported.

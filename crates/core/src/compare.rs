@@ -6,7 +6,7 @@ use std::time::Duration;
 use crate::entry::{EntryKind, Meta, SPECIAL_BITS, Side, Stamp};
 use crate::fresh::is_fresh_in_steps;
 use crate::job::Preserve;
-use crate::store::{Capabilities, Limits};
+use crate::store::capabilities::{Capabilities, Limits};
 
 /// What the two stores of a job can both express; anything finer cannot differ.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -10,7 +10,8 @@ use crossbeam_channel::{Receiver, Sender};
 
 use crate::entry::Side;
 use crate::path::RelPath;
-use crate::store::{Content, FaultKind, Result, Store, StoreError};
+use crate::store::error::{FaultKind, Result, StoreError};
+use crate::store::{Content, Store};
 
 /// A BLAKE3 hash.
 pub type Hash = [u8; 32];

@@ -9,7 +9,8 @@ use std::fmt::Write;
 
 use crate::entry::Entry;
 use crate::path::{RESERVED_NAME, RelPath};
-use crate::store::{FaultKind, Result, Store, StoreError, StoreExt};
+use crate::store::error::{FaultKind, Result, StoreError};
+use crate::store::{Store, StoreExt};
 
 /// What a place is on, told without writing to it: a file system of this machine, or a server. It recognises sources, which
 /// bear no mark because nothing is written to them, and tells an empty mount point from the drive that belongs there.

@@ -12,7 +12,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use crate::entry::Meta;
-use crate::store::{Content, Result};
+use crate::store::Content;
+use crate::store::error::Result;
 use crate::units::{Size, UnitError, serde_as_text};
 
 const EXPECTED: &str = "a limit such as \"20 MB/s\", or for a part of the day \"2 MB/s 08:00-18:00\"";

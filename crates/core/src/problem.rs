@@ -5,7 +5,7 @@
 
 use crate::entry::Side;
 use crate::path::RelPath;
-use crate::store::{FaultKind, StoreError};
+use crate::store::error::{FaultKind, StoreError};
 
 /// The stable cause of a problem.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]

@@ -5,7 +5,8 @@ use std::collections::BTreeMap;
 use crate::entry::{EntryKind, Meta};
 use crate::filter::{Filter, Inherited, Rule, Verdict};
 use crate::path::RelPath;
-use crate::store::{Result, Store, StoreError};
+use crate::store::Store;
+use crate::store::error::{Result, StoreError};
 
 /// A number of files and links, and their bytes.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]

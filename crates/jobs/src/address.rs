@@ -1,11 +1,13 @@
 //! Addresses of servers, and what else people say about reaching one.
 
-use crate::failure::{Failure, Outcome, nearest};
+use std::path::PathBuf;
+
 use reedhook_stores::remote::SCHEMES;
 use reedhook_stores::remote::connect::Address;
 use reedhook_stores::remote::sftp::is_plain;
 use serde::{Deserialize, Serialize};
-use std::path::PathBuf;
+
+use crate::failure::{Failure, Outcome, nearest};
 
 /// What a named store at a server may need besides its address. None of it is secret.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]

@@ -19,8 +19,10 @@ use crate::places::Located;
 
 /// So many folders are listed at each side, at most; at a server, where each costs a journey, a tenth.
 const LISTINGS: usize = 200;
+
 /// So many folders of a folder are tried as roots; at a server a tenth.
 const TRIED: usize = 40;
+
 /// So many folders that both have are looked into, to see whether they have more in common than a name.
 const LOOKED_INTO: usize = 8;
 

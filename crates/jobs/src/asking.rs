@@ -1,10 +1,12 @@
 //! Secrets that were found, and who is asked for the others.
 
-use crate::failure::Outcome;
-use reedhook_stores::remote::connect::Secret;
-use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use reedhook_stores::remote::connect::Secret;
+use serde::{Deserialize, Serialize};
+
+use crate::failure::Outcome;
 
 /// Asks a person for a secret; `None` when there is nobody to ask.
 pub type AskSecret = dyn Fn(&str) -> Outcome<Option<Secret>> + Send + Sync;

@@ -1,9 +1,10 @@
 //! Both sides of a two-way job, as they were found.
 
+use std::sync::Arc;
+
 use reedhook_core::plan::two_way::Settled;
 use reedhook_core::store::Store;
 use reedhook_core::walk::two_way::{Conflict, FolderNews};
-use std::sync::Arc;
 
 /// What a round of a two-way job has besides its destinations.
 pub struct Both {

@@ -4,8 +4,9 @@
 //! people have agreed to it and with the place reserved; where something else is found than the type says, it looks at both sides
 //! again before it decides.
 
-use crate::home::Home;
-use crate::jobfile::Job;
+use std::path::Path;
+use std::sync::Arc;
+
 use reedhook_core::job::{OddNames, Preserve};
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Result, Store};
@@ -14,8 +15,9 @@ use reedhook_stores::drives;
 use reedhook_stores::emulate::Emulated;
 use reedhook_stores::local::{LocalStore, TrialResult};
 use reedhook_stores::remote::Remote;
-use std::path::Path;
-use std::sync::Arc;
+
+use crate::home::Home;
+use crate::jobfile::job::Job;
 
 /// How a job opens its places.
 #[derive(Debug, Clone, Copy)]

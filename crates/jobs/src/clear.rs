@@ -4,23 +4,23 @@
 //! [`run_job`](crate::run_job::run_job) carries out nothing else. What is cleared has passed its guards, was agreed to, and has real stores: what
 //! had to be made is there, and was looked at again.
 
-use crate::capabilities::OpenOptions;
-use crate::desk::Desk;
-use crate::failure::Outcome;
-use crate::look::look_with;
-use crate::open;
-use crate::preview::brought;
-use crate::preview::{DestinationPlan, Preview};
 pub use crate::proved::ProvedPlan;
-use crate::proved::{Choice, Purpose};
-use crate::run::claim::lock_destination;
-use crate::run::retention::prune;
-use crate::scan::{facts, refuse_nested};
-use crate::trying;
+
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
 use reedhook_core::units::Size;
 use reedhook_core::walk::{Moves, Scope};
+
+use crate::capabilities::OpenOptions;
+use crate::desk::Desk;
+use crate::failure::Outcome;
+use crate::look::look_with;
+use crate::preview::{DestinationPlan, Preview, brought};
+use crate::proved::{Choice, Purpose};
+use crate::run::claim::lock_destination;
+use crate::run::retention::prune;
+use crate::scan::{facts, refuse_nested};
+use crate::{open, trying};
 
 /// Why a person has to agree before a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -4,17 +4,20 @@
 //! [`Desk`] up decides what these are: a command line, a service, a test.
 
 pub use crate::asking::{AskSecret, Secrets};
-use crate::failure::Outcome;
-use crate::home::Home;
 pub use crate::observer::{Event, Finishing, Nobody, Observer};
-use crate::settings::Settings;
 pub use crate::world::World;
-use reedhook_core::entry::Stamp;
-use reedhook_core::foreign::escaped;
-use reedhook_core::run::kept::ClockReading;
+
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
+
+use reedhook_core::entry::Stamp;
+use reedhook_core::foreign::escaped;
+use reedhook_core::run::kept::ClockReading;
+
+use crate::failure::Outcome;
+use crate::home::Home;
+use crate::settings::Settings;
 
 /// What all work on jobs needs.
 #[derive(Clone)]

@@ -7,7 +7,7 @@ use reedhook_record::{Followed, Outcome as RunOutcome, Record};
 
 use crate::failure::Outcome;
 use crate::home::Home;
-use crate::jobfile::{Job, Timing};
+use crate::jobfile::job::{Job, Timing};
 
 /// A moment at which a job is due, and the line that says so.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]

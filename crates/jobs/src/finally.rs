@@ -18,7 +18,8 @@ use reedhook_stores::eject::{removable_mount, unmount};
 
 use crate::desk::Desk;
 use crate::home::Home;
-use crate::jobfile::{Job, job_names, load_job};
+use crate::jobfile::files::{job_names, load_job};
+use crate::jobfile::job::Job;
 use crate::observer::{Event, Finishing};
 use crate::places::{Ends, Located};
 use crate::run::claim::{anything_runs, is_running};

@@ -14,8 +14,8 @@ use reedhook_stores::child;
 
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
-use crate::jobfile::Job;
-use crate::run::RunResult;
+use crate::jobfile::job::Job;
+use crate::run::result::RunResult;
 
 /// How often it is looked whether a command is over, or has to end.
 const LOOK: Duration = Duration::from_millis(20);

@@ -2,27 +2,29 @@
 //!
 //! Preview and run go the same way up to the plan, so that what a preview shows is what a run does.
 
-use crate::capabilities::OpenOptions;
-use crate::desk::Desk;
-use crate::failure::Outcome;
-use crate::inventory::upkeep::Shelves;
-use crate::jobfile::{Job, ONCE};
-use crate::open;
-use crate::places::{Ends, Located};
 pub use crate::preview::{DestinationPlan, Preview};
-use crate::proved::ProvedPlan;
-use crate::recognise::{self, GroundsSeen, Part};
-use crate::scan::one_way_word;
 pub(crate) use crate::scan::{How, kept_shelves, refuse_nested, scan_destination, scan_failure};
 pub use crate::scan::{comparison, interrupted, nested, one_way_rules, open_sources};
-use crate::two_way;
+
+use std::sync::Arc;
+
 use reedhook_core::entry::{Meta, Side};
 use reedhook_core::job::{Kind, Preserve};
 use reedhook_core::memory::Corrupted;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::Store;
 use reedhook_core::walk::{Corruption, Fresh, Moves, PathDecision, ScanInput, Scope, decide_path};
-use std::sync::Arc;
+
+use crate::capabilities::OpenOptions;
+use crate::desk::Desk;
+use crate::failure::Outcome;
+use crate::inventory::upkeep::Shelves;
+use crate::jobfile::job::{Job, ONCE};
+use crate::places::{Ends, Located};
+use crate::proved::ProvedPlan;
+use crate::recognise::{self, GroundsSeen, Part};
+use crate::scan::one_way_word;
+use crate::{open, two_way};
 
 /// Looks at what a run would do, to show it: what moved is taken for moved by its looks.
 ///
@@ -211,7 +213,7 @@ pub fn losses(job: &Job, place: &str, right: &dyn Store) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::jobfile::JobKeys;
+    use crate::jobfile::keys::JobKeys;
     use reedhook_core::job::Kind;
     use reedhook_testing::simulated::SimulatedStore;
 

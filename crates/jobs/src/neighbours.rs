@@ -12,7 +12,8 @@ use reedhook_core::store::{Place, Store, StoreError};
 use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
-use crate::jobfile::{Job, job_names, load_job};
+use crate::jobfile::files::{job_names, load_job};
+use crate::jobfile::job::Job;
 use crate::open;
 use crate::places::{Ends, Located};
 

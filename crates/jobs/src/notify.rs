@@ -146,6 +146,7 @@ macro_rules! as_text {
         }
     )+};
 }
+
 as_text!(Way, Condition, NotifyLine);
 
 /// The lines of a job file: a line, a list of lines, or a table with a way and when in each row.

@@ -1,10 +1,11 @@
 //! What happens while jobs are worked on, and who hears of it.
 
+use std::time::Duration;
+
 use reedhook_core::plan::Plan;
 use reedhook_core::run;
 use reedhook_core::walk::ScanProgress;
 use reedhook_core::when::Finally;
-use std::time::Duration;
 
 /// Something that happens while jobs are worked on.
 pub enum Event<'a> {

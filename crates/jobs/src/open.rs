@@ -1,16 +1,17 @@
 //! Opening places: a store, or the reason why there is none.
 
-use crate::capabilities::{self, OpenOptions};
-use crate::desk::Desk;
-use crate::failure::{Cause, Failure, Outcome};
-use crate::places::no_place_for_files;
-use crate::places::{Located, Means};
-use reedhook_core::store::{FaultKind, Store};
-use reedhook_stores::remote::connect::ConnectError;
-use reedhook_stores::union::Union;
 use std::fs;
 use std::path::Path;
 use std::sync::Arc;
+
+use reedhook_core::store::{FaultKind, Store};
+use reedhook_stores::remote::connect::ConnectError;
+use reedhook_stores::union::Union;
+
+use crate::capabilities::{self, OpenOptions};
+use crate::desk::Desk;
+use crate::failure::{Cause, Failure, Outcome};
+use crate::places::{Located, Means, no_place_for_files};
 
 /// Opens a source, or a side of a two-way job; `word` is what it is called.
 pub fn open_source(

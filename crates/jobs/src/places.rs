@@ -1,16 +1,18 @@
 //! Places as people write them (`~/counts`, `@field-drive/counts`) and the stores behind them.
 
-use crate::failure::{Failure, Outcome};
-use crate::home::Home;
-use crate::jobfile::Job;
-use crate::reach::{self, Reach};
-use crate::settings::Settings;
+use std::ffi::{OsStr, OsString};
+use std::path::{Component, Path, PathBuf};
+
 use reedhook_core::foreign::escaped;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::Place;
 use reedhook_stores::drives;
-use std::ffi::{OsStr, OsString};
-use std::path::{Component, Path, PathBuf};
+
+use crate::failure::{Failure, Outcome};
+use crate::home::Home;
+use crate::jobfile::job::Job;
+use crate::reach::{self, Reach};
+use crate::settings::Settings;
 
 /// A place as written, and what it means now.
 #[derive(Debug, Clone)]

@@ -1,13 +1,8 @@
 //! What was found of a job, to be shown: its places as they are, and what a run would do.
 
-use crate::both::Both;
-use crate::desk::Desk;
-use crate::failure::{Failure, Outcome};
-use crate::home::Home;
-use crate::jobfile::{Job, ONCE};
-use crate::places::{Ends, Located};
-use crate::recognise::{self, GroundsSeen};
-use crate::words::{bytes, grouped};
+use std::collections::HashSet;
+use std::sync::Arc;
+
 use reedhook_core::entry::{Meta, Side, Stamp};
 use reedhook_core::memory::Corrupted;
 use reedhook_core::path::RelPath;
@@ -15,8 +10,15 @@ use reedhook_core::plan::guard::{self, Facts, Lift, Refusal, Sides};
 use reedhook_core::plan::{Counts, Fate, Plan, Step};
 use reedhook_core::store::Store;
 use reedhook_record::Record;
-use std::collections::HashSet;
-use std::sync::Arc;
+
+use crate::both::Both;
+use crate::desk::Desk;
+use crate::failure::{Failure, Outcome};
+use crate::home::Home;
+use crate::jobfile::job::{Job, ONCE};
+use crate::places::{Ends, Located};
+use crate::recognise::{self, GroundsSeen};
+use crate::words::{bytes, grouped};
 
 /// One destination of a job, or one direction of a two-way one, as it was found.
 pub struct DestinationPlan {

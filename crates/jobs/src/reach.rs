@@ -4,12 +4,12 @@
 //! entry names (a variable of the environment, or a command that prints it), from `REEDHOOK_SECRET`, from the system's keyring or
 //! Reedhook's own file that only its owner may read, and at last from a person at the terminal.
 
-use crate::address::parse;
 pub use crate::address::{ReachKeys, is_address, refuse_secret_in};
-use crate::desk::Desk;
-use crate::failure::{Cause, Failure, Outcome};
-use crate::secrets;
-use crate::settings::StoreEntry;
+
+use std::os::unix::ffi::OsStrExt;
+use std::path::PathBuf;
+use std::sync::Arc;
+
 use reedhook_core::path::RelPath;
 use reedhook_core::store::StoreExt;
 use reedhook_record::KeptNotes;
@@ -22,9 +22,12 @@ use reedhook_stores::remote::patience::Patience;
 use reedhook_stores::remote::sftp::SshSetup;
 use reedhook_stores::remote::stop::Stop;
 use reedhook_stores::remote::{Options, Remote};
-use std::os::unix::ffi::OsStrExt;
-use std::path::PathBuf;
-use std::sync::Arc;
+
+use crate::address::parse;
+use crate::desk::Desk;
+use crate::failure::{Cause, Failure, Outcome};
+use crate::secrets;
+use crate::settings::StoreEntry;
 
 /// The variable that a secret may be in, whatever the store.
 const SECRET_VARIABLE: &str = "REEDHOOK_SECRET";

@@ -9,14 +9,13 @@ use reedhook_core::filter::Verdict;
 use reedhook_core::identity::{self, Ground};
 use reedhook_core::job::Kind;
 use reedhook_core::path::RelPath;
-use reedhook_core::store::FaultKind;
-use reedhook_core::store::Store;
+use reedhook_core::store::{FaultKind, Store};
 use reedhook_record::{KnownPlace, RunPlace};
 use reedhook_stores::drives;
 
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
-use crate::jobfile::{Job, ONCE};
+use crate::jobfile::job::{Job, ONCE};
 use crate::places::{Ends, Located};
 
 /// In the record: a place that was there when the job was set up, and has no mark yet.

@@ -3,19 +3,10 @@
 //! A restore is an ordinary copy run between two stores, limited to the paths that were named, so it has the same safety: whole
 //! files only, and what it replaces is kept.
 
-use crate::capabilities::OpenOptions;
-use crate::desk::Desk;
-use crate::failure::{Cause, Failure, Outcome};
-use crate::jobfile::{Job, ONCE, known_job};
-use crate::logline::LogLine;
-use crate::logs;
-use crate::open::{make_destination, open_destination};
-use crate::places::{Ends, Located, locate, typed_path};
-use crate::preview::Preview;
-use crate::proved::ProvedPlan;
-use crate::recognise::{self, GroundsSeen, Part};
-use crate::run::retention::{InOrder, KeptError, kept_in_order};
-use crate::scan::{How, scan_destination};
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
 use reedhook_core::entry::{Privileges, Side};
 use reedhook_core::filter::Filter;
 use reedhook_core::job::{Kind, Newer, Preserve};
@@ -27,9 +18,21 @@ use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::{Corruption, Fresh, Moves, Scope};
 use reedhook_record::RunPlace;
 use reedhook_stores::overlay::{Layer, Overlay};
-use std::collections::{BTreeMap, HashMap};
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
+
+use crate::capabilities::OpenOptions;
+use crate::desk::Desk;
+use crate::failure::{Cause, Failure, Outcome};
+use crate::jobfile::files::known_job;
+use crate::jobfile::job::{Job, ONCE};
+use crate::logline::LogLine;
+use crate::logs;
+use crate::open::{make_destination, open_destination};
+use crate::places::{Ends, Located, locate, typed_path};
+use crate::preview::Preview;
+use crate::proved::ProvedPlan;
+use crate::recognise::{self, GroundsSeen, Part};
+use crate::run::retention::{InOrder, KeptError, kept_in_order};
+use crate::scan::{How, scan_destination};
 
 /// A place that may hold kept copies.
 pub struct Holder {

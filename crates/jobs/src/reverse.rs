@@ -6,7 +6,7 @@ use reedhook_core::walk::{Moves, Scope};
 use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
-use crate::jobfile::Job;
+use crate::jobfile::job::Job;
 use crate::look::look_with;
 use crate::open::open_destination;
 use crate::places::Ends;

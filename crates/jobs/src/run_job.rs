@@ -11,13 +11,13 @@ use crate::clear::Consent;
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::finally::Finale;
-use crate::hooks;
-use crate::jobfile::Job;
-use crate::low_priority;
+use crate::jobfile::job::Job;
 use crate::preview::Preview;
 use crate::proved::ProvedPlan;
+use crate::run::Run;
 use crate::run::claim::JobLock;
-use crate::run::{Run, RunResult, Sort};
+use crate::run::result::{RunResult, Sort};
+use crate::{hooks, low_priority};
 
 /// How a run came about, as far as it matters to whoever hears of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

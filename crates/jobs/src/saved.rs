@@ -27,7 +27,7 @@ use serde_json::{Map, Value, json};
 use crate::atomic_file::{Mark, open_plain};
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
-use crate::jobfile::Job;
+use crate::jobfile::job::Job;
 use crate::lines::{self, StampText, path_of};
 use crate::places::Located;
 use crate::preview::{DestinationPlan, Preview};
@@ -35,7 +35,9 @@ use crate::recognise::spot;
 
 /// The version of the format that this program writes, and the newest that it reads.
 const VERSION: u64 = 1;
+
 const FORMAT: &str = "reedhook-plan";
+
 /// What stands before the hash at the end.
 const CHECK: &str = "],\"check\":\"";
 

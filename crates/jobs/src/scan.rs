@@ -1,15 +1,8 @@
 //! Scanning two trees for a job, whatever the look is for.
 
-use crate::capabilities::OpenOptions;
-use crate::desk::Desk;
-use crate::failure::{Cause, Failure, Outcome};
-use crate::home::Home;
-use crate::inventory::upkeep::Shelves;
-use crate::jobfile::Job;
-use crate::observer::Event;
-use crate::open;
-use crate::places::{Ends, Located};
-use crate::preview::DestinationPlan;
+use std::sync::Arc;
+use std::time::Duration;
+
 use crossbeam_channel::RecvTimeoutError;
 use reedhook_core::compare::Comparison;
 use reedhook_core::entry::Side;
@@ -24,8 +17,17 @@ use reedhook_core::walk::{
     Corruption, Fresh, Moves, ScanError, ScanInput, ScanProgress, Scope, WalkObserver, scan,
 };
 use reedhook_stores::union::Union;
-use std::sync::Arc;
-use std::time::Duration;
+
+use crate::capabilities::OpenOptions;
+use crate::desk::Desk;
+use crate::failure::{Cause, Failure, Outcome};
+use crate::home::Home;
+use crate::inventory::upkeep::Shelves;
+use crate::jobfile::job::Job;
+use crate::observer::Event;
+use crate::open;
+use crate::places::{Ends, Located};
+use crate::preview::DestinationPlan;
 
 /// The inventories that hear of a look; of one that is only to be shown, none.
 pub(crate) fn kept_shelves(

@@ -1,17 +1,19 @@
 //! Secrets that are kept: in the system's keyring where there is one, otherwise in a file that only its owner may read, and where no
 //! file can be closed to others (a stick), in one that is sealed with a passphrase (age v1 with an scrypt recipient).
 
+use std::fs;
+use std::io::{Read, Write};
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::Path;
+
+use age::secrecy::SecretString;
+use reedhook_stores::remote::connect::Secret;
+
 use crate::asking::SecretsFile;
 use crate::depth;
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
 use crate::home::{Home, closed, make_folder};
-use age::secrecy::SecretString;
-use reedhook_stores::remote::connect::Secret;
-use std::fs;
-use std::io::{Read, Write};
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
-use std::path::Path;
 
 /// Where a secret was put.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -88,6 +90,7 @@ mod ring {
         }
     }
 }
+
 /// A program that was built without a keyring keeps nothing there.
 #[cfg(not(feature = "keyring"))]
 mod ring {

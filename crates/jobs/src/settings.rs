@@ -1,20 +1,22 @@
 //! The settings file: named stores, and what holds for all jobs.
 
-use crate::address::ReachKeys;
-use crate::address::is_address;
-use crate::failure::{Cause, Failure, Outcome, suggestion};
-use crate::home::{Home, write_file};
-use crate::jobfile::{check_name, refuse_deep, toml_failure};
-use crate::notify::NotifyKeys;
-use reedhook_core::units::{Age, Size};
-use reedhook_stores::drives;
-use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs;
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
 use std::time::Duration;
+
+use reedhook_core::units::{Age, Size};
+use reedhook_stores::drives;
+use serde::{Deserialize, Serialize};
 use toml_edit::DocumentMut;
+
+use crate::address::{ReachKeys, is_address};
+use crate::failure::{Cause, Failure, Outcome, suggestion};
+use crate::home::{Home, write_file};
+use crate::jobfile::files::{refuse_deep, toml_failure};
+use crate::jobfile::job::check_name;
+use crate::notify::NotifyKeys;
 
 /// The settings file: named stores, and what holds for all jobs.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]

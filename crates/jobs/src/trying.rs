@@ -1,5 +1,12 @@
 //! Trying what places hold, before the first run that writes there.
 
+use std::path::{Path, PathBuf};
+
+use reedhook_core::job::{Kind, Preserve};
+use reedhook_core::store::Store;
+use reedhook_stores::drives;
+use reedhook_stores::local::LocalStore;
+
 use crate::capabilities::{OpenOptions, found};
 use crate::desk::Desk;
 use crate::failure::Outcome;
@@ -7,11 +14,6 @@ use crate::home::Home;
 use crate::open;
 use crate::places::Located;
 use crate::preview::{DestinationPlan, Preview};
-use reedhook_core::job::{Kind, Preserve};
-use reedhook_core::store::Store;
-use reedhook_stores::drives;
-use reedhook_stores::local::LocalStore;
-use std::path::{Path, PathBuf};
 
 /// The places of this machine that a run of a job writes into, and the folders that they are.
 pub(crate) fn written_to(preview: &Preview) -> impl Iterator<Item = (&Located, PathBuf)> {

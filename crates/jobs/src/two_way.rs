@@ -1,18 +1,10 @@
 //! The road of two-way jobs: open both sides, recall what they last agreed on, scan, check the guards, and afterwards remember.
 
 pub use crate::both::Both;
-use crate::capabilities::OpenOptions;
-use crate::desk::Desk;
-use crate::failure::{Cause, Failure, Halt, Outcome};
-use crate::inventory::upkeep::Shelves;
-use crate::jobfile::{Job, ONCE};
-use crate::neighbours;
-use crate::open;
-use crate::places::{Ends, Located};
-use crate::preview::{DestinationPlan, Preview};
-use crate::proved::ProvedPlan;
-use crate::recognise::{self, GroundsSeen, Part};
-use crate::scan::{comparison, facts, kept_shelves, refuse_nested, scan_failure, watched};
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
 use reedhook_core::baseline::{self, Deeds, learn};
 use reedhook_core::entry::{Meta, Side};
 use reedhook_core::filter::Filter;
@@ -26,8 +18,18 @@ use reedhook_core::store::{Store, StoreError};
 use reedhook_core::walk::two_way::{Decided, TwoWayInput, TwoWayPlan, decide_one, scan_two_way};
 use reedhook_core::walk::{Corruption, Moves, ScanError, Scope, WalkObserver};
 use reedhook_record::{Record, RecordError};
-use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, PoisonError};
+
+use crate::capabilities::OpenOptions;
+use crate::desk::Desk;
+use crate::failure::{Cause, Failure, Halt, Outcome};
+use crate::inventory::upkeep::Shelves;
+use crate::jobfile::job::{Job, ONCE};
+use crate::places::{Ends, Located};
+use crate::preview::{DestinationPlan, Preview};
+use crate::proved::ProvedPlan;
+use crate::recognise::{self, GroundsSeen, Part};
+use crate::scan::{comparison, facts, kept_shelves, refuse_nested, scan_failure, watched};
+use crate::{neighbours, open};
 
 /// What a person settles now: at these paths, in this way. Nothing else is touched.
 pub struct Settling {

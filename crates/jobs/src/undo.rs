@@ -16,17 +16,18 @@ use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::inventory::upkeep::Shelf;
-use crate::jobfile::{Job, ONCE, known_job};
+use crate::jobfile::files::known_job;
+use crate::jobfile::job::{Job, ONCE};
 use crate::logline::LogLine;
-use crate::logs;
 use crate::open::open_destination;
 use crate::places::{Located, locate};
-use crate::recognise;
 use crate::restore::Holder;
 use crate::run::claim::lock_destination;
+use crate::run::result::{RunResult, Sort};
 use crate::run::retention::owner;
-use crate::run::{JobLock, Run, RunResult, Sort};
+use crate::run::{JobLock, Run};
 use crate::run_job::{Origin, Surroundings, Travel};
+use crate::{logs, recognise};
 
 /// A run that is about to be undone. Its job is reserved from the first look on: the log of a run in progress tells half of it.
 pub struct Undoing {

@@ -12,7 +12,7 @@ use reedhook_core::walk::{Corruption, Fresh, Moves, ScanError, ScanInput, ScanPr
 
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Outcome};
-use crate::jobfile::Job;
+use crate::jobfile::job::Job;
 use crate::places::Ends;
 use crate::scan::{comparison, interrupted, one_way_rules};
 

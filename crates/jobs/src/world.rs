@@ -1,9 +1,10 @@
 //! The world outside, as far as jobs depend on it.
 
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
 use std::ffi::OsString;
 use std::path::PathBuf;
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 
 /// The world outside, as far as jobs depend on it.
 #[derive(Clone)]

@@ -5,13 +5,12 @@
 
 use std::collections::BTreeMap;
 
-use rusqlite::{OptionalExtension, params};
-
 use reedhook_core::baseline::Outgoing;
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::memory::FolderUpdate;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::two_way::{Known, Remembered};
+use rusqlite::{OptionalExtension, params};
 
 use crate::error::Result;
 use crate::state_file::StateFile;

@@ -1,12 +1,11 @@
 //! Files that sizes and times do not tell of: those that a verification found to have changed by themselves, until they are mended, and
 //! those whose times could not tell at the last look. And the time that retention goes by.
 
-use rusqlite::{OptionalExtension, params};
-
 use reedhook_core::entry::Side;
 use reedhook_core::memory::Corrupted;
 use reedhook_core::path::RelPath;
 use reedhook_core::run::kept::ClockReading;
+use rusqlite::{OptionalExtension, params};
 
 use crate::error::Result;
 use crate::state_file::StateFile;

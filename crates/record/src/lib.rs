@@ -41,12 +41,15 @@
 
 mod baseline;
 mod corrupted;
+pub(crate) mod error;
 mod followed;
 pub mod inventories;
 mod layout;
 mod morning;
 mod notes;
 mod places;
+pub(crate) mod runs;
+pub(crate) mod state_file;
 
 pub use crate::error::RecordError;
 pub use crate::runs::{Outcome, ProblemGroup, RunEnd, RunRow, Runs};
@@ -198,6 +201,3 @@ mod tests {
         assert_eq!(numbers, [("r2".to_owned(), 2), ("r1".to_owned(), 1)]);
     }
 }
-pub(crate) mod error;
-pub(crate) mod runs;
-pub(crate) mod state_file;

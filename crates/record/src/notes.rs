@@ -7,10 +7,9 @@ use std::collections::HashMap;
 use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use rusqlite::{Connection, params};
-
 use reedhook_core::notes::{Note, Notes};
 use reedhook_core::path::{Name, RelPath};
+use rusqlite::{Connection, params};
 
 use crate::error::Result;
 use crate::state_file::StateFile;

@@ -1,12 +1,12 @@
 //! What is known of the stores that jobs and runs work with: by their marks and by what they are on, never by a job's name alone.
 
+use reedhook_core::entry::Side;
+use reedhook_core::identity::Ground;
+use reedhook_core::path::RelPath;
 use rusqlite::{OptionalExtension, params};
 
 use crate::error::Result;
 use crate::state_file::StateFile;
-use reedhook_core::entry::Side;
-use reedhook_core::identity::Ground;
-use reedhook_core::path::RelPath;
 
 /// What a job knows of the store at one of its places.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

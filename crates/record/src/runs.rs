@@ -1,15 +1,17 @@
 //! What ran, and what came of it.
 
-use crate::error::Result;
-use crate::morning;
-use crate::morning::Room;
-use crate::state_file::StateFile;
+use std::time::Duration;
+
 use reedhook_core::entry::Stamp;
 use reedhook_core::memory::Checksum;
 use reedhook_core::path::RelPath;
 use reedhook_core::plan::Counts;
 use rusqlite::{OptionalExtension, Row, TransactionBehavior, named_params, params};
-use std::time::Duration;
+
+use crate::error::Result;
+use crate::morning;
+use crate::morning::Room;
+use crate::state_file::StateFile;
 
 /// Tables whose rows belong to a job, by its name.
 pub(crate) const OF_A_JOB: [&str; 10] = [

@@ -1,10 +1,12 @@
 //! The record in an SQLite file: opening it, and its layout.
 
-use crate::error::{RecordError, Result};
-use crate::layout;
-use rusqlite::{Connection, ErrorCode, Transaction, TransactionBehavior};
 use std::path::Path;
 use std::time::{Duration, Instant};
+
+use rusqlite::{Connection, ErrorCode, Transaction, TransactionBehavior};
+
+use crate::error::{RecordError, Result};
+use crate::layout;
 
 /// How long a program waits for another one that is writing.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(10);

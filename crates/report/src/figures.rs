@@ -1,22 +1,25 @@
 //! The figures of a report: what ran in a time, and what came of it.
 
+pub use crate::parts::{JobPart, Report, Standing, Untold};
+pub use crate::sums::{Period, Sum};
+
+use std::collections::{BTreeMap, HashMap, VecDeque};
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use reedhook_jobs::desk::Desk;
+use reedhook_jobs::due;
+use reedhook_jobs::failure::Outcome;
+use reedhook_jobs::jobfile::{Job, job_names, load_job};
+use reedhook_jobs::run::is_running;
+use reedhook_record::{Notification, Outcome as RunOutcome, Record, RunRow, Telling};
+
 use crate::causes::{self, Troubled};
 use crate::days::Days;
 use crate::findings::findings;
 use crate::lonely::{OnceOnly, once_only};
 use crate::missed::not_run;
-pub use crate::parts::{JobPart, Report, Standing, Untold};
 use crate::rooms::destinations;
-pub use crate::sums::{Period, Sum};
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
-use reedhook_jobs::desk::Desk;
-use reedhook_jobs::due::{self};
-use reedhook_jobs::failure::Outcome;
-use reedhook_jobs::jobfile::{Job, job_names, load_job};
-use reedhook_jobs::run::is_running;
-use reedhook_record::{Notification, Outcome as RunOutcome, Record, RunRow, Telling};
-use std::collections::{BTreeMap, HashMap, VecDeque};
 
 impl Report {
     /// Adds what exists on one drive only.

@@ -4,13 +4,16 @@
 //! and needs nobody.
 
 pub use crate::parts::Finding;
+
+use std::collections::BTreeSet;
+
+use jiff::ToSpan;
+use reedhook_record::Outcome as RunOutcome;
+
 use crate::parts::{JobPart, Report, Standing};
 use crate::sums::Sum;
 use crate::text::{bytes, count, grouped, moment_in, written};
 use crate::words::overdue_words;
-use jiff::ToSpan;
-use reedhook_record::Outcome as RunOutcome;
-use std::collections::BTreeSet;
 
 /// A drive that is full within so many days is worth a word now.
 const SOON_DAYS: i64 = 30;

@@ -1,16 +1,18 @@
 //! What a report is made of.
 
+use std::collections::VecDeque;
+
+use jiff::tz::TimeZone;
+use reedhook_core::job::Kind;
+use reedhook_jobs::due::{Due, Overdue};
+use reedhook_record::RunRow;
+
 use crate::causes::Trouble;
 use crate::days::Day;
 use crate::lonely::OnceOnly;
 use crate::missed::NotRun;
 use crate::rooms::Destination;
 use crate::sums::{Period, Sum};
-use jiff::tz::TimeZone;
-use reedhook_core::job::Kind;
-use reedhook_jobs::due::{Due, Overdue};
-use reedhook_record::RunRow;
-use std::collections::VecDeque;
 
 /// Something that is not well.
 #[derive(Debug, Clone, PartialEq, Eq)]

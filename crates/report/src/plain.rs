@@ -8,8 +8,7 @@ use jiff::{Timestamp, Unit};
 use crate::causes::Trouble;
 use crate::days::Day;
 use crate::findings::verdict;
-use crate::parts::Finding;
-use crate::parts::{JobPart, Report, Standing};
+use crate::parts::{Finding, JobPart, Report, Standing};
 use crate::rooms::Destination;
 use crate::sums::Period;
 use crate::text::{

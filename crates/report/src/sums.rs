@@ -1,9 +1,10 @@
 //! A stretch of time, and what runs came to in it.
 
+use std::time::Duration;
+
 use jiff::Timestamp;
 use reedhook_core::plan::Counts;
 use reedhook_record::{Outcome as RunOutcome, RunRow};
-use std::time::Duration;
 
 /// A time that is looked back on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

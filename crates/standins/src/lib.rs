@@ -34,13 +34,16 @@ mod web;
 mod webdav;
 
 pub use crate::settings::{Behaviour, Kind, Settings, StartError};
-use relay::Relay;
+
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+
 use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::Runtime;
+
+use relay::Relay;
 
 /// A running stand-in; it ends when dropped.
 pub struct Standin {

@@ -3,6 +3,7 @@
 use std::io;
 use std::path::PathBuf;
 use std::time::Duration;
+
 use thiserror::Error;
 
 /// What a stand-in speaks.

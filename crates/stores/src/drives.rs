@@ -4,10 +4,9 @@
 //! rescue system), they are read from the file system's own superblock, which needs the right to read the device.
 
 use std::collections::HashSet;
-use std::fs;
-use std::io;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
+use std::{fs, io};
 
 use reedhook_core::identity::Ground;
 use reedhook_core::path::RelPath;

@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 use crate::child;
-
 use crate::drives::mounted_device;
 
 /// What the system itself stands on is no drive that anybody unplugs.

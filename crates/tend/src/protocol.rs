@@ -2,6 +2,8 @@
 //!
 //! The first line of a conversation bears the version in each direction. A word of a later version is [`Told::Unknown`].
 
+pub use crate::state::{NearEnd, NextDue, ServiceState};
+
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use reedhook_core::when::Finally;
@@ -13,7 +15,6 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::happening::{Happening, Reason, Waiting};
-pub use crate::state::{NearEnd, NextDue, ServiceState};
 
 /// The version of what is spoken.
 pub const VERSION: u64 = 1;

@@ -9,14 +9,16 @@ use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::{Block, Clear, Paragraph};
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_report::figures::{JobPart, Standing};
+use reedhook_tend::protocol::JobWord;
 use unicode_width::UnicodeWidthStr;
 
-use super::model::{Board, Drive, Live, Page, Whose, end_words};
+use super::model::Board;
+use crate::board::shown::{Drive, Live, Page, Whose};
+use crate::board::words::end_words;
 use crate::commands::tend::state_words;
 use crate::paint::{Paint, boxed};
 use crate::progress::{facts, file_line};
 use crate::text::{bytes, count, elided, elided_end, result_of, written};
-use reedhook_tend::protocol::JobWord;
 
 /// Draws everything.
 pub fn draw(frame: &mut Frame<'_>, board: &mut Board) {

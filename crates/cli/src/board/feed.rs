@@ -24,10 +24,11 @@ use reedhook_tend::protocol::Told;
 use reedhook_tend::socket::{self, AskError};
 use serde_json::Value;
 
-use super::model::{BoardNews, Drive, Live, Whose};
+use crate::board::shown::{BoardNews, Drive, Live, Whose};
 
 /// How often Reedhook's own files are looked at; while another program's run goes on, its log is.
 const EVERY: Duration = Duration::from_secs(2);
+
 const EVERY_LOG: Duration = Duration::from_millis(300);
 
 /// How often it is tried whether the service is there.

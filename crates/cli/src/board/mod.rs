@@ -7,15 +7,16 @@
 mod draw;
 mod feed;
 mod model;
+pub(crate) mod shown;
 #[cfg(test)]
 mod tests;
+mod words;
 mod work;
 
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::bounded;
 use ratatui::crossterm::event::{KeyCode, KeyModifiers};
-
 use reedhook_jobs::jobfile::load_job;
 
 use crate::commands::tend::set_paused;

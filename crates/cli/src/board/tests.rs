@@ -14,7 +14,8 @@ use reedhook_report::figures::{JobPart, Standing, Sum};
 use serde_json::json;
 
 use super::draw;
-use super::model::{Board, BoardNews, Drive, Key, Live, Page, Said, Whose, Wish};
+use super::model::Board;
+use crate::board::shown::{BoardNews, Drive, Key, Live, Page, Said, Whose, Wish};
 use crate::paint::Paint;
 
 const NOW: i64 = 1_935_850_500_000;

@@ -21,11 +21,11 @@ use reedhook_jobs::run_job::{Origin, RunRequest, Surroundings, run_job};
 use reedhook_jobs::tally::{Progress, Said};
 use reedhook_record::{Outcome as RunOutcome, RunRow};
 use reedhook_report::plain::without_style;
-use reedhook_tend::pending;
 use reedhook_tend::protocol::{Request, Told};
-use reedhook_tend::socket;
+use reedhook_tend::{pending, socket};
 
-use super::model::{self, BoardNews, Live, Whose, Wish};
+use super::model;
+use crate::board::shown::{BoardNews, Live, Whose, Wish};
 use crate::commands::history::run_text;
 use crate::commands::preview;
 use crate::render;

@@ -17,7 +17,9 @@ use crate::paint::boxed;
 use crate::text::{bytes, count, elided};
 
 const FILES: usize = 11;
+
 const BYTES: usize = 9;
+
 const TIME: usize = 16;
 
 /// Draws everything.

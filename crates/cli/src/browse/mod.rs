@@ -8,6 +8,13 @@ mod model;
 mod tests;
 mod view;
 
+use std::ops::ControlFlow;
+use std::time::Duration;
+
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use reedhook_core::path::RelPath;
+use reedhook_jobs::inventory;
+
 use crate::browse::view::{MOST_FOUND, Source, View};
 use crate::commands::seen_words;
 use crate::context::Context;
@@ -15,11 +22,6 @@ use crate::failure::{INTERRUPTED, Outcome};
 use crate::paint::Paint;
 use crate::screen::{self, Screen, Typed};
 use crate::text::grouped;
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use reedhook_core::path::RelPath;
-use reedhook_jobs::inventory::{self};
-use std::ops::ControlFlow;
-use std::time::Duration;
 
 /// How long a key is waited for before it is seen whether the program is to end.
 const TURN: Duration = Duration::from_millis(200);

@@ -1,9 +1,10 @@
 //! What is looked through, as data: the folders that are open, where the cursor is, and what was found. No terminal and no file comes
 //! near it.
 
-use reedhook_jobs::inventory::Branch;
 use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
+
+use reedhook_jobs::inventory::Branch;
 
 /// What comes first in a folder. Folders come before the rest, whatever it is.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]

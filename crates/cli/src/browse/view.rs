@@ -1,12 +1,14 @@
 //! What is shown of an inventory.
 
+use std::ops::ControlFlow;
+
+use reedhook_jobs::inventory::{self, Query, branches};
+use reedhook_record::inventories::{Inventories, Inventory};
+
 use crate::browse::model::Model;
 use crate::context::Context;
 use crate::failure::Outcome;
 use crate::paint::Paint;
-use reedhook_jobs::inventory::{self, Query, branches};
-use reedhook_record::inventories::{Inventories, Inventory};
-use std::ops::ControlFlow;
 
 /// So much of what is found can be gone through.
 pub(super) const MOST_FOUND: usize = 10_000;

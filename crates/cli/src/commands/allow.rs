@@ -1,8 +1,9 @@
 //! The guards that a person lifts.
 
+use reedhook_core::plan::guard::Lift;
+
 use crate::args::Guard;
 use crate::context::Context;
-use reedhook_core::plan::guard::Lift;
 
 /// The guards that a person lifts with `--allow`.
 pub fn lifted(context: &Context, allowed: &[Guard]) -> Vec<Lift> {

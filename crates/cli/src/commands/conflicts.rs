@@ -12,15 +12,6 @@ use reedhook_core::path::RelPath;
 use reedhook_core::plan::guard::Lift;
 use reedhook_core::store::{Store, StoreExt};
 use reedhook_core::walk::two_way::Conflict;
-use serde_json::{Value, json};
-use similar::{ChangeTag, TextDiff};
-
-use super::run::{Wanted, not_begun, run_and_tell};
-use crate::ask;
-use crate::context::Context;
-use crate::failure::{Cause, Failure, Outcome, suggestion};
-use crate::json as lines;
-use crate::text::{Align, BOLD, CARE, Columns, DIM, bytes, count, moment, styled};
 use reedhook_jobs::both::Both;
 use reedhook_jobs::jobfile::{Job, known_job};
 use reedhook_jobs::look::glance;
@@ -28,6 +19,14 @@ use reedhook_jobs::places::typed_path;
 use reedhook_jobs::preview::Preview;
 use reedhook_jobs::run::Sort;
 use reedhook_jobs::two_way::{self, Settling};
+use serde_json::{Value, json};
+use similar::{ChangeTag, TextDiff};
+
+use super::run::{Wanted, not_begun, run_and_tell};
+use crate::context::Context;
+use crate::failure::{Cause, Failure, Outcome, suggestion};
+use crate::text::{Align, BOLD, CARE, Columns, DIM, bytes, count, moment, styled};
+use crate::{ask, json as lines};
 
 /// The exit code while conflicts are held.
 const HELD: u8 = 4;

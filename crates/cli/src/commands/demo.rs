@@ -7,12 +7,12 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::{Duration, SystemTime};
 
-#[cfg(feature = "standins")]
-use reedhook_standins::{Behaviour, Kind, Settings, Standin};
-
 use crate::context::{Context, print_text};
 use crate::failure::{Failure, Halt, Outcome};
 use crate::text::{BOLD, DIM, styled};
+
+#[cfg(feature = "standins")]
+use reedhook_standins::{Behaviour, Kind, Settings, Standin};
 
 /// The demo's archive lives as long as the demo, on this machine.
 const ARCHIVE_SECRET: &str = "marsh tit";

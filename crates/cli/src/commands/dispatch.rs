@@ -1,6 +1,7 @@
 //! From what was typed to the command that does it.
 
-use crate::args::{Command, JobCommand};
+use crate::args::Command;
+use crate::args::commands::JobCommand;
 use crate::board::board;
 use crate::commands::{
     compare, conflicts, demo, doctor, extras, filter, history, install, inventory, job, notify, preview,

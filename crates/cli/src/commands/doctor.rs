@@ -6,21 +6,19 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use reedhook_core::store::Store;
+use reedhook_jobs::address::is_address;
+use reedhook_jobs::jobfile::{job_names, load_job};
+use reedhook_jobs::settings::Settings;
+use reedhook_jobs::{inventory, logs};
 use reedhook_record::inventories::Inventories;
 use reedhook_record::{RecordError, StateFile};
 use reedhook_stores::local::LocalStore;
 use serde_json::json;
 
-use crate::clock;
 use crate::context::Context;
 use crate::failure::{Cause, Failure, Halt, Outcome};
-use crate::json as lines;
 use crate::text::{Align, BAD, CARE, Columns, bytes, count, grouped, moment, wrapped};
-use reedhook_jobs::address::is_address;
-use reedhook_jobs::inventory;
-use reedhook_jobs::jobfile::{job_names, load_job};
-use reedhook_jobs::logs;
-use reedhook_jobs::settings::Settings;
+use crate::{clock, json as lines};
 
 /// How well something is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]

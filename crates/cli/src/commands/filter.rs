@@ -2,6 +2,11 @@
 
 use reedhook_core::filter::{Filter, Rule, line_for};
 use reedhook_core::survey::{Amount, Survey, survey};
+use reedhook_jobs::capabilities::OpenOptions;
+use reedhook_jobs::jobfile::{Job, load_job};
+use reedhook_jobs::logline::LogLine;
+use reedhook_jobs::places::Ends;
+use reedhook_jobs::scan::open_sources;
 use serde_json::json;
 
 use crate::commands::job_files::change_file;
@@ -9,11 +14,6 @@ use crate::context::Context;
 use crate::failure::{Cause, Failure, Outcome};
 use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
-use reedhook_jobs::capabilities::OpenOptions;
-use reedhook_jobs::jobfile::{Job, load_job};
-use reedhook_jobs::logline::LogLine;
-use reedhook_jobs::places::Ends;
-use reedhook_jobs::scan::open_sources;
 
 /// Folders listed without being asked for all.
 const FOLDERS: usize = 40;

@@ -2,6 +2,11 @@
 
 use reedhook_core::run::Done;
 use reedhook_core::units::{Age, Moment};
+use reedhook_jobs::desk::Desk;
+use reedhook_jobs::jobfile::{ONCE, load_job};
+use reedhook_jobs::logline::LogLine;
+use reedhook_jobs::logs;
+use reedhook_jobs::places::locate;
 use reedhook_record::{Outcome as RunOutcome, RunRow};
 use reedhook_report::days::Days;
 use reedhook_report::plain;
@@ -11,14 +16,8 @@ use super::status::result_words;
 use crate::commands::inventory::where_to_look;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
-use crate::json as lines;
-use crate::render;
 use crate::text::{Align, BOLD, Columns, bytes, count, moment, styled};
-use reedhook_jobs::desk::Desk;
-use reedhook_jobs::jobfile::{ONCE, load_job};
-use reedhook_jobs::logline::LogLine;
-use reedhook_jobs::logs;
-use reedhook_jobs::places::locate;
+use crate::{json as lines, render};
 
 /// Items listed without being asked for all.
 const ITEMS: usize = 40;

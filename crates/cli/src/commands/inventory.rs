@@ -15,12 +15,10 @@ use reedhook_record::inventories::{Inventories, Inventory, InventoryMeta};
 use serde_json::{Value, json};
 
 use crate::args::{FindArgs, InventoryCommand, KindWord, Range};
-use crate::ask;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
-use crate::json as lines;
-use crate::output;
 use crate::text::{Align, BOLD, CARE, Columns, ago, bytes, count, duration, grouped, moment, styled};
+use crate::{ask, json as lines, output};
 
 /// So many entries of each inventory are listed without being asked for all.
 const SHOWN: usize = 50;

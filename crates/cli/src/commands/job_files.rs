@@ -1,11 +1,13 @@
 //! What commands change in job files.
 
-use crate::context::Context;
-use crate::failure::{Failure, Outcome};
+use std::fs;
+
 use reedhook_core::job::Kind;
 use reedhook_jobs::home::write_file;
 use reedhook_jobs::jobfile::{Job, JobKeys, parse};
-use std::fs;
+
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
 
 /// Puts sides that were typed as words into the keys where they belong.
 pub fn place_sides(keys: &mut JobKeys, left: Option<String>, right: Option<String>) {

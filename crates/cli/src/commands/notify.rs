@@ -5,7 +5,7 @@ use reedhook_tend::tell;
 use serde_json::json;
 
 use super::store::{forget_secret, keep_secret};
-use crate::args::NotifyCommand;
+use crate::args::commands::NotifyCommand;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
 use crate::json as lines;

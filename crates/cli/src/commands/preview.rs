@@ -6,16 +6,6 @@ use std::path::Path;
 
 use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
-use serde_json::{Value, json};
-
-use crate::args::Guard;
-use crate::commands::allow::lifted;
-use crate::context::Context;
-use crate::failure::{Failure, Outcome, REFUSED, exit_of};
-use crate::json as lines;
-use crate::named_file;
-use crate::render;
-use reedhook_jobs::alignment;
 use reedhook_jobs::atomic_file::failed;
 use reedhook_jobs::both::Both;
 use reedhook_jobs::home::Home;
@@ -23,7 +13,14 @@ use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::look::{glance, look, losses};
 use reedhook_jobs::preview::{DestinationPlan, Preview};
 use reedhook_jobs::saved::Saved;
-use reedhook_jobs::trying;
+use reedhook_jobs::{alignment, trying};
+use serde_json::{Value, json};
+
+use crate::args::Guard;
+use crate::commands::allow::lifted;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome, REFUSED, exit_of};
+use crate::{json as lines, named_file, render};
 
 /// Shows what a run of the job would do.
 pub fn preview(context: &Context, name: &str, all: bool, save: Option<&Path>) -> Outcome {

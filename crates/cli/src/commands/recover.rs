@@ -24,14 +24,12 @@ use serde_json::json;
 
 use super::history::find;
 use super::run::{self, run_wanted, told};
-use crate::args::KeptCommand;
-use crate::ask;
+use crate::args::commands::KeptCommand;
 use crate::commands::inventory::with_sightings;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
-use crate::json as lines;
-use crate::render;
 use crate::text::{Align, Columns, bytes, count, grouped, moment};
+use crate::{ask, json as lines, render};
 
 /// Carries out a `kept` command.
 pub fn kept(context: &Context, command: KeptCommand) -> Outcome {

@@ -18,9 +18,7 @@ use serde_json::{Map, Value, json};
 use super::when::instant;
 use crate::context::Context;
 use crate::failure::{Failure, Outcome};
-use crate::json as lines;
-use crate::named_file;
-use crate::output;
+use crate::{json as lines, named_file, output};
 
 /// Looks back.
 pub fn report(

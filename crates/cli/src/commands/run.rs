@@ -1,13 +1,10 @@
 //! `run` and `once`: carry a job out, watch it, and say what came of it.
 
-use crate::args::Allow;
-use crate::ask;
-use crate::commands::allow::lifted;
-use crate::context::Context;
-use crate::failure::{Cause, Failure, Outcome, REFUSED, STOPPED, exit_of};
-use crate::json as lines;
-use crate::render;
-use crate::text::{BOLD, styled};
+use std::cell::Cell;
+use std::path::Path;
+use std::rc::Rc;
+use std::sync::Arc;
+
 use reedhook_core::job::Kind;
 use reedhook_core::plan::guard::Lift;
 use reedhook_jobs::clear::{Consent, Need};
@@ -20,10 +17,13 @@ use reedhook_jobs::run_job::{Look, Origin, RunRequest, run_job};
 use reedhook_jobs::saved::{Saved, Since};
 use reedhook_record::Outcome as RunOutcome;
 use serde_json::{Value, json};
-use std::cell::Cell;
-use std::path::Path;
-use std::rc::Rc;
-use std::sync::Arc;
+
+use crate::args::Allow;
+use crate::commands::allow::lifted;
+use crate::context::Context;
+use crate::failure::{Cause, Failure, Outcome, REFUSED, STOPPED, exit_of};
+use crate::text::{BOLD, styled};
+use crate::{ask, json as lines, render};
 
 /// Runs jobs one after the other. All of them are read before the first one begins, so that a slip touches nothing.
 pub fn run(context: &Context, names: &[String], all: bool, allow: &Allow) -> Outcome {

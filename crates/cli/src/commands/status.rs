@@ -1,18 +1,17 @@
 //! `status`: all jobs at a glance.
 
-use reedhook_record::{Outcome as RunOutcome, RunRow};
-use serde_json::{Value, json};
-
-use crate::context::Context;
-use crate::failure::Outcome;
-use crate::json as lines;
-use crate::text::{Align, BAD, CARE, Columns, ago, moment, overdue_words, result_of};
 use reedhook_core::when::Rule;
 use reedhook_jobs::due::{self, Due};
 use reedhook_jobs::jobfile::{Job, job_names, load_job};
 use reedhook_jobs::run::is_running;
+use reedhook_record::{Outcome as RunOutcome, RunRow};
+use serde_json::{Value, json};
 
 use super::when::{instant, next_of, shown};
+use crate::context::Context;
+use crate::failure::Outcome;
+use crate::json as lines;
+use crate::text::{Align, BAD, CARE, Columns, ago, moment, overdue_words, result_of};
 
 /// How long a job may lie still before it is pointed out.
 const STALE_DAYS: i64 = 10;

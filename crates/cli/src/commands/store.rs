@@ -8,25 +8,23 @@ use reedhook_core::identity::{self, Ground};
 use reedhook_core::job::Kind;
 use reedhook_core::path::{Name, RelPath, part_name};
 use reedhook_core::store::{Capabilities, FaultKind, Space, Store, StoreError, StoreExt};
+use reedhook_jobs::address::is_address;
+use reedhook_jobs::capabilities;
+use reedhook_jobs::jobfile::{check_name, job_names, load_job};
+use reedhook_jobs::places::{Means, locate, no_place_for_files, written_for_keeping};
+use reedhook_jobs::reach::Reach;
+use reedhook_jobs::secrets::{self, Kept};
+use reedhook_jobs::settings::{Settings, StoreEntry};
 use reedhook_stores::drives;
 use reedhook_stores::local::LocalStore;
 use reedhook_stores::remote::connect::Secret;
 use serde_json::{Value, json};
 
-use crate::args::StoreCommand;
-use crate::ask;
+use crate::args::commands::StoreCommand;
 use crate::context::Context;
 use crate::failure::{Cause, Failure, Outcome};
-use crate::json as lines;
 use crate::text::{Align, BOLD, Columns, bytes, count, styled};
-use reedhook_jobs::address::is_address;
-use reedhook_jobs::capabilities;
-use reedhook_jobs::jobfile::{check_name, job_names, load_job};
-use reedhook_jobs::places::no_place_for_files;
-use reedhook_jobs::places::{Means, locate, written_for_keeping};
-use reedhook_jobs::reach::Reach;
-use reedhook_jobs::secrets::{self, Kept};
-use reedhook_jobs::settings::{Settings, StoreEntry};
+use crate::{ask, json as lines};
 
 /// Carries out a `store` command.
 pub fn store(context: &Context, command: StoreCommand) -> Outcome {

@@ -16,16 +16,15 @@ use serde_json::{Value, json};
 use super::install;
 use super::when::{is_tended, tell_service};
 use crate::args::{TendCommand, YesOrNo};
-use crate::clock;
 use crate::commands::job_files::change_file;
 use crate::context::{Context, print_text};
 use crate::failure::{Cause, Failure, Outcome};
-use crate::json as lines;
 use crate::say::warn;
 use crate::text::{
     Align, BAD, BOLD, CARE, Columns, DIM, GOOD, count, finishing_words, moment, overdue_words, result_of,
     styled,
 };
+use crate::{clock, json as lines};
 
 /// Carries out `tend` and what is below it.
 pub fn tend(context: &Context, command: Option<TendCommand>) -> Outcome {

@@ -7,12 +7,6 @@ use reedhook_core::entry::Side;
 use reedhook_core::job::Kind;
 use reedhook_core::plan::Plan;
 use reedhook_core::run::verify::Verified;
-use serde_json::json;
-
-use crate::context::Context;
-use crate::failure::{Cause, Failure, INTERRUPTED, Outcome};
-use crate::json as lines;
-use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, grouped, rate, styled};
 use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::open::open_destination;
@@ -20,6 +14,12 @@ use reedhook_jobs::places::Ends;
 use reedhook_jobs::recognise::{self, Part};
 use reedhook_jobs::scan::open_sources;
 use reedhook_jobs::verify::{compare, remember_corruption};
+use serde_json::json;
+
+use crate::context::Context;
+use crate::failure::{Cause, Failure, INTERRUPTED, Outcome};
+use crate::json as lines;
+use crate::text::{Align, BAD, BOLD, Columns, bytes, count, duration, grouped, rate, styled};
 
 /// Verifies a job's sides against each other.
 pub fn verify(context: &Context, name: &str) -> Outcome {

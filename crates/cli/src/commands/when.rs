@@ -17,10 +17,8 @@ use crate::args::WhenArgs;
 use crate::commands::job_files::change_file;
 use crate::context::{Context, print_text};
 use crate::failure::{Failure, Outcome, exit_of};
-use crate::json as lines;
-use crate::named_file;
-use crate::render;
 use crate::text::{Align, BOLD, Columns, DIM, count, styled};
+use crate::{json as lines, named_file, render};
 
 /// What is wanted of a job's lines.
 const VERBS: [&str; 4] = ["set", "off", "install", "remove"];

@@ -12,13 +12,6 @@ use reedhook_core::plan::one_way::Decision;
 use reedhook_core::plan::two_way::{Known, KnownKind, Policies, Settled, SideChange, Verdict, settle};
 use reedhook_core::store::Store;
 use reedhook_core::walk::{PathDecision, clash_words};
-use serde_json::json;
-
-use crate::commands::inventory::with_sightings;
-use crate::context::Context;
-use crate::failure::{Failure, Outcome};
-use crate::json as lines;
-use crate::text::{BOLD, bytes, moment, styled};
 use reedhook_jobs::capabilities::OpenOptions;
 use reedhook_jobs::inventory::sightings;
 use reedhook_jobs::jobfile::{Job, load_job};
@@ -28,6 +21,13 @@ use reedhook_jobs::places::{Ends, Located, typed_path};
 use reedhook_jobs::recognise::{self, Part};
 use reedhook_jobs::scan::{comparison, interrupted, open_sources};
 use reedhook_jobs::two_way::{self, Memory};
+use serde_json::json;
+
+use crate::commands::inventory::with_sightings;
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::json as lines;
+use crate::text::{BOLD, bytes, moment, styled};
 
 /// Explains what a run would do about one path.
 pub fn why(context: &Context, name: &str, typed: &Path) -> Outcome {

@@ -11,15 +11,9 @@ mod tests;
 mod view;
 mod work;
 
-use crate::args::{FilterArgs, ReviewArgs};
-use crate::browse::browse;
-use crate::context::Context;
-use crate::failure::{Failure, INTERRUPTED, Outcome};
-use crate::paint::Paint;
-use crate::review::view::{Asked, Phase, Prompt, Running, View};
-use crate::screen::{self, Screen, Typed};
-use crate::text::{count, duration};
-use model::Word;
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use reedhook_core::compare::Basis;
 use reedhook_core::run::Done;
@@ -29,8 +23,16 @@ use reedhook_jobs::places::{Ends, INVENTORY, Located, Means, locate};
 use reedhook_jobs::tally::Tally;
 use reedhook_record::Outcome as RunOutcome;
 use reedhook_stores::remote::connect::ConnectError;
-use std::path::PathBuf;
-use std::time::{Duration, Instant};
+
+use crate::args::{FilterArgs, ReviewArgs};
+use crate::browse::browse;
+use crate::context::Context;
+use crate::failure::{Failure, INTERRUPTED, Outcome};
+use crate::paint::Paint;
+use crate::review::view::{Asked, Phase, Prompt, Running, View};
+use crate::screen::{self, Screen, Typed};
+use crate::text::{count, duration};
+use model::Word;
 use work::{ReviewNews, Subject, Task, Worker};
 
 /// How long a key is waited for before news are looked at.

@@ -4,11 +4,11 @@ use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use reedhook_core::compare::DiffState;
 use reedhook_core::entry::{EntryKind, Stamp};
+use reedhook_core::path::RelPath;
 use reedhook_core::walk::comparing::Face;
 
 use super::model::Row;
 use super::*;
-use reedhook_core::path::RelPath;
 
 fn path(text: &str) -> RelPath {
     RelPath::new(text.as_bytes()).expect("a path")

@@ -1,14 +1,16 @@
 //! What is shown of a review.
 
-use crate::paint::Paint;
-use crate::progress;
-use crate::review::model::{Choice, Model};
-use crate::review::work::Chosen;
+use std::time::Instant;
+
 use reedhook_core::entry::Side;
 use reedhook_core::job::ConflictPolicy;
 use reedhook_core::path::RelPath;
 use reedhook_jobs::tally::Tally;
-use std::time::Instant;
+
+use crate::paint::Paint;
+use crate::progress;
+use crate::review::model::{Choice, Model};
+use crate::review::work::Chosen;
 
 /// What is going on.
 pub(crate) enum Phase {

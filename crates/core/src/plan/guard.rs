@@ -5,7 +5,7 @@ use std::fmt;
 use crate::job::{JobRules, Kind};
 use crate::path::{Name, RelPath};
 use crate::plan::{Counts, Plan, Step};
-use crate::store::{Place, Space};
+use crate::store::capabilities::{Place, Space};
 use crate::units::Share;
 
 /// Removals or changes up to this number are no mass change, unless they are nearly everything.

@@ -478,7 +478,7 @@ fn shortened(stem: &[u8], room: usize) -> &[u8] {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::Limits;
+    use crate::store::capabilities::Limits;
     use crate::testing::{EXACT, file, folder, link, moded};
 
     /// The whole table: left, right, what is done.

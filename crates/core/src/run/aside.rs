@@ -12,7 +12,8 @@ use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
 use crate::run::engine::{Engine, Halt};
 use crate::run::input::kept_folder;
-use crate::store::{Result, Store};
+use crate::store::Store;
+use crate::store::error::Result;
 
 impl Engine<'_> {
     /// Settles what was set aside at `found`.

@@ -1,5 +1,10 @@
 //! The engine: carries a plan out, in the documented order.
 
+use std::collections::{HashMap, HashSet};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
 use crate::compare::Comparison;
 use crate::content;
 use crate::entry::{EntryKind, Extra, Meta, Rights, SPECIAL_BITS, Side, Stamp};
@@ -9,11 +14,8 @@ use crate::plan::{Action, Counts, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::Problem;
 use crate::run::event::{Done, Event, Gone, Item, Mark, step_size};
 use crate::run::input::{RESUME_FROM, RunInput, kept_folder, resume_key};
-use crate::store::{Attributes, FaultKind, StoreError};
-use std::collections::{HashMap, HashSet};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Condvar, Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use crate::store::Attributes;
+use crate::store::error::{FaultKind, StoreError};
 
 /// Two times that are to differ do so by this at least: the clocks of file systems tick no faster.
 pub(super) const FINEST_STEP: Duration = Duration::from_millis(10);

@@ -1,12 +1,13 @@
 //! Folders: opened for the change, made from the top, removed from the bottom, and given their modes and times at the end.
 
-use super::{Done, Event, Item, Mark};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
 use crate::plan::{Fate, FolderPlan};
 use crate::problem::{Code, Problem};
 use crate::run::engine::{Engine, Halt};
-use crate::store::{Attributes, FaultKind, StoreError};
+use crate::run::event::{Done, Event, Item, Mark};
+use crate::store::Attributes;
+use crate::store::error::{FaultKind, StoreError};
 
 impl<'a> Engine<'a> {
     /// Gives write permission to folders of ours in which something is to change; closed again at the end.

@@ -1,11 +1,12 @@
 //! How far a worker is, told so that watching costs nothing noticeable.
 
-use crate::path::RelPath;
-use crate::run::Event;
-use crate::run::engine::Engine;
-use crate::store::Flow;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
+
+use crate::path::RelPath;
+use crate::run::engine::Engine;
+use crate::run::event::Event;
+use crate::store::Flow;
 
 /// How far one attempt at a file is: what it moves is told apart from what it finds already there.
 pub(super) struct Headway<'r, 'a> {

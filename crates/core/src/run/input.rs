@@ -1,15 +1,18 @@
 //! What a run takes, and what it gives.
 
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use crossbeam_channel::Sender;
+
 use crate::entry::{Meta, Side, Stamp};
 use crate::job::{Preserve, Removed, Replaced, Verify};
 use crate::limit::Throttle;
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::Counts;
 use crate::run::event::Event;
-use crate::store::{Store, StoreError};
-use crossbeam_channel::Sender;
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+use crate::store::Store;
+use crate::store::error::StoreError;
 
 /// What the engine needs besides the plan.
 pub struct RunInput<'a> {

@@ -6,7 +6,8 @@ use super::kept;
 use crate::entry::{Meta, Side};
 use crate::path::RelPath;
 use crate::run::engine::{Engine, Halt};
-use crate::store::{Attributes, Disarmed, StoreError};
+use crate::store::error::StoreError;
+use crate::store::{Attributes, Disarmed};
 
 impl Engine<'_> {
     /// Moves a file or link to the kept copies of this run.

@@ -12,7 +12,8 @@ use jiff::tz::TimeZone;
 use crate::entry::{Meta, Stamp};
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::run::input::{kept_folder, kept_root};
-use crate::store::{Attributes, Expect, FaultKind, Publish, Result, Store, StoreError, StoreExt};
+use crate::store::error::{FaultKind, Result, StoreError};
+use crate::store::{Attributes, Expect, Publish, Store, StoreExt};
 
 /// A run that has kept copies.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -14,6 +14,7 @@
 //! A failed item becomes a [`Problem`] and the rest goes on. Only a lost store or a request to stop ends a run early.
 
 mod aside;
+mod batch;
 mod engine;
 mod event;
 mod folders;
@@ -26,16 +27,18 @@ pub mod resume;
 mod tell;
 pub mod tidy;
 mod transfer;
+mod trip;
 pub mod undo;
 pub mod verify;
 
-use crate::plan::Plan;
-use crate::run::engine::real_side;
-use crate::run::engine::{Engine, Halt};
 pub use crate::run::input::{Ended, RESUME_FROM, RunInput, RunReport, kept_folder, kept_root, resume_key};
 pub use event::{Done, Event, Gone, Item, Mark, step_size};
+
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
+
+use crate::plan::Plan;
+use crate::run::engine::{Engine, Halt, real_side};
 
 /// Carries out a plan. The plan's problems are reported first.
 pub fn execute(plan: &Plan, input: &RunInput<'_>) -> RunReport {

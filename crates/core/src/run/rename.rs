@@ -1,11 +1,12 @@
 //! Renames: what has another path at the side that is read gets it at the side that changes, and no bytes travel.
 
-use super::{Done, Item, Mark, step_size};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::RelPath;
 use crate::plan::{Role, Step};
 use crate::run::engine::{Engine, Halt, PlannedItem, is_absence};
-use crate::store::{Attributes, FaultKind, StoreError, StoreExt, is_still};
+use crate::run::event::{Done, Item, Mark, step_size};
+use crate::store::error::{FaultKind, StoreError};
+use crate::store::{Attributes, StoreExt, is_still};
 
 impl<'a> Engine<'a> {
     /// Renames at the destination, from the top down.

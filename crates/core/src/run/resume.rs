@@ -14,7 +14,8 @@ use crate::path::{Name, RelPath, part_name};
 use crate::run::engine::Engine;
 use crate::run::headway::Headway;
 use crate::run::input::CHECKPOINT_SUFFIX;
-use crate::store::{Content, CopyError, FaultKind, Result, Stage, Store, StoreError, StoreExt};
+use crate::store::error::{CopyError, FaultKind, Result, StoreError};
+use crate::store::{Content, Stage, Store, StoreExt};
 
 /// A checkpoint is made each time so many bytes more have arrived.
 pub const CHECKPOINT_EVERY: u64 = 32 << 20;

@@ -3,13 +3,12 @@
 use std::sync::PoisonError;
 use std::time::Instant;
 
-use super::{Event, Item};
 use crate::entry::Side;
 use crate::path::RelPath;
 use crate::problem::{Code, Problem};
-use crate::run::engine::real_side;
-use crate::run::engine::{Engine, Halt, Outbox, TOLD_TOGETHER, TOLD_WITHIN};
-use crate::store::{FaultKind, StoreError};
+use crate::run::engine::{Engine, Halt, Outbox, TOLD_TOGETHER, TOLD_WITHIN, real_side};
+use crate::run::event::{Event, Item};
+use crate::store::error::{FaultKind, StoreError};
 
 impl Engine<'_> {
     pub(super) fn right<T>(&self, outcome: Result<T, StoreError>) -> Result<(), Halt> {

@@ -8,7 +8,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use crate::entry::Meta;
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{RESERVED_NAME, RelPath};
-use crate::store::{FaultKind, Result, Store};
+use crate::store::Store;
+use crate::store::error::{FaultKind, Result};
 use crate::walk::pair::is_root_of_another;
 
 /// The folder in Reedhook's own in which it was being tried what the store can hold.

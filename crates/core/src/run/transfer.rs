@@ -3,23 +3,25 @@
 //! Publishing waits for the sync, so that no name ever points at content which a power failure could still take away;
 //! sharing one sync among thousands of small files makes that cheap. A store without a common sync publishes at once.
 
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
 use super::resume::Journey;
 use super::verify::Hashing;
-use super::{Done, Event, Gone, Item, Mark};
-use crate::content::{self, Ahead, Hash};
+use crate::content::{self, Ahead};
 use crate::entry::{EntryKind, Meta, Side, Stamp};
 use crate::job::{Replaced, Verify};
 use crate::limit::Throttled;
 use crate::path::RelPath;
 use crate::plan::{Role, Step};
 use crate::problem::{Code, Problem};
+use crate::run::batch::{Batch, Pending, Staged};
 use crate::run::engine::{Engine, Halt, PlannedItem};
+use crate::run::event::{Done, Event, Gone, Item, Mark};
 use crate::run::headway::{Headway, Reporter};
-use crate::store::{
-    Attributes, Content, CopyError, Expect, FaultKind, Publish, Sealed, Stage, Store, StoreError, is_still,
-};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use crate::run::trip::{Carried, Filled, Trip, fill};
+use crate::store::error::{CopyError, FaultKind, StoreError};
+use crate::store::{Attributes, Content, Expect, Publish, Stage, is_still};
 
 /// A batch is published when it has this many files or bytes. More would save syncs but lose more work to a crash.
 const BATCH_FILES: usize = 4096;
@@ -92,57 +94,6 @@ fn chunks<'a, 'p>(items: &'a [PlannedItem<'p>], most: usize) -> Vec<&'a [Planned
     chunks
 }
 
-/// How much of a file was there already, and how much has come.
-#[derive(Debug, Clone, Copy)]
-struct Filled {
-    adopted: u64,
-    written: u64,
-}
-
-/// How much of a file came over, its content for a last look, and its hash where one was made.
-type Carried = (Filled, Box<dyn Content>, Option<Hash>);
-
-/// A file on its way from one side to the other.
-struct Trip<'t> {
-    path: &'t RelPath,
-    /// As it was when its content was opened.
-    before: &'t Meta,
-    /// Under which an unfinished one is found again.
-    key: &'t str,
-    /// Set as long as nobody has to wait for what is read.
-    free: &'t Arc<AtomicBool>,
-    /// What arrived of it before a stop is worth to be gone on with.
-    resumable: bool,
-}
-
-impl Trip<'_> {
-    /// Begins an unfinished file at the target, or takes up the one that an earlier run has left.
-    fn begin(&self, right: &dyn Store, wanted: &Attributes) -> crate::store::Result<Box<dyn Stage>> {
-        if !self.resumable {
-            return right.stage(self.path, wanted.mode);
-        }
-        match right.stage_resumable(self.path, self.key, self.before.size, wanted) {
-            // Something that is no unfinished file of ours has the name: begin under another one.
-            Err(error) if error.kind == FaultKind::Exists => right.stage(self.path, wanted.mode),
-            staged => staged,
-        }
-    }
-}
-
-/// Adopts what an earlier run left, then takes the rest. `free` lets the reader go as fast as it can until then.
-fn fill(
-    stage: &mut dyn Stage,
-    content: &mut dyn Content,
-    size: u64,
-    (resumable, free): (bool, &AtomicBool),
-    headway: &mut Headway<'_, '_>,
-) -> Result<Filled, CopyError> {
-    let adopted = if resumable { stage.adopt(content, &mut |bytes| headway.adopted(bytes))? } else { 0 };
-    free.store(false, Ordering::Relaxed);
-    let written = stage.fill(content, size.saturating_sub(adopted), &mut |bytes| headway.moved(bytes))?;
-    Ok(Filled { adopted, written })
-}
-
 /// What stands at its path once a step has brought so many bytes there; a second name brings none, and is as large as the first.
 fn stands(step: &Step, size: u64) -> Option<(EntryKind, u64)> {
     match step {
@@ -150,39 +101,6 @@ fn stands(step: &Step, size: u64) -> Option<(EntryKind, u64)> {
         Step::SecondName { from, .. } => Some((from.kind, from.size)),
         _ => None,
     }
-}
-
-/// A sealed file with what its publication needs.
-struct Pending {
-    sealed: Sealed,
-    done: Done,
-    stands: Option<(EntryKind, u64)>,
-    expect: Expect,
-    keep: bool,
-    size: u64,
-    /// How much of it this run has brought.
-    written: u64,
-    now: Mark,
-    /// The source as it was read, where what is written was given another time.
-    apart: Option<Box<Meta>>,
-    /// What was read at the source, when it is to be verified.
-    hash: Option<Hash>,
-}
-
-/// A file or link that is ready to be published.
-struct Staged {
-    sealed: Sealed,
-    size: u64,
-    written: u64,
-    now: Mark,
-    apart: Option<Box<Meta>>,
-    hash: Option<Hash>,
-}
-
-#[derive(Default)]
-struct Batch {
-    pending: Vec<Pending>,
-    bytes: u64,
 }
 
 struct Transfer<'a, 'p> {

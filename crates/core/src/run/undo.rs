@@ -14,14 +14,14 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use super::kept::{kept_files, make_folder, open_to_us, write_owner};
-use super::{Done, Gone, Item, Mark};
 use crate::entry::{EntryKind, Extra, Meta, Rights, SPECIAL_BITS, Side};
 use crate::path::{Name, RelPath};
 use crate::problem::{Code, Problem};
+use crate::run::event::{Done, Gone, Item, Mark};
 use crate::run::input::kept_folder;
-use crate::store::{
-    Attributes, Capabilities, Disarmed, FaultKind, Result, Store, StoreError, StoreExt, is_same,
-};
+use crate::store::capabilities::Capabilities;
+use crate::store::error::{FaultKind, Result, StoreError};
+use crate::store::{Attributes, Disarmed, Store, StoreExt, is_same};
 
 /// What a run did, from its log.
 #[derive(Debug, Clone)]

@@ -9,7 +9,8 @@ use crate::content::{self, FileAt, Hash};
 use crate::entry::{Meta, Side, Stamp};
 use crate::memory::{Checksum, Corrupted};
 use crate::path::RelPath;
-use crate::store::{Content, Result, Store, StoreError};
+use crate::store::error::{Result, StoreError};
+use crate::store::{Content, Store};
 use crate::walk::given::OnSame;
 
 /// An opened file that is hashed while somebody else reads it.

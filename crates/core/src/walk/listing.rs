@@ -5,7 +5,8 @@ use std::sync::atomic::Ordering;
 use super::queue::visit_all;
 use crate::entry::Entry;
 use crate::path::{RESERVED_NAME, RelPath};
-use crate::store::{Listing, Result, Store};
+use crate::store::error::Result;
+use crate::store::{Listing, Store};
 use crate::walk::progress::{ScanError, ScanProgress};
 
 /// Lists the root and everything below it; `each` hears of every folder, from any thread, in no certain order. What is Reedhook's own

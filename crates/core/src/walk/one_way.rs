@@ -1,64 +1,28 @@
 //! The one-way walk: the destination is to become as the source.
 
+pub use crate::walk::scan_input::ScanInput;
+
+use std::collections::{HashMap, HashSet};
+use std::sync::atomic::AtomicBool;
+
 use crate::content::{self, FileAt};
 use crate::entry::{EntryKind, Meta, Side};
-use crate::filter::{Filter, Inherited, Verdict};
+use crate::filter::{Inherited, Verdict};
 use crate::path::{Name, RelPath};
-use crate::plan::moves::Moves;
-use crate::plan::one_way::{Decision, LeaveReason, OneWayRules, decide, decide_by_content};
+use crate::plan::one_way::{Decision, LeaveReason, decide, decide_by_content};
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
-use crate::store::{Result, Store};
+use crate::store::Store;
+use crate::store::error::Result;
 use crate::walk::findings::{SeveralNames, Visited, WorkerFindings};
-use crate::walk::given::{Corruption, Fresh, OnSame};
-use crate::walk::pair::{BothSides, Judged, Looked, Met, Pair, Spellings, Spot, WalkObserver, merge};
+use crate::walk::given::Corruption;
+use crate::walk::pair::{BothSides, Judged, Looked, Met, Spellings, Spot, merge};
 use crate::walk::progress::{ScanError, ScanProgress};
 use crate::walk::queue::visit_all;
 use crate::walk::refusals::{clash_words, is_lost, refusal_of, why_not_held};
 use crate::walk::renames::turn_into_renames;
-use crate::walk::scope::Scope;
 use crate::walk::settle;
-use std::collections::{HashMap, HashSet};
-use std::sync::atomic::AtomicBool;
-
-/// What a scan reads.
-#[derive(Clone, Copy)]
-pub struct ScanInput<'a> {
-    /// The source.
-    pub left: &'a dyn Store,
-    /// The destination.
-    pub right: &'a dyn Store,
-    /// What takes part.
-    pub filter: &'a Filter,
-    /// How paths are decided.
-    pub rules: OneWayRules,
-    /// Leave out what is on another file system than the folder above it.
-    pub one_filesystem: bool,
-    /// Hears of every file that is the same on both sides by size and time; called by the scan's workers.
-    pub on_same: Option<OnSame<'a>>,
-    /// What is done about files and folders that have another path.
-    pub moves: Moves,
-    /// Files whose content is not what their size and time say.
-    pub corrupted: Corruption<'a>,
-    /// Files whose times cannot tell.
-    pub fresh: Fresh<'a>,
-    /// How much of both trees is looked at.
-    pub scope: &'a Scope,
-    /// Who else hears what is seen.
-    pub observer: Option<&'a dyn WalkObserver>,
-}
-
-impl<'a> ScanInput<'a> {
-    pub(super) fn pair(&self) -> Pair<'a> {
-        Pair {
-            left: self.left,
-            right: self.right,
-            filter: self.filter,
-            changes: [false, true],
-            observer: self.observer,
-        }
-    }
-}
+use crate::walk::task::{Task, root_task};
 
 /// Reads both trees and plans what a one-way run would do. Nothing is changed anywhere.
 ///
@@ -123,42 +87,6 @@ pub fn decide_path(
     let withheld = left.filter(|_| brings);
     let withheld = withheld.and_then(|left| why_not_held(input.right.capabilities(), &name, left));
     Ok(Some(PathDecision { decision, read, withheld, problems: found.plan.problems }))
-}
-
-pub(super) fn root_task(input: &ScanInput<'_>) -> Result<Task, ScanError> {
-    let examine =
-        |store: &dyn Store, side| store.stat(&RelPath::root()).map_err(|error| ScanError::Store(side, error));
-    let on_both = (examine(input.left, Side::Left)?, examine(input.right, Side::Right)?);
-    Ok(Task::of(RelPath::root(), on_both, input.filter.root()))
-}
-
-/// One folder to look at: on both sides, or on one.
-#[derive(Debug)]
-pub(super) struct Task {
-    pub(super) path: RelPath,
-    /// Where it is at the right now: under another spelling, perhaps.
-    pub(super) right_at: RelPath,
-    pub(super) left: Option<Meta>,
-    pub(super) right: Option<Meta>,
-    pub(super) inherited: Inherited,
-    /// The filter lets the folder itself take part, not only something below it.
-    pub(super) chosen: bool,
-    /// Another file system is mounted there, whose content is no part of the job: only the folder itself is.
-    pub(super) hollow: bool,
-    /// It is, or lies in, a folder that is itself the root of another job's side: unfinished files there are that job's.
-    pub(super) anothers: bool,
-}
-
-impl Task {
-    /// A folder that has one spelling everywhere, and takes part.
-    pub(super) fn of(
-        path: RelPath,
-        (left, right): (Option<Meta>, Option<Meta>),
-        inherited: Inherited,
-    ) -> Task {
-        let right_at = path.clone();
-        Task { path, right_at, left, right, inherited, chosen: true, hollow: false, anothers: false }
-    }
 }
 
 /// The visit of one folder.

@@ -12,7 +12,8 @@ use crate::filter::{Filter, Inherited, Rule, Verdict};
 use crate::path::{Name, RESERVED_NAME, RelPath};
 use crate::plan::two_way::Known;
 use crate::problem::Problem;
-use crate::store::{FaultKind, Folding, Listing, Result, Store, StoreError};
+use crate::store::error::{FaultKind, Result, StoreError};
+use crate::store::{Folding, Listing, Store};
 use crate::walk::progress::{ScanError, ScanProgress};
 
 /// Hears what every folder holds that a walk looks at, from any of its threads: so that what is seen once need not be looked at again.

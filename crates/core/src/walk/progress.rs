@@ -1,10 +1,11 @@
 //! How far a walk is, and how it fails.
 
-use crate::entry::Side;
-use crate::memory::MemoryError;
-use crate::store::StoreError;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64};
+
+use crate::entry::Side;
+use crate::memory::MemoryError;
+use crate::store::error::StoreError;
 
 /// How far a scan is; read from another thread while it goes on.
 #[derive(Debug, Default)]

@@ -6,7 +6,8 @@ use std::sync::{Condvar, Mutex, PoisonError};
 use crate::content;
 use crate::entry::Side;
 use crate::path::RelPath;
-use crate::store::{FaultKind, Store, StoreError};
+use crate::store::Store;
+use crate::store::error::{FaultKind, StoreError};
 use crate::walk::progress::{ScanError, ScanProgress};
 
 /// Visits a root and everything below it on as many threads as the stores can use; each gathers what it finds by itself.

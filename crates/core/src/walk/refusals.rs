@@ -3,7 +3,8 @@
 use crate::entry::{EntryKind, Meta};
 use crate::path::Name;
 use crate::problem::Code;
-use crate::store::{Capabilities, FaultKind};
+use crate::store::capabilities::Capabilities;
+use crate::store::error::FaultKind;
 
 /// Whether entries of this kind are lost in a store altogether. That is said once for the store, and no problem of each.
 pub(super) fn is_lost(can: &Capabilities, meta: &Meta) -> bool {

@@ -1,9 +1,10 @@
 //! Times of day in a zone, and moments.
 
+use std::fmt;
+
 use jiff::civil::{Date, DateTime, Time};
 use jiff::tz::{AmbiguousOffset, Offset, TimeZone};
 use jiff::{Timestamp, ToSpan};
-use std::fmt;
 
 /// A time of day, in minutes; 24:00 only as an end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

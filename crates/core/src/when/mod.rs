@@ -15,15 +15,17 @@ pub(crate) mod rule;
 #[cfg(test)]
 mod tests;
 
-use crate::units::serde_as_text;
 pub use crate::when::clock::{Minute, local};
 pub use crate::when::rule::{QUIET, Rule, Trigger, Window};
 pub use cron::Cron;
 pub use days::{Days, MonthDays, Weekdays};
 pub use keys::{Finally, Missed, OnBattery, Retry};
 pub use parse::WhenError;
+
 use std::fmt;
 use std::str::FromStr;
+
+use crate::units::serde_as_text;
 
 /// One line of a job's `when`.
 #[derive(Debug, Clone, PartialEq)]

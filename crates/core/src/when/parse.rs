@@ -50,6 +50,7 @@ type Read<T> = Result<T, Wrong>;
 
 /// The first words that begin a line.
 const BEGINNINGS: [&str; 6] = ["daily", "monthly", "once", "every", "cron", "on"];
+
 const TIME: &str = "a time of day goes from 00:00 to 23:59";
 
 /// What a line means.

@@ -1,12 +1,14 @@
 //! What a line says, and when it is due.
 
-use crate::when::clock::{Clock, Minute, local};
-use crate::when::cron::Cron;
-use crate::when::days::{Days, Weekdays};
+use std::time::Duration;
+
 use jiff::civil::{Date, DateTime, Time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
-use std::time::Duration;
+
+use crate::when::clock::{Clock, Minute, local};
+use crate::when::cron::Cron;
+use crate::when::days::{Days, Weekdays};
 
 /// How long the sides must have been quiet after a change, when a line does not say.
 pub const QUIET: Duration = Duration::from_secs(5);

@@ -1,9 +1,10 @@
 //! The file of inventories, opened; and what is said where it fails.
 
-use crate::failure::{Failure, Outcome, suggestion};
-use crate::home::{Home, make_closed, make_folder};
 use reedhook_record::RecordError;
 use reedhook_record::inventories::{Inventories, Inventory};
+
+use crate::failure::{Failure, Outcome, suggestion};
+use crate::home::{Home, make_closed, make_folder};
 
 /// Opens the file of all inventories, making it when there is none.
 ///

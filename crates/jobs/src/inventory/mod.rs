@@ -12,18 +12,14 @@ pub mod sightings;
 mod tree;
 pub(crate) mod upkeep;
 
-use crate::capabilities::OpenOptions;
-use crate::desk::Desk;
-use crate::failure::{Cause, Failure, Outcome};
 pub use crate::inventory::files::{failed, named, open};
-use crate::jobfile::check_name;
-use crate::observer::Event;
-use crate::open::open_source;
-use crate::places::{Located, Means, locate};
-use crate::recognise::{self, mark_of};
 pub use branches::{Branch, branches};
-use listing::Listed;
 pub use query::{Bounds, Query};
+pub use tree::InventoryTree;
+
+use std::sync::atomic::AtomicU64;
+use std::time::{Duration, Instant};
+
 use reedhook_core::content;
 use reedhook_core::entry::Meta;
 use reedhook_core::identity::Ground;
@@ -32,9 +28,16 @@ use reedhook_core::store::{Listing, Store, StoreError};
 use reedhook_core::walk::{ScanError, ScanProgress, each_folder};
 use reedhook_record::inventories::{About, Image, Inventories, Inventory, InventoryMeta, Taken};
 use reedhook_stores::drives;
-use std::sync::atomic::AtomicU64;
-use std::time::{Duration, Instant};
-pub use tree::InventoryTree;
+
+use crate::capabilities::OpenOptions;
+use crate::desk::Desk;
+use crate::failure::{Cause, Failure, Outcome};
+use crate::jobfile::job::check_name;
+use crate::observer::Event;
+use crate::open::open_source;
+use crate::places::{Located, Means, locate};
+use crate::recognise::{self, mark_of};
+use listing::Listed;
 
 /// What came of taking an inventory.
 pub struct Took {

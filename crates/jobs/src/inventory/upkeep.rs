@@ -21,7 +21,7 @@ use crate::capabilities::OpenOptions;
 use crate::desk::Desk;
 use crate::failure::Outcome;
 use crate::inventory::files::open;
-use crate::jobfile::Job;
+use crate::jobfile::job::Job;
 use crate::open::open_source;
 use crate::places::{Located, locate};
 use crate::recognise::mark_of;

@@ -6,7 +6,7 @@ use reedhook_core::store::{FaultKind, Store};
 
 use crate::failure::{Cause, Failure, Outcome};
 use crate::home::{Home, share_lock, take_lock};
-use crate::jobfile::ONCE;
+use crate::jobfile::job::ONCE;
 use crate::places::Located;
 
 /// A job that is reserved for one run at a time. The kernel lets go of the locks when the process ends, however it ends.

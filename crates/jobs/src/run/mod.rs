@@ -1,29 +1,32 @@
 //! Carrying out what was cleared: its lock and its row in the record, the engine and its listener, verification, kept copies
 //! that have had their time, and what came of it all.
 
+mod beginning;
 pub mod claim;
 mod log;
+mod remembering;
+pub(crate) mod result;
 pub mod retention;
 
+pub(crate) use self::claim::JobLock;
+pub use self::claim::is_running;
+pub use crate::run::result::{RunResult, Sort, finished};
+
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, RecvTimeoutError};
-use jiff::tz::TimeZone;
 use reedhook_core::baseline::{Deeds, Outgoing};
 use reedhook_core::entry::{Side, Stamp};
 use reedhook_core::identity;
-use reedhook_core::job::{JobRules, Kind, Removed, Replaced, Verify};
-use reedhook_core::limit::Throttle;
+use reedhook_core::job::{Kind, Verify};
 use reedhook_core::memory::Checksum;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::plan::Counts;
-use reedhook_core::problem::{Code, Problem};
+use reedhook_core::problem::Problem;
 use reedhook_core::run::{Ended, Event as Deed, Item, RunInput, RunReport, execute, tidy};
 use reedhook_core::store::{Store, StoreError};
-use reedhook_record::{Outcome as RunOutcome, ProblemGroup, Record, RecordError, Room, RunEnd, RunPlace};
-use serde_json::json;
+use reedhook_record::{Outcome as RunOutcome, ProblemGroup, RecordError, Room, RunPlace};
 
 use self::claim::lock_destination;
 use self::log::RunLog;
@@ -33,124 +36,15 @@ use crate::clear::ApprovedRun;
 use crate::desk::Desk;
 use crate::failure::{Cause, Failure, Halt, Outcome};
 use crate::inventory::upkeep::Shelf;
-use crate::jobfile::{Job, ONCE};
-use crate::lines::{self, Began};
-use crate::logs;
+use crate::jobfile::job::{Job, ONCE};
+use crate::lines::Began;
 use crate::observer::Event;
 use crate::places::Located;
 use crate::preview::{DestinationPlan, Preview};
-use crate::recognise;
+use crate::run::beginning::{run_name, throttle, unkept, was_cut_short};
+use crate::run::result::Sum;
 use crate::tally::Tally;
-use crate::two_way;
-use crate::verify;
-
-pub(crate) use self::claim::JobLock;
-pub use self::claim::is_running;
-
-/// What sort of run it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Sort {
-    /// The job's own.
-    Job,
-    /// The left is brought back from the right.
-    Reverse,
-    /// What a person decided about conflicts.
-    Settle,
-    /// What a person wants back.
-    Restore,
-    /// What an earlier run changed is put back.
-    Undo,
-}
-
-impl Sort {
-    /// As it is written in logs and in the record; nothing for the job's own.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Sort::Job => "",
-            Sort::Reverse => "reverse",
-            Sort::Settle => "settle",
-            Sort::Restore => "restore",
-            Sort::Undo => "undo",
-        }
-    }
-}
-
-/// What a whole run came to.
-pub struct RunResult {
-    /// What sort of run it was.
-    pub sort: Sort,
-    /// Its name.
-    pub run: String,
-    /// Its number among the job's runs.
-    pub number: i64,
-    /// How it ended.
-    pub outcome: RunOutcome,
-    /// Why, when it did not end well.
-    pub failure: Option<Failure>,
-    /// The numbers.
-    pub counts: Counts,
-    /// Folders made.
-    pub folders_made: u64,
-    /// Folders removed.
-    pub folders_removed: u64,
-    /// Bytes of large files that were cut short.
-    pub unfinished: u64,
-    /// Problems by cause, the largest group first.
-    pub problems: Vec<ProblemGroup>,
-    /// The time since the scan began.
-    pub elapsed: Duration,
-}
-
-impl RunResult {
-    /// The same as it is remembered and shown.
-    pub fn as_end(&self) -> RunEnd {
-        let failure = self.failure.as_ref();
-        RunEnd {
-            elapsed: self.elapsed,
-            outcome: self.outcome,
-            code: failure.map_or(self.sort.as_str(), Failure::code).to_owned(),
-            message: failure.map(Failure::text).unwrap_or_default(),
-            folders_made: self.folders_made,
-            folders_removed: self.folders_removed,
-            counts: self.counts,
-            log_whole: true,
-        }
-    }
-}
-
-/// What the destinations of a run have come to so far.
-#[derive(Default)]
-struct Sum {
-    counts: Counts,
-    /// Folders made and removed.
-    folders: (u64, u64),
-    unfinished: u64,
-    /// Something has been changed.
-    begun: bool,
-    interrupted: bool,
-    failure: Option<Failure>,
-}
-
-impl Sum {
-    fn add(&mut self, report: &RunReport) {
-        self.counts.add(&report.counts);
-        self.folders.0 += report.folders_made;
-        self.folders.1 += report.folders_removed;
-        self.unfinished += report.unfinished;
-        self.begun |= self.counts.changed() + self.folders.0 + self.folders.1 > 0;
-    }
-
-    fn outcome(&self) -> RunOutcome {
-        match &self.failure {
-            Some(failure) if failure.halt == Halt::Stopped => RunOutcome::Stopped,
-            Some(_) => RunOutcome::Refused,
-            None if self.interrupted => RunOutcome::Interrupted,
-            None if self.counts.problems > 0 => RunOutcome::Problems,
-            None if self.counts.conflicts > 0 => RunOutcome::Held,
-            None => RunOutcome::Done,
-        }
-    }
-}
+use crate::{logs, two_way};
 
 /// A run that has begun: it is in the record, and its log is open.
 pub(crate) struct Run<'a> {
@@ -293,95 +187,6 @@ impl<'a> Run<'a> {
         }
     }
 
-    /// Notes of which files the times cannot tell whether they are saved once more. Before the first is read: a run that is cut short
-    /// has carried some of them.
-    fn note_fresh(&self, preview: &Preview) -> Outcome<()> {
-        if preview.both.is_some() || self.job == ONCE {
-            return Ok(());
-        }
-        for destination in &preview.destinations {
-            let place = match (self.sort, preview.ends.from.as_slice()) {
-                (Sort::Job, _) => &destination.to.written,
-                (Sort::Reverse, [right]) => &right.written,
-                _ => continue,
-            };
-            let (fresh, proved) = (&destination.plan.fresh, &destination.plan.proved);
-            if !fresh.is_empty() || !proved.is_empty() {
-                self.desk.home.record()?.note_fresh(&self.job, place, fresh, proved)?;
-            }
-        }
-        Ok(())
-    }
-
-    /// A run came to its end: these stores are known to each other now, and what was rotten and is no longer is forgotten.
-    fn remember_what_went_well(&self, preview: &Preview) -> Outcome<()> {
-        let removed_something = preview.counts().removed > 0;
-        let mut record = self.desk.home.record()?;
-        let held: BTreeSet<&RelPath> =
-            preview.both.iter().flat_map(Both::held).map(|conflict| &conflict.path).collect();
-        let stays = |path: &RelPath| self.troubled.contains(path) || held.contains(path);
-        let mended: Vec<RelPath> = preview
-            .corrupted
-            .iter()
-            .map(|corrupted| &corrupted.path)
-            .filter(|path| !stays(path))
-            .cloned()
-            .collect();
-        if !mended.is_empty() {
-            record.mended(&self.job, &mended)?;
-        }
-        if self.sort != Sort::Job {
-            return Ok(());
-        }
-        for (left, right) in preview.pairs(self.desk, record.as_ref())? {
-            record.remember_pair(&left, &right, removed_something)?;
-        }
-        drop(record);
-        if preview.is_still_where_it_was(self.desk) {
-            preview.seen.remember(self.desk, &self.job)?;
-        }
-        Ok(())
-    }
-
-    /// Notes how much room there is where the run has written; of servers only where it has, for they have to be asked. A look back
-    /// can do without.
-    fn note_rooms(&mut self, preview: &Preview) {
-        if self.job == ONCE {
-            return;
-        }
-        for destination in &preview.destinations {
-            let quick = destination.to.folder().is_some();
-            if self.desk.is_stopped() || !(quick || destination.plan.counts().bytes > 0) {
-                continue;
-            }
-            let Ok(Some(space)) = destination.writes.space() else { continue };
-            let ground =
-                recognise::ground(&destination.to).map(|ground| ground.to_text()).unwrap_or_default();
-            self.rooms.push(Room {
-                job: self.job.clone(),
-                place: destination.to.written.clone(),
-                location: destination.to.location(),
-                ground,
-                at_ms: self.desk.now_ms(),
-                free: space.free,
-                total: space.total,
-            });
-        }
-    }
-
-    /// Notes which store a destination is about to change, so that an undo finds this one and no other.
-    fn note_place(&mut self, destination: &DestinationPlan, right: &dyn Store) -> Outcome<()> {
-        let mark = recognise::mark_of(self.desk, &destination.to, right)?.unwrap_or_default();
-        let place = RunPlace {
-            side: destination.plan.changes,
-            place: destination.to.written.clone(),
-            location: destination.to.location(),
-            mark,
-            ground: recognise::ground(&destination.to),
-        };
-        self.add_place(place)
-    }
-
     /// Notes a store that the run is about to change.
     pub(crate) fn add_place(&mut self, place: RunPlace) -> Outcome<()> {
         self.desk.home.record()?.add_run_place(self.id, &place)?;
@@ -501,21 +306,7 @@ impl<'a> Run<'a> {
         }
     }
 
-    /// After a two-way run that is to verify everything; whether it was stopped on the way.
-    fn verify_both(&mut self, preview: &Preview, counts: &mut Counts) -> Outcome<bool> {
-        let Some(both) = &preview.both else { return Ok(false) };
-        let Some(destination) =
-            preview.destinations.iter().find(|destination| destination.plan.changes == Side::Right)
-        else {
-            return Ok(false);
-        };
-        let mut report = RunReport::nothing(Counts::default());
-        self.verify_all(preview, destination, &both.right, &mut report)?;
-        counts.add(&report.counts);
-        Ok(matches!(report.ended, Ended::Interrupted))
-    }
-
-    fn mark(&self, store: &dyn Store, place: &Located) -> Outcome<String> {
+    pub(super) fn mark(&self, store: &dyn Store, place: &Located) -> Outcome<String> {
         identity::ensure(store, &self.name).map_err(|error| {
             Failure::refused(error.kind, format!("{} cannot be marked: {}", place.written, error.reason()))
         })
@@ -580,7 +371,7 @@ impl<'a> Run<'a> {
     }
 
     /// Takes note of what a file holds that was read back.
-    fn remember(&mut self, item: &Item) {
+    pub(super) fn remember(&mut self, item: &Item) {
         if self.two_way {
             self.deeds.take(item);
         } else if let Some(hash) = item.hash {
@@ -590,44 +381,6 @@ impl<'a> Run<'a> {
                 Checksum { size: item.size, modified, hash, looked: Some(self.desk.now()) },
             ));
         }
-    }
-
-    /// Compares both sides of a destination by content, after a run that is to verify everything.
-    fn verify_all(
-        &mut self,
-        preview: &Preview,
-        destination: &DestinationPlan,
-        right: &Arc<dyn Store>,
-        report: &mut RunReport,
-    ) -> Outcome<()> {
-        let compared = verify::compare(self.desk, &preview.job, &preview.ends, &destination.reads, right);
-        let found = match compared {
-            Ok((_, found)) => found,
-            // The run itself is done, and its numbers must not be lost with the look at it.
-            Err(failure) if failure.halt == Halt::Interrupted => {
-                report.ended = Ended::Interrupted;
-                return Ok(());
-            }
-            Err(failure) => {
-                report.counts.problems += 1;
-                let problem = Problem::new(Code::VerifyFailed, Side::Right, RelPath::root(), failure.text());
-                return self.note([Deed::Problem(problem)], preview.to_key(destination).as_deref());
-            }
-        };
-        let stopped = self.desk.is_stopped();
-        verify::remember_corruption(self.desk, &preview.job, &destination.to.written, &found, stopped)?;
-        if stopped {
-            report.ended = Ended::Interrupted;
-        }
-        let failed = Code::VerifyFailed;
-        let different = found.different.iter().map(|difference| {
-            let side = difference.changed.unwrap_or(Side::Right);
-            Problem::new(failed, side, difference.path.clone(), difference.sentence())
-        });
-        let unread = found.unread.iter().map(|(side, error)| Problem::from_error(*side, error));
-        let problems: Vec<Deed> = different.chain(unread).map(Deed::Problem).collect();
-        report.counts.problems += problems.len() as u64;
-        self.note(problems, preview.to_key(destination).as_deref())
     }
 
     /// The run's name.
@@ -718,52 +471,6 @@ impl<'a> Run<'a> {
     }
 }
 
-/// How many steps of a plan leave nothing among the kept copies.
-fn unkept(counts: &Counts, rules: &JobRules) -> u64 {
-    let updated = if rules.replaced == Replaced::Keep { 0 } else { counts.updated };
-    let removed = if rules.removed == Removed::Keep { 0 } else { counts.removed };
-    counts.added + counts.moved + counts.meta + updated + removed
-}
-
-/// The last line of a run, for programs and for its log.
-pub fn finished(job: &str, result: &RunResult) -> serde_json::Value {
-    let object = lines::object(json!({
-        "event": "finished",
-        "job": job,
-        "run": result.run,
-        "outcome": result.outcome.as_str(),
-    }));
-    let mut object = lines::with_counts(object, &result.counts);
-    object.insert("seconds".into(), json!(lines::seconds(result.elapsed)));
-    if let Some(failure) = &result.failure {
-        object.insert("code".into(), json!(failure.code()));
-        object.insert("message".into(), json!(failure.text()));
-    }
-    object.into()
-}
-
-/// Whether the newest run of a job that did anything was cut short.
-fn was_cut_short(record: &dyn Record, job: &str) -> Outcome<bool> {
-    /// More refused runs in a row than this are as good as none.
-    const ENOUGH: u32 = 50;
-    let runs = record.runs(Some(job), ENOUGH)?;
-    let newest = runs.iter().map(|run| run.end.outcome).find(|outcome| *outcome != RunOutcome::Refused);
-    Ok(matches!(newest, Some(RunOutcome::Unfinished | RunOutcome::Stopped | RunOutcome::Interrupted)))
-}
-
-/// What keeps a job's transfers below its limit; `None` when it has none.
-fn throttle(desk: &Desk, preview: &Preview) -> Option<Arc<Throttle>> {
-    let limits = preview.job.rules.limit.clone();
-    let world = desk.world.clone();
-    let minute_of_day = move || {
-        let now = (world.now)().to_zoned(world.zone.clone());
-        u16::try_from(i32::from(now.hour()) * 60 + i32::from(now.minute())).unwrap_or(0)
-    };
-    let rate = move || limits.at(minute_of_day());
-    let limited = !preview.job.rules.limit.is_empty();
-    limited.then(|| Arc::new(Throttle::new(rate, desk.stop.clone())))
-}
-
 /// Both sides of a two-way job, reserved for this run.
 struct Claimed {
     _locks: [Box<dyn Send + Sync>; 2],
@@ -777,18 +484,4 @@ fn lost(side: Side, destination: &DestinationPlan, error: &StoreError) -> Failur
     };
     Failure::stopped(error.kind, format!("{store} went away while the job was running"))
         .hint("What was done is whole. Connect it and run again; the job goes on where it stopped.")
-}
-
-/// A run's name: when it began, and four letters so that two machines never use the same one at one destination.
-fn run_name(now_ms: i64, zone: &TimeZone) -> String {
-    use std::hash::{BuildHasher, Hasher};
-    const LETTERS: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz023456789";
-    let mut chance = std::collections::hash_map::RandomState::new().build_hasher().finish();
-    let mut tail = String::new();
-    for _ in 0..4 {
-        tail.push(char::from(LETTERS[(chance % 32) as usize]));
-        chance /= 32;
-    }
-    let now = jiff::Timestamp::from_millisecond(now_ms).unwrap_or_default();
-    format!("{}-{tail}", now.to_zoned(zone.clone()).strftime("%Y%m%d-%H%M%S"))
 }

@@ -8,7 +8,7 @@ use reedhook_core::store::{FaultKind, Store, StoreError};
 
 use crate::desk::Desk;
 use crate::failure::{Failure, Outcome};
-use crate::jobfile::Job;
+use crate::jobfile::job::Job;
 
 /// Erases a job's own kept copies that have been kept long enough, or take too much room; returns what went. What other jobs,
 /// or other machines, have kept at the same place is theirs.

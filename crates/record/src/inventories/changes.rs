@@ -2,10 +2,10 @@
 //!
 //! A run tells of every file that it writes, so this has to cost little: paths stand one behind the other in one piece of memory.
 
-use crate::inventories::image::InventoryMeta;
-use crate::inventories::image::Names;
-use crate::inventories::names::parted;
 use std::collections::{BTreeMap, HashSet};
+
+use crate::inventories::image::{InventoryMeta, Names};
+use crate::inventories::names::parted;
 
 /// What was done to a store, in its order.
 #[derive(Debug, Default)]

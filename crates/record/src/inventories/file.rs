@@ -1,13 +1,15 @@
 //! The file of inventories: reading it.
 
+use std::ops::ControlFlow;
+use std::path::Path;
+use std::time::Duration;
+
+use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
+
 use crate::error::{RecordError, Result};
 use crate::inventories::image::{InventoryMeta, Print};
 use crate::inventories::names::each_name;
 use crate::state_file::{PATIENCE, in_order, write_ahead};
-use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
-use std::ops::ControlFlow;
-use std::path::Path;
-use std::time::Duration;
 
 pub(super) const VERSION: i64 = 2;
 

@@ -1,9 +1,10 @@
 //! A folder in the form in which it is kept, and what tells quickly whether it is as it was.
 
-use crate::inventories::names::{each_name, folded};
 use reedhook_core::entry::{EntryKind, Special, Stamp};
 use serde::{Deserialize, Serialize};
 use xxhash_rust::xxh3::{xxh3_128, xxh3_128_with_seed};
+
+use crate::inventories::names::{each_name, folded};
 
 /// What is known of an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

@@ -1,14 +1,13 @@
 //! Writing inventories: whole ones in one go, and parts of them by whoever looks at a store anyway.
 
+use reedhook_core::entry::EntryKind;
+use rusqlite::{OptionalExtension, Row, Transaction, TransactionBehavior, params};
+
 use super::changes::{Change, Changes, Edits};
 use crate::error::Result;
 use crate::inventories::file::{About, Inventories, knows};
-use crate::inventories::image::Names;
-use crate::inventories::image::{Image, InventoryMeta};
-use crate::inventories::names::each_name;
-use crate::inventories::names::parted;
-use reedhook_core::entry::EntryKind;
-use rusqlite::{OptionalExtension, Row, Transaction, TransactionBehavior, params};
+use crate::inventories::image::{Image, InventoryMeta, Names};
+use crate::inventories::names::{each_name, parted};
 
 /// What came of taking an inventory.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

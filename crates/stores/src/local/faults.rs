@@ -1,11 +1,13 @@
 //! How the calls of the system fail, in terms of a store.
 
+use std::fs::File;
+
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{FaultKind, Result, Sealed, StoreError};
+
 use crate::local::linux::faults::fault;
 use crate::local::sys;
 use crate::local::sys::Folder;
-use reedhook_core::path::{Name, RelPath};
-use reedhook_core::store::{FaultKind, Result, Sealed, StoreError};
-use std::fs::File;
 
 /// Opens what the plan saw to be a file. A socket in its place answers as if the device were gone.
 pub(super) fn open_file(folder: &Folder, name: &Name, path: &RelPath) -> Result<File> {

@@ -10,6 +10,7 @@ mod faults;
 mod kinds;
 #[cfg(target_os = "linux")]
 mod linux;
+mod operations;
 mod publish;
 mod stage;
 pub(crate) mod store;
@@ -19,8 +20,9 @@ mod travel;
 mod trial;
 
 pub use crate::local::store::LocalStore;
-use std::path::Path;
 pub use trial::TrialResult;
+
+use std::path::Path;
 
 /// Whether the file system that a folder is on keeps the modes of files, going by its type. What cannot be told counts as kept.
 pub fn keeps_modes(folder: &Path) -> bool {

@@ -2,13 +2,12 @@
 
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 
-use reedhook_core::store::StoreExt;
+use reedhook_core::entry::{EntryKind, Meta, Stamp};
+use reedhook_core::path::RelPath;
+use reedhook_core::store::{Attributes, Expect, FaultKind, Flow, Publish, Result, Store, StoreExt};
 use reedhook_testing::{adjust, conformance, get, names, path, put};
 
 use super::*;
-use reedhook_core::entry::{EntryKind, Meta, Stamp};
-use reedhook_core::path::RelPath;
-use reedhook_core::store::{Attributes, Expect, FaultKind, Flow, Publish, Result, Store};
 
 fn store() -> (tempfile::TempDir, LocalStore) {
     let folder = tempfile::tempdir().unwrap();

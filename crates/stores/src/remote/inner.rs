@@ -1,20 +1,22 @@
 //! What all of a remote store shares: the wire, waiting for it, and what was seen.
 
-use crate::remote::connect::Trust;
-use crate::remote::described::{apply, is_about};
-use crate::remote::object::ObjectSetup;
-use crate::remote::patience::Patience;
-use crate::remote::sftp::SshSetup;
-use crate::remote::wire::{Answer, Over, Wire};
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
 use reedhook_core::entry::{EntryKind, Meta, SPECIAL_BITS};
 use reedhook_core::notes::{Note, Notes};
 use reedhook_core::path::{Name, RelPath, part_name};
 use reedhook_core::store::{
     Attributes, Capabilities, Expect, FaultKind, Publish, Result, Sealed, StoreError, is_still,
 };
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+
+use crate::remote::connect::Trust;
+use crate::remote::described::{apply, is_about};
+use crate::remote::object::ObjectSetup;
+use crate::remote::patience::Patience;
+use crate::remote::sftp::SshSetup;
+use crate::remote::wire::{Answer, Over, Wire};
 
 /// How long a folder that was seen to be one is taken for one without asking again.
 pub(super) const TRUSTED_FOR: Duration = Duration::from_secs(60);

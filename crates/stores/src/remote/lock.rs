@@ -16,6 +16,7 @@ use reedhook_core::store::{Attributes, FaultKind, Result, StoreError};
 use crate::remote::inner::Inner;
 
 const TOUCHED_EVERY: Duration = Duration::from_secs(60);
+
 const DEAD_AFTER_SECONDS: i64 = 300;
 
 /// Two clocks that are further apart are not believed.

@@ -3,16 +3,16 @@
 //! A note is about one version of a file, by its tag. It travels with renames, and is completed by the next listing where only the
 //! beginning of the tag is known.
 
-use crate::remote::described::YOUNG;
-use crate::remote::described::{apply, is_about};
-use crate::remote::described::{is_of, parted};
-use crate::remote::inner::Inner;
+use std::collections::HashMap;
+use std::time::{Duration, Instant};
+
 use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::notes::Note;
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::{Listing, Result};
-use std::collections::HashMap;
-use std::time::{Duration, Instant};
+
+use crate::remote::described::{YOUNG, apply, is_about, is_of, parted};
+use crate::remote::inner::Inner;
 
 /// Notes are made durable when so many were taken, or after so long.
 const NOTES_TOGETHER: usize = 500;

@@ -5,10 +5,12 @@
 //! Several files travel at once, though: the first that is given up makes room again, and a trial for the second would fit. So the moment at
 //! which the server was found full is kept until what was given up is cleared away, and whatever was begun before it and fails is judged by it.
 
-use crate::remote::inner::{Inner, beside};
+use std::time::Instant;
+
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind, StoreError};
-use std::time::Instant;
+
+use crate::remote::inner::{Inner, beside};
 
 /// What is left then is used up before a file has its name.
 const AS_GOOD_AS_NONE: u64 = 256 << 10;

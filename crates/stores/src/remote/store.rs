@@ -1,11 +1,22 @@
 //! A server as a store: one implementation for all protocols.
 
+use std::collections::HashMap;
+use std::io::{self, Read};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use reedhook_core::entry::{EntryKind, Meta, Privileges};
+use reedhook_core::notes::{Note, Notes};
+use reedhook_core::path::RelPath;
+use reedhook_core::store::{
+    Attributes, Capabilities, Content, Disarmed, Expect, FaultKind, Listing, Place, Publish, Result, Sealed,
+    Space, Stage, Store, StoreError, StoreExt, is_same, is_still,
+};
+
 use crate::remote::connect::{Account, Address, ConnectError};
-use crate::remote::described::apply;
-use crate::remote::described::is_of;
+use crate::remote::described::{apply, is_of};
 use crate::remote::ftp::Ftp;
-use crate::remote::inner::Room;
-use crate::remote::inner::{DEEPEST, Inner, Options, RemoteState, beside};
+use crate::remote::inner::{DEEPEST, Inner, Options, RemoteState, Room, beside};
 use crate::remote::lock;
 use crate::remote::noted::Noted;
 use crate::remote::object::Objects;
@@ -15,17 +26,6 @@ use crate::remote::stage::RemoteStage;
 use crate::remote::stop::Pace;
 use crate::remote::webdav::WebDav;
 use crate::remote::wire::{Again, Download, Over, Trouble, Wire};
-use reedhook_core::entry::{EntryKind, Meta, Privileges};
-use reedhook_core::notes::{Note, Notes};
-use reedhook_core::path::RelPath;
-use reedhook_core::store::{
-    Attributes, Capabilities, Content, Disarmed, Expect, FaultKind, Listing, Place, Publish, Result, Sealed,
-    Space, Stage, Store, StoreError, StoreExt, is_same, is_still,
-};
-use std::collections::HashMap;
-use std::io::{self, Read};
-use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
 
 /// A store behind a network.
 pub struct Remote {

@@ -3,10 +3,9 @@
 //! One at a time, with the lowest priority, and never while a run works there: a run that is to begin ends the look, which is taken up
 //! again afterwards. What such a look does not get through leaves the inventory as it was.
 
-use super::looks::Subject;
-use crate::queue::share;
-use crate::service::drives::{AtWork, Mounted};
-use crate::service::state::{News, Service};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
 use reedhook_core::store::Place;
 use reedhook_jobs::address::is_address;
 use reedhook_jobs::desk::Desk;
@@ -16,8 +15,11 @@ use reedhook_jobs::low_priority;
 use reedhook_jobs::observer::Nobody;
 use reedhook_jobs::settings::InventoryKept;
 use reedhook_jobs::words::count;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+
+use super::looks::Subject;
+use crate::queue::share;
+use crate::service::drives::{AtWork, Mounted};
+use crate::service::state::{News, Service};
 
 impl Service {
     /// Looks which stores have appeared. Those at servers do not: whoever wants to know what is there has to ask.

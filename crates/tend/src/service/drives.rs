@@ -1,12 +1,13 @@
 //! What is known of the drives of named stores.
 
-use reedhook_core::store::Place;
-use reedhook_jobs::places::Located;
-use reedhook_stores::drives;
 use std::collections::{BTreeMap, VecDeque};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+
+use reedhook_core::store::Place;
+use reedhook_jobs::places::Located;
+use reedhook_stores::drives;
 
 /// What is known of the named stores.
 #[derive(Default)]

@@ -1,15 +1,17 @@
 //! What is done when nothing goes on any more: drives are unmounted, the machine is suspended or powered off.
 
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use reedhook_core::when::Finally;
+use reedhook_jobs::finally::{self, Pending, PendingState};
+use reedhook_jobs::observer::Finishing;
+
 use crate::desktop_question;
 use crate::happening::{Happening, Reason};
 use crate::service::countdown::Countdown;
 use crate::service::state::{News, Service};
 use crate::tended::Tended;
-use reedhook_core::when::Finally;
-use reedhook_jobs::finally::{self, Pending, PendingState};
-use reedhook_jobs::observer::Finishing;
-use std::path::PathBuf;
-use std::time::{Duration, Instant};
 
 impl Service {
     /// Does what is wished for the end, as soon as it may be.

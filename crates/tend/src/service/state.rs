@@ -1,5 +1,22 @@
 //! The loop of the service, and what it knows.
 
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::fs::File;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant, SystemTime};
+
+use crossbeam_channel::{Receiver, Sender, bounded};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use reedhook_core::filter::{Filter, FilterSpec};
+use reedhook_core::walk::Scope;
+use reedhook_jobs::desk::Desk;
+use reedhook_jobs::failure::{Cause, Failure, Outcome};
+use reedhook_jobs::home::{make_folder, take_lock};
+use reedhook_jobs::inventory::Took;
+use reedhook_jobs::run_job::Surroundings;
+
 use crate::happening::{Happening, ServiceObserver};
 use crate::progress_feed::ProgressFeed;
 use crate::protocol::{Request, Told, refusal};
@@ -12,21 +29,6 @@ use crate::teller::Teller;
 use crate::tended::{Follow, Tended};
 use crate::watch::{self, Changed, Watch};
 use crate::{signs, tell};
-use crossbeam_channel::{Receiver, Sender, bounded};
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
-use reedhook_core::filter::{Filter, FilterSpec};
-use reedhook_core::walk::Scope;
-use reedhook_jobs::desk::Desk;
-use reedhook_jobs::failure::{Cause, Failure, Outcome};
-use reedhook_jobs::home::{make_folder, take_lock};
-use reedhook_jobs::inventory::Took;
-use reedhook_jobs::run_job::Surroundings;
-use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fs::File;
-use std::sync::Arc;
-use std::sync::atomic::Ordering;
-use std::time::{Duration, Instant, SystemTime};
 
 /// What else the world outside tells the service.
 #[derive(Clone)]

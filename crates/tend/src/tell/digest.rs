@@ -12,6 +12,7 @@ use reedhook_jobs::failure::Outcome;
 use reedhook_jobs::home::take_lock;
 use reedhook_jobs::jobfile::{job_names, load_job};
 use reedhook_jobs::notify::{Condition, Way, condition};
+use reedhook_jobs::run_job::Origin;
 use reedhook_jobs::words::fingerprint;
 use reedhook_record::Telling;
 use reedhook_report::figures::{Period, Report};
@@ -19,7 +20,6 @@ use reedhook_report::figures::{Period, Report};
 use super::desktop;
 use super::message::Message;
 use crate::tell::sending::tell_by;
-use reedhook_jobs::run_job::Origin;
 
 /// One that failed is tried again after so long.
 const AGAIN: SignedDuration = SignedDuration::from_mins(10);

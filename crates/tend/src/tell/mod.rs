@@ -15,9 +15,8 @@ mod waiting;
 mod webhook;
 
 pub use crate::tell::sending::secret_of;
-use crate::tell::sending::{send, tell_by};
 pub use digest::send_due as send_due_digests;
-use message::Message;
+
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::due::Overdue;
 use reedhook_jobs::failure::{Failure, Outcome};
@@ -26,6 +25,9 @@ use reedhook_jobs::notify::{Condition, NotifyLine, Way, condition};
 use reedhook_jobs::run::RunResult;
 use reedhook_jobs::run_job::{Messenger, Origin};
 use reedhook_report::metrics;
+
+use crate::tell::sending::{send, tell_by};
+use message::Message;
 
 /// Tells at once, and waits for it.
 pub struct AtOnce;

@@ -1,14 +1,15 @@
 //! Sending one message one way, unless that is too much.
 
-use crate::tell::message::Message;
-use crate::tell::waiting::WITHIN;
-use crate::tell::{desktop, mail, webhook};
 use reedhook_core::foreign::escaped;
 use reedhook_jobs::desk::Desk;
 use reedhook_jobs::hooks;
 use reedhook_jobs::notify::Way;
 use reedhook_jobs::run_job::Origin;
 use reedhook_record::{Notification, Telling};
+
+use crate::tell::message::Message;
+use crate::tell::waiting::WITHIN;
+use crate::tell::{desktop, mail, webhook};
 
 /// The same trouble is told again after so long.
 pub(super) const AGAIN_MS: i64 = 86_400_000;

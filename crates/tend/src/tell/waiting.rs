@@ -1,8 +1,9 @@
 //! Waiting for something slow on a thread of its own, no longer than may be.
 
+use std::time::{Duration, Instant};
+
 use crossbeam_channel::RecvTimeoutError;
 use reedhook_jobs::desk::Desk;
-use std::time::{Duration, Instant};
 
 /// A message has to be through within this time.
 pub(in crate::tell) const WITHIN: Duration = Duration::from_secs(30);

@@ -1,9 +1,7 @@
 //! What a comparison found, and its lines for programs.
 
-use crate::args::FilterArgs;
-use crate::context::Context;
-use crate::failure::{Outcome, USAGE};
-use crate::json as lines;
+use std::time::Duration;
+
 use reedhook_core::compare::DiffState;
 use reedhook_core::entry::{EntryKind, Side};
 use reedhook_core::path::RelPath;
@@ -12,7 +10,11 @@ use reedhook_jobs::alignment::{self, Misaligned};
 use reedhook_jobs::compare::{How, Pairing};
 use reedhook_jobs::jobfile::{Job, ONCE};
 use serde_json::{Map, Value, json};
-use std::time::Duration;
+
+use crate::args::FilterArgs;
+use crate::context::Context;
+use crate::failure::{Outcome, USAGE};
+use crate::json as lines;
 
 /// What came of one comparison, with what is to be said of it.
 pub(super) struct Finding<'a> {

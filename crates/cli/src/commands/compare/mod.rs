@@ -5,22 +5,25 @@ mod page;
 mod sheet;
 mod text;
 
-use crate::args::{CompareArgs, Tolerance};
-use crate::commands::compare::finding::{Finding, compared_line, difference_line, folder_line};
-use crate::commands::compare::finding::{filtered, misaligned};
-use crate::context::Context;
-use crate::failure::{Failure, Outcome};
-use crate::json as lines;
-use crate::text::{ago, moment};
-use page::Page;
+use std::path::PathBuf;
+use std::time::Instant;
+
 use reedhook_core::compare::Basis;
 use reedhook_jobs::compare::{How, Pairing, trouble};
 use reedhook_jobs::jobfile::{Job, load_job};
 use reedhook_jobs::places::INVENTORY;
 use serde_json::json;
+
+use crate::args::{CompareArgs, Tolerance};
+use crate::commands::compare::finding::{
+    Finding, compared_line, difference_line, filtered, folder_line, misaligned,
+};
+use crate::context::Context;
+use crate::failure::{Failure, Outcome};
+use crate::json as lines;
+use crate::text::{ago, moment};
+use page::Page;
 use sheet::Sheet;
-use std::path::PathBuf;
-use std::time::Instant;
 
 /// Compares two places, or the sides of a job.
 pub fn compare(context: &Context, asked: &CompareArgs) -> Outcome {

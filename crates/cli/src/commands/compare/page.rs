@@ -19,6 +19,7 @@ use crate::named_file;
 use crate::text::moment;
 
 const BEFORE: &str = include_str!("page-before.html");
+
 const AFTER: &str = include_str!("page-after.html");
 
 pub(super) struct Page {

@@ -35,6 +35,7 @@ const ENTRIES: [&str; 10] = [
     "items",
     "to",
 ];
+
 const FOLDERS: [&str; 9] = [
     "path",
     "left_files",

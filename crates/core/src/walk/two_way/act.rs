@@ -1,6 +1,6 @@
 //! What is done about a name, once it is decided: steps for the side that changes, and what is to be remembered of it.
 
-use super::{Visit, at, is_lost, refusal_of};
+use super::Visit;
 use crate::content::Hash;
 use crate::entry::{EntryKind, Meta, Side};
 use crate::path::{Name, RelPath};
@@ -8,7 +8,9 @@ use crate::plan::two_way::{Known, Settled, Verdict, beside_name, common_metadata
 use crate::plan::{Action, Role, Step};
 use crate::problem::{Code, Problem};
 use crate::run::Mark;
-use crate::store::FaultKind;
+use crate::store::error::FaultKind;
+use crate::walk::pair::at;
+use crate::walk::refusals::{is_lost, refusal_of};
 use crate::walk::two_way::input::Conflict;
 use crate::walk::two_way::news::Open;
 

@@ -1,5 +1,9 @@
 //! What the two-way walk reads, and what it gives.
 
+pub use crate::walk::two_way::news::FolderNews;
+
+use std::collections::BTreeMap;
+
 use crate::baseline::Outgoing;
 use crate::compare::Comparison;
 use crate::entry::{Meta, Side, Stamp};
@@ -8,13 +12,12 @@ use crate::job::{Preserve, Removals};
 use crate::memory::MemoryError;
 use crate::path::RelPath;
 use crate::plan::Plan;
+use crate::plan::moves::Moves;
 use crate::plan::two_way::{Known, Policies, Remembered, Settled, SideChange, Verdict};
 use crate::store::Store;
 use crate::walk::given::Corruption;
 use crate::walk::pair::Pair;
-pub use crate::walk::two_way::news::FolderNews;
-use crate::walk::{Moves, Scope};
-use std::collections::BTreeMap;
+use crate::walk::scope::Scope;
 
 /// Tells what is remembered of a folder.
 pub type Baseline<'a> = &'a (dyn Fn(&RelPath) -> std::result::Result<Remembered, MemoryError> + Sync);

@@ -10,7 +10,7 @@ use crate::fresh::{is_fresh, is_later};
 use crate::job::ConflictPolicy;
 use crate::path::{Name, RelPath};
 use crate::plan::two_way::{Known, KnownKind, SideChange, Verdict, reconcile};
-use crate::store::StoreError;
+use crate::store::error::StoreError;
 use crate::walk::two_way::input::Decided;
 
 type Read<T> = std::result::Result<T, (Side, StoreError)>;

@@ -1,10 +1,12 @@
 //! Whose this program works, and what it may do.
 
-use crate::local::kinds;
-use rustix::fs::RawDir;
 use std::os::fd::{AsFd, AsRawFd};
 use std::path::Path;
 use std::sync::OnceLock;
+
+use rustix::fs::RawDir;
+
+use crate::local::kinds;
 
 /// The number of the account that we act as.
 pub(in crate::local) fn user() -> u32 {

@@ -1,20 +1,21 @@
 //! What entries have besides their content: modes, owners, times, extended attributes, and the privileges of programs. All of it goes
 //! through a handle on the entry that was looked at.
 
-use crate::local::linux::account::is_root;
-use crate::local::linux::account::{belongs_to_us, through_proc};
-use crate::local::linux::faults::unsupported;
-use crate::local::linux::folder::Folder;
-use crate::local::linux::meta::{FULL, WANTED, meta_of};
+use std::fs::File;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+
 use reedhook_core::entry::{CAPABILITY, EntryKind, Extra, Meta, Privileges, SPECIAL_BITS, Special, Stamp};
 use reedhook_core::store::{Attributes, is_same};
 use rustix::fs::{
     AtFlags, CWD, FileType, Gid, Mode, Statx, Timespec, Timestamps, UTIME_NOW, UTIME_OMIT, Uid,
 };
 use rustix::io::Errno;
-use std::fs::File;
-use std::io;
-use std::os::fd::{AsFd, OwnedFd};
+
+use crate::local::linux::account::{belongs_to_us, is_root, through_proc};
+use crate::local::linux::faults::unsupported;
+use crate::local::linux::folder::Folder;
+use crate::local::linux::meta::{FULL, WANTED, meta_of};
 
 impl Folder {
     pub(super) fn extra(&self, name: &[u8], found: &Statx) -> io::Result<Extra> {

@@ -1,8 +1,9 @@
 //! What kind of disk a folder is on, and how it is best worked with.
 
-use rustix::fs::Gid;
 use std::fs::File;
 use std::path::Path;
+
+use rustix::fs::Gid;
 
 /// With whom a folder is shared: its mode and its group.
 #[derive(Debug, Clone, Copy)]

@@ -1,9 +1,10 @@
 //! Errors of the system, told apart.
 
+use std::io;
+
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{FaultKind, StoreError};
 use rustix::io::Errno;
-use std::io;
 
 /// Whether a file got too large for its file system, or for this process.
 pub(in crate::local) fn is_too_large(error: &io::Error) -> bool {

@@ -1,22 +1,23 @@
 //! An open folder: every call goes through it.
 
-use crate::local::kinds::{self, Kind};
-use crate::local::linux::account::{belongs_to_us, through_proc};
-use crate::local::linux::account::{is_own_folder, is_root, umask, user};
-use crate::local::linux::disk::{Sharing, turns};
-use crate::local::linux::faults::fault;
-use crate::local::linux::lists;
-use crate::local::linux::meta::{FULL, WANTED, meta_of};
-use reedhook_core::entry::{Entry, EntryKind, Meta, SPECIAL_BITS, Special};
-use reedhook_core::path::{Name, RelPath};
-use reedhook_core::store::{Capabilities, FaultKind, Listing, Result, Space, StoreError, Unknown};
-use rustix::fs::{AtFlags, CWD, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, StatxFlags};
-use rustix::io::Errno;
 use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;
 use std::path::Path;
 use std::sync::{Arc, OnceLock};
+
+use reedhook_core::entry::{Entry, EntryKind, Meta, SPECIAL_BITS, Special};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{Capabilities, FaultKind, Listing, Result, Space, StoreError, Unknown};
+use rustix::fs::{AtFlags, CWD, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, StatxFlags};
+use rustix::io::Errno;
+
+use crate::local::kinds::{self, Kind};
+use crate::local::linux::account::{belongs_to_us, is_own_folder, is_root, through_proc, umask, user};
+use crate::local::linux::disk::{Sharing, turns};
+use crate::local::linux::faults::fault;
+use crate::local::linux::lists;
+use crate::local::linux::meta::{FULL, WANTED, meta_of};
 
 /// An open folder. All names given to it are single names.
 pub(in crate::local) struct Folder {

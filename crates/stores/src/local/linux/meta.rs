@@ -1,13 +1,14 @@
 //! What the system says of files.
 
-use crate::local::linux::account::is_root;
-use crate::local::linux::account::through_proc;
-use crate::local::linux::lists;
-use reedhook_core::entry::{EntryKind, Extra, FileId, Meta, Special, Stamp};
-use rustix::fs::{AtFlags, FileType, Statx, StatxFlags};
 use std::fs::File;
 use std::io;
 use std::sync::Arc;
+
+use reedhook_core::entry::{EntryKind, Extra, FileId, Meta, Special, Stamp};
+use rustix::fs::{AtFlags, FileType, Statx, StatxFlags};
+
+use crate::local::linux::account::{is_root, through_proc};
+use crate::local::linux::lists;
 
 /// What a listing asks of each entry, and nothing more.
 pub(in crate::local) const WANTED: StatxFlags = StatxFlags::TYPE

@@ -1,7 +1,12 @@
 //! The Linux side of the local store: system calls relative to open folders, and what they mean.
 
+pub(crate) mod account;
 mod attributes;
+pub(crate) mod disk;
+pub(crate) mod faults;
+pub(crate) mod folder;
 mod lists;
+pub(crate) mod meta;
 
 pub(super) use crate::local::linux::account::{account_name, default_mode, is_our_home, is_root, user};
 pub(super) use crate::local::linux::disk::Sharing;
@@ -11,10 +16,11 @@ pub(super) use crate::local::linux::faults::{
 pub(super) use crate::local::linux::folder::Folder;
 pub(super) use crate::local::linux::meta::{stat_file, touched};
 pub(super) use attributes::{Made, set_file};
-use rustix::fs::AtFlags;
-use rustix::fs::{Gid, Uid};
+
 use std::fs::File;
 use std::io;
+
+use rustix::fs::{AtFlags, Gid, Uid};
 
 /// Whether a file of ours can be given to another account, as far as reading it back tells; it is given back.
 pub(super) fn can_be_given_away(folder: &Folder, name: &[u8]) -> bool {
@@ -77,8 +83,3 @@ mod tests {
         assert_eq!(turns(&sys.path().join("none")), None);
     }
 }
-pub(crate) mod account;
-pub(crate) mod disk;
-pub(crate) mod faults;
-pub(crate) mod folder;
-pub(crate) mod meta;

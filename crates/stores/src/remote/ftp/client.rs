@@ -1,19 +1,21 @@
 //! A server as it was connected to, and what it offers.
 
+use std::io::Read;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::{Duration, Instant};
+
+use reedhook_core::entry::{Meta, SPECIAL_BITS};
+use reedhook_core::path::RelPath;
+use reedhook_core::store::{Attributes, FaultKind, StoreError};
+use suppaftp::{FtpError, RustlsFtpStream, Status};
+
 use crate::remote::connect::{Account, Address, ConnectError, Trust, is_loopback, workers_for};
 use crate::remote::ftp::facts::{ListingLine, listed_line, machine_line, text_of};
 use crate::remote::ftp::pool::{Dialer, OPENED, Pool, Sockets, Taken, refusal};
 use crate::remote::ftp::{facts, pool};
 use crate::remote::stop::{Pace, Stop};
 use crate::remote::wire::{Again, Answer, Trouble, Wire};
-use reedhook_core::entry::{Meta, SPECIAL_BITS};
-use reedhook_core::path::RelPath;
-use reedhook_core::store::{Attributes, FaultKind, StoreError};
-use std::io::Read;
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
-use std::time::{Duration, Instant};
-use suppaftp::{FtpError, RustlsFtpStream, Status};
 
 /// Servers that live together with many users do not like more from one.
 pub(super) const MOST_CONNECTIONS: usize = 12;

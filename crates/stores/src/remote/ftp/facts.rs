@@ -4,9 +4,8 @@
 use std::time::UNIX_EPOCH;
 
 use jiff::civil::DateTime;
-use suppaftp::list::ListParser;
-
 use reedhook_core::entry::{EntryKind, Meta, Special, Stamp, Version};
+use suppaftp::list::ListParser;
 
 /// A line of a listing: a name, as bytes, and what is said of it.
 #[derive(Debug)]

@@ -5,26 +5,26 @@
 //! noted on this machine otherwise. The server does not say what exactly is wrong: most failures have the number 550, so what is
 //! there is looked at afterwards.
 
+pub(crate) mod client;
+mod facts;
+mod pool;
+mod transfer;
+
+pub use crate::remote::ftp::client::Ftp;
+
+use std::io::Write;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use reedhook_core::entry::Meta;
+use reedhook_core::path::RelPath;
+use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space};
+use suppaftp::{FtpError, Status};
+
 use self::facts::machine_line;
 use self::transfer::{FtpDownload, FtpUpload};
 use super::gather::{Gather, folder_meta};
 use super::wire::{self, Answer, Download, Over, Trouble, Upload, Wire};
-pub use crate::remote::ftp::client::Ftp;
-use reedhook_core::entry::Meta;
-use reedhook_core::path::RelPath;
-use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space};
-use std::io::Write;
-use std::sync::atomic::Ordering;
-use std::time::Duration;
-use suppaftp::{FtpError, Status};
-
-mod facts;
-
-mod pool;
-
-mod transfer;
-
-pub(crate) mod client;
 
 impl Wire for Ftp {
     fn address(&self) -> String {

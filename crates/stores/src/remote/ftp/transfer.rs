@@ -4,11 +4,10 @@
 use std::io::{self, Read, Write};
 use std::sync::atomic::Ordering;
 
-use suppaftp::{FtpError, RustlsConnector, TlsConnector, TransferStream};
-
 use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind, StoreError};
+use suppaftp::{FtpError, RustlsConnector, TlsConnector, TransferStream};
 
 use super::pool::{Taken, refusal};
 use crate::remote::ftp::client::{Ftp, trouble};

@@ -1,13 +1,11 @@
 //! A bucket as it was opened, and what is said of its objects.
 
-use crate::remote::connect::{ANSWER_WITHIN, Account, Address, ConnectError, Trust};
-use crate::remote::gather::Gather;
-use crate::remote::object::odd;
-use crate::remote::object::service::{Answered, Connector};
-use crate::remote::runtime::{self, Runtime};
-use crate::remote::stop::Stop;
-use crate::remote::tls;
-use crate::remote::wire::{Again, Answer, Trouble};
+use std::collections::HashMap;
+use std::error::Error;
+use std::future::Future;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
 use bytes::Bytes;
 use object_store::aws::{AmazonS3, AmazonS3Builder, Checksum};
 use object_store::list::{PaginatedListOptions, PaginatedListStore};
@@ -20,11 +18,15 @@ use object_store::{
 use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
 use reedhook_core::path::{Name, PART_PREFIX, RelPath};
 use reedhook_core::store::{Attributes, FaultKind, StoreError};
-use std::collections::HashMap;
-use std::error::Error;
-use std::future::Future;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+
+use crate::remote::connect::{ANSWER_WITHIN, Account, Address, ConnectError, Trust};
+use crate::remote::gather::Gather;
+use crate::remote::object::odd;
+use crate::remote::object::service::{Answered, Connector};
+use crate::remote::runtime::{self, Runtime};
+use crate::remote::stop::Stop;
+use crate::remote::tls;
+use crate::remote::wire::{Again, Answer, Trouble};
 
 /// What says that a folder is there.
 pub(super) const MARKER: &[u8] = b".reedhook-folder";

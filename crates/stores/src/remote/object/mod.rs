@@ -7,22 +7,16 @@
 //!
 //! A folder that we make has a marker in it, because otherwise it would vanish with its last file, or never appear.
 
-use self::pending::RECORD_SUFFIX;
-use self::transfer::{ObjectDownload, ObjectUpload};
-use super::connect::workers_for;
-use super::gather::{Gather, folder_meta};
-use super::wire::{self, Answer, Download, Over, Trouble, Upload, Wire};
-use crate::remote::object::client::MARKER;
-use crate::remote::object::client::MOST_PARTS;
-use crate::remote::object::client::PART;
-use crate::remote::object::client::Pending;
-use crate::remote::object::client::SINCE;
-use crate::remote::object::client::is_part;
-use crate::remote::object::client::lock;
-use crate::remote::object::client::meta_of;
-use crate::remote::object::client::note;
-use crate::remote::object::client::tags_of;
+pub(crate) mod client;
+mod odd;
+mod pending;
+mod service;
+mod transfer;
+
 pub use crate::remote::object::client::{ObjectSetup, Objects};
+
+use std::time::Duration;
+
 use bytes::Bytes;
 use futures_util::StreamExt;
 use object_store::{Attributes as Tags, GetOptions, GetRange, ObjectStore, ObjectStoreExt, PutMode};
@@ -30,17 +24,15 @@ use reedhook_core::entry::{EntryKind, Meta};
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::run::RESUME_FROM;
 use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, NameRule, Place, Space};
-use std::time::Duration;
 
-mod odd;
-
-mod pending;
-
-mod service;
-
-mod transfer;
-
-pub(crate) mod client;
+use self::pending::RECORD_SUFFIX;
+use self::transfer::{ObjectDownload, ObjectUpload};
+use super::connect::workers_for;
+use super::gather::{Gather, folder_meta};
+use super::wire::{self, Answer, Download, Over, Trouble, Upload, Wire};
+use crate::remote::object::client::{
+    MARKER, MOST_PARTS, PART, Pending, SINCE, is_part, lock, meta_of, note, tags_of,
+};
 
 impl Wire for Objects {
     fn address(&self) -> String {

@@ -1,9 +1,6 @@
 //! Files that are complete and have no name yet: small ones wait in memory, large ones as the parts of an upload, with a record of it
 //! beside, so that a later run can go on with it.
 
-use crate::remote::object::client::{Objects, UPLOAD, content_tag, lock};
-use crate::remote::object::client::{Pending, Sent};
-use crate::remote::wire::{Again, Answer, Over, Trouble};
 use bytes::Bytes;
 use object_store::multipart::{MultipartStore, PartId};
 use object_store::path::Path;
@@ -12,6 +9,9 @@ use object_store::{
 };
 use reedhook_core::path::{Name, RelPath};
 use reedhook_core::store::FaultKind;
+
+use crate::remote::object::client::{Objects, Pending, Sent, UPLOAD, content_tag, lock};
+use crate::remote::wire::{Again, Answer, Over, Trouble};
 
 /// What the name of an upload's own record has behind that of the unfinished file.
 pub(super) const RECORD_SUFFIX: &str = "-parts";

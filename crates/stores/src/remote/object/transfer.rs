@@ -8,15 +8,13 @@ use futures_util::StreamExt;
 use futures_util::stream::BoxStream;
 use object_store::multipart::{MultipartStore, PartId};
 use object_store::{ObjectStoreExt, PutMultipartOptions, PutPayload};
-use tokio::task::JoinHandle;
-
 use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind};
+use tokio::task::JoinHandle;
 
 use crate::remote::connect::ANSWER_WITHIN;
-use crate::remote::object::client::{Objects, innermost, lock, tags_of, trouble};
-use crate::remote::object::client::{Pending, Sent};
+use crate::remote::object::client::{Objects, Pending, Sent, innermost, lock, tags_of, trouble};
 use crate::remote::object::pending::write_record;
 use crate::remote::runtime;
 use crate::remote::wire::{Again, Answer, Download, Trouble, Upload};

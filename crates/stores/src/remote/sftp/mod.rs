@@ -11,24 +11,26 @@ mod replies;
 mod ssh;
 mod transfer;
 
+pub use self::ssh::{SshSetup, is_plain};
+
+use std::collections::HashSet;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use reedhook_core::entry::{EntryKind, Meta};
+use reedhook_core::path::{Name, RelPath};
+use reedhook_core::store::{Attributes, Capabilities, FaultKind, Limits, Listing, Place, Space, StoreError};
+
 use self::line::{Broken, Channel, Pending};
 use self::packet::{Packet, Reader, Reply, status};
-pub use self::ssh::{SshSetup, is_plain};
 use self::transfer::{SftpDownload, SftpUpload};
 use super::connect::{Account, Address, CONNECT_WITHIN, ConnectError, workers_for};
 use super::gather::Gather;
 use super::runtime::{self, Runtime};
 use super::stop::Stop;
 use super::wire::{self, Again, Answer, Download, Over, Trouble, Upload, Wire};
-use crate::remote::sftp::replies::{LARGEST_PIECE, PIECE};
-use crate::remote::sftp::replies::{failed, pieces, unusable};
-use reedhook_core::entry::{EntryKind, Meta};
-use reedhook_core::path::{Name, RelPath};
-use reedhook_core::store::{Attributes, Capabilities, FaultKind, Limits, Listing, Place, Space, StoreError};
-use std::collections::HashSet;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use crate::remote::sftp::replies::{LARGEST_PIECE, PIECE, failed, pieces, unusable};
 
 /// Channels of a connection. Servers allow ten as a rule.
 const CHANNELS: usize = 4;

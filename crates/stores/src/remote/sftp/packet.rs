@@ -6,42 +6,75 @@ use reedhook_core::entry::{EntryKind, Meta, SPECIAL_BITS, Special, Stamp};
 use reedhook_core::store::Attributes;
 
 pub(super) const INIT: u8 = 1;
+
 pub(super) const VERSION: u8 = 2;
+
 pub(super) const OPEN: u8 = 3;
+
 pub(super) const CLOSE: u8 = 4;
+
 pub(super) const READ: u8 = 5;
+
 pub(super) const WRITE: u8 = 6;
+
 pub(super) const LSTAT: u8 = 7;
+
 pub(super) const FSTAT: u8 = 8;
+
 pub(super) const SETSTAT: u8 = 9;
+
 pub(super) const FSETSTAT: u8 = 10;
+
 pub(super) const OPENDIR: u8 = 11;
+
 pub(super) const READDIR: u8 = 12;
+
 pub(super) const REMOVE: u8 = 13;
+
 pub(super) const MKDIR: u8 = 14;
+
 pub(super) const RMDIR: u8 = 15;
+
 pub(super) const REALPATH: u8 = 16;
+
 pub(super) const RENAME: u8 = 18;
+
 pub(super) const READLINK: u8 = 19;
+
 pub(super) const SYMLINK: u8 = 20;
+
 pub(super) const EXTENDED: u8 = 200;
+
 const STATUS: u8 = 101;
+
 const HANDLE: u8 = 102;
+
 const DATA: u8 = 103;
+
 const NAME: u8 = 104;
+
 const ATTRS: u8 = 105;
+
 const EXTENDED_REPLY: u8 = 201;
 
 pub(super) const FOR_READING: u32 = 1;
+
 pub(super) const FOR_WRITING: u32 = 2;
+
 pub(super) const CREATE: u32 = 8;
+
 pub(super) const TRUNCATE: u32 = 16;
+
 pub(super) const EXCLUSIVE: u32 = 32;
 
 const WITH_SIZE: u32 = 1;
+
 const WITH_OWNER: u32 = 2;
+
 const WITH_MODE: u32 = 4;
+
 const WITH_TIMES: u32 = 8;
+
 const WITH_EXTENSIONS: u32 = 0x8000_0000;
 
 /// The codes of a status.

@@ -1,10 +1,11 @@
 //! What replies of a server mean.
 
+use reedhook_core::path::RelPath;
+use reedhook_core::store::FaultKind;
+
 use crate::remote::connect::{Address, ConnectError};
 use crate::remote::sftp::packet::{Reader, Reply, status};
 use crate::remote::wire::Trouble;
-use reedhook_core::path::RelPath;
-use reedhook_core::store::FaultKind;
 
 pub(super) fn unusable(address: &Address, why: String) -> ConnectError {
     ConnectError::Unusable { address: address.shown(), why }

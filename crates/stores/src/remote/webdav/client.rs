@@ -1,5 +1,14 @@
 //! A server as it was connected to, and what it says of its entries.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU8, Ordering};
+use std::time::{Duration, Instant};
+
+use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
+use reedhook_core::path::{PART_PREFIX, RelPath};
+use reedhook_core::store::{Attributes, FaultKind, StoreError};
+use reqwest::{Method, StatusCode, Url};
+
 use crate::remote::connect::{Account, Address, ConnectError, Trust};
 use crate::remote::runtime;
 use crate::remote::stop::Stop;
@@ -7,13 +16,6 @@ use crate::remote::webdav::http::{Ask, Http};
 use crate::remote::webdav::multistatus;
 use crate::remote::webdav::multistatus::ListedResource;
 use crate::remote::wire::{Again, Answer, Over, Trouble, Wire};
-use reedhook_core::entry::{EntryKind, Meta, Stamp, Version};
-use reedhook_core::path::{PART_PREFIX, RelPath};
-use reedhook_core::store::{Attributes, FaultKind, StoreError};
-use reqwest::{Method, StatusCode, Url};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU8, Ordering};
-use std::time::{Duration, Instant};
 
 /// No listing is larger.
 pub(super) const LARGEST_LISTING: usize = 256 << 20;

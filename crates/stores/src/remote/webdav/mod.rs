@@ -4,30 +4,26 @@
 //! with its tag ([`Wire::needs_notes`]). A server that does let its times be set is told them as well: then other machines see
 //! them too.
 
+pub(crate) mod client;
+mod http;
+mod multistatus;
+mod transfer;
+
+pub use crate::remote::webdav::client::WebDav;
+
+use std::sync::atomic::Ordering;
+
+use reedhook_core::entry::Meta;
+use reedhook_core::path::{Name, PART_PREFIX, RelPath};
+use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, Place, Space, StoreError};
+use reqwest::StatusCode;
+
 use self::http::Ask;
 use self::transfer::DavDownload;
 use super::connect::workers_for;
 use super::gather::Gather;
 use super::wire::{self, Answer, Download, Over, Trouble, Upload, Wire};
-pub use crate::remote::webdav::client::WebDav;
-use crate::remote::webdav::client::elsewhere;
-use crate::remote::webdav::client::in_folder;
-use crate::remote::webdav::client::meta_of;
-use crate::remote::webdav::client::strong;
-use crate::remote::webdav::client::{NO, YES};
-use reedhook_core::entry::Meta;
-use reedhook_core::path::{Name, PART_PREFIX, RelPath};
-use reedhook_core::store::{Attributes, Capabilities, FaultKind, Listing, Place, Space, StoreError};
-use reqwest::StatusCode;
-use std::sync::atomic::Ordering;
-
-mod http;
-
-mod multistatus;
-
-mod transfer;
-
-pub(crate) mod client;
+use crate::remote::webdav::client::{NO, YES, elsewhere, in_folder, meta_of, strong};
 
 impl Wire for WebDav {
     fn address(&self) -> String {

@@ -5,11 +5,10 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use bytes::Bytes;
-use reqwest::{Method, Response, Url};
-
 use reedhook_core::entry::Meta;
 use reedhook_core::path::RelPath;
 use reedhook_core::store::{Attributes, FaultKind};
+use reqwest::{Method, Response, Url};
 
 use super::http::Ask;
 use crate::remote::connect::ANSWER_WITHIN;

@@ -3,100 +3,25 @@
 //! [`Fault`]s say which operation on which path fails, after how many bytes or calls, and how. [`SimulatedStore::power_cut`]
 //! plays a power failure: names survive, but content that was not yet synced is lost, as real file systems may do.
 
+mod handles;
+pub(crate) mod tree;
+
+pub use crate::simulated::tree::{Fault, Operation};
+
 use std::collections::BTreeMap;
-use std::io::{self, Read};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use reedhook_core::entry::{Entry, EntryKind, Meta, Privileges, Stamp};
-use reedhook_core::path::{Name, PART_PREFIX, RelPath, part_name};
+use reedhook_core::path::{Name, RelPath, part_name};
 use reedhook_core::store::{
-    Attributes, Capabilities, Content, CopyError, Disarmed, Expect, FaultKind, Flow, Folding, Limits,
-    Listing, NameRule, Place, Publish, Result, Sealed, Space, Stage, Store, StoreError, StoreExt, Unknown,
-    is_same, is_still,
+    Attributes, Capabilities, Content, Disarmed, Expect, FaultKind, Folding, Limits, Listing, NameRule,
+    Place, Publish, Result, Sealed, Space, Stage, Store, StoreError, StoreExt, Unknown, is_same,
 };
 
-/// An operation that can be told to fail.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Operation {
-    /// Listing a folder.
-    List,
-    /// Examining one entry while its folder is listed.
-    Examine,
-    /// Opening a file.
-    Open,
-    /// Reading bytes.
-    Read,
-    /// Writing bytes, or beginning to.
-    Write,
-    /// Making everything durable.
-    Sync,
-    /// Putting a file in its place.
-    Publish,
-    /// Removing a file, link or folder.
-    Remove,
-    /// Renaming.
-    Rename,
-    /// Making a folder.
-    MakeFolder,
-    /// Examining a path.
-    Stat,
-    /// Setting times or modes.
-    Adjust,
-}
-
-/// An order to fail.
-#[derive(Debug, Clone)]
-pub struct Fault {
-    /// Which operation; `None` for any.
-    pub operation: Option<Operation>,
-    /// On which path; `None` for any.
-    pub path: Option<RelPath>,
-    /// How.
-    pub kind: FaultKind,
-    /// For reads and writes: only after this many bytes of the file.
-    pub after_bytes: u64,
-    /// How often it still works before it fails.
-    pub skip: u32,
-    /// How many times it fails; then it works again. `None` for ever.
-    pub times: Option<u32>,
-}
-
-impl Fault {
-    /// A fault that lasts.
-    pub fn new(operation: Operation, path: Option<&RelPath>, kind: FaultKind) -> Fault {
-        Fault { operation: Some(operation), path: path.cloned(), kind, after_bytes: 0, skip: 0, times: None }
-    }
-}
-
-#[derive(Debug, Clone)]
-struct Node {
-    meta: Meta,
-    content: Arc<Vec<u8>>,
-    durable: bool,
-}
-
-#[derive(Default)]
-struct Tree {
-    nodes: BTreeMap<RelPath, Node>,
-    faults: Vec<Fault>,
-    next_id: u64,
-    clock: i64,
-    slowness: Duration,
-    capacity: Option<u64>,
-    bad_writes: bool,
-    /// Which names are one.
-    folding: Folding,
-    /// Times are kept in steps of so many seconds; 0: as they are.
-    step: i64,
-    /// It replaces a file of which a copy is kept in two steps: between them its path holds nothing.
-    two_steps: bool,
-    /// Called before each read of a file's content: lets a test change the tree at an awkward moment.
-    before_read: Option<ReadHook>,
-    /// Called before each operation: the same, at every step.
-    before_each: Option<StepHook>,
-}
+use crate::simulated::handles::{SimulatedContent, SimulatedStage};
+use crate::simulated::tree::{Node, Tree};
 
 impl SimulatedStore {
     /// What had the name is kept or goes, and the new file gets it: in one step.
@@ -134,12 +59,6 @@ impl SimulatedStore {
         Ok(())
     }
 }
-
-/// What is called before an operation: with its kind and the path it is about.
-type StepHook = Arc<dyn Fn(Operation, &RelPath) + Send + Sync>;
-
-/// What is called before a read: with the file's path and the position in it.
-type ReadHook = Arc<dyn Fn(&RelPath, u64) + Send + Sync>;
 
 /// A store in memory. A clone is another handle on the same.
 #[derive(Clone)]
@@ -314,133 +233,6 @@ impl SimulatedStore {
         match tree.fault(operation, path, 0) {
             Some(kind) => Err(StoreError::new(kind, action, path).because("a simulated fault")),
             None => Ok(tree),
-        }
-    }
-}
-
-impl Tree {
-    fn meta(&mut self, kind: EntryKind) -> Meta {
-        self.next_id += 1;
-        self.clock += 1;
-        let clock = self.in_steps(Stamp::new(self.clock, 0));
-        let id = reedhook_core::entry::FileId { device: 0, inode: self.next_id };
-        let mode =
-            Some(if kind == EntryKind::Folder { 0o755 } else { 0o644 }).filter(|_| kind != EntryKind::Link);
-        Meta {
-            kind,
-            size: 0,
-            modified: Some(clock),
-            mode,
-            unlisted: None,
-            id: Some(id),
-            target: None,
-            extra: None,
-            version: None,
-        }
-    }
-
-    fn fault(&mut self, operation: Operation, path: &RelPath, bytes: u64) -> Option<FaultKind> {
-        let matching = |fault: &&mut Fault| {
-            fault.operation.is_none_or(|wanted| wanted == operation)
-                && fault.path.as_ref().is_none_or(|wanted| wanted == path)
-                && bytes >= fault.after_bytes
-                && fault.times != Some(0)
-        };
-        let fault = self.faults.iter_mut().find(matching)?;
-        if fault.skip > 0 {
-            fault.skip -= 1;
-            return None;
-        }
-        fault.times = fault.times.map(|times| times - 1);
-        Some(fault.kind)
-    }
-
-    /// A time as it is kept here.
-    fn in_steps(&self, time: Stamp) -> Stamp {
-        match self.step {
-            0 => time,
-            step => Stamp::new(time.seconds().div_euclid(step) * step, 0),
-        }
-    }
-
-    /// A path in the spelling that it has here.
-    fn real(&self, path: &RelPath) -> RelPath {
-        if !self.folding.is_any() {
-            return path.clone();
-        }
-        let parts = path.parts().filter_map(|part| Name::new(part).ok());
-        parts.fold(RelPath::root(), |above, name| {
-            let here = self.children(&above).filter_map(|(path, _)| path.split()).map(|(_, name)| name);
-            let same = here.into_iter().find(|here| self.folding.is_same(here, &name));
-            above.join(&same.unwrap_or(name))
-        })
-    }
-
-    fn used(&self) -> u64 {
-        self.nodes.values().map(|node| node.meta.size).sum()
-    }
-
-    fn children<'a>(&'a self, folder: &'a RelPath) -> impl Iterator<Item = (&'a RelPath, &'a Node)> {
-        // A folder's content follows it directly in the order of paths.
-        self.nodes
-            .range(folder.clone()..)
-            .skip(1)
-            .take_while(move |(path, _)| path.is_within(folder))
-            .filter(move |(path, _)| path.parent().as_ref() == Some(folder))
-    }
-
-    /// Fails unless the folder that is to hold a path exists and is one.
-    fn parent(&self, path: &RelPath, action: &'static str) -> Result<()> {
-        let parent = path.parent().unwrap_or_default();
-        match self.nodes.get(&parent).map(|node| node.meta.kind) {
-            Some(EntryKind::Folder) => Ok(()),
-            Some(EntryKind::Link) => Err(StoreError::new(FaultKind::LinkInPath, action, path)),
-            _ => Err(StoreError::new(FaultKind::NotFound, action, path)),
-        }
-    }
-
-    fn expect(&self, path: &RelPath, expected: &Expect, action: &'static str) -> Result<()> {
-        let as_expected = match (expected, self.nodes.get(path)) {
-            (Expect::Absent, None) => true,
-            (Expect::This(was), Some(node)) => is_still(was, &node.meta),
-            _ => false,
-        };
-        if as_expected { Ok(()) } else { Err(StoreError::new(FaultKind::Changed, action, path)) }
-    }
-
-    fn insert_part(&mut self, path: &RelPath, kind: EntryKind) -> Result<RelPath> {
-        self.parent(path, "write")?;
-        let mut meta = self.meta(kind);
-        meta.mode = meta.mode.map(|_| 0o600);
-        let part = [PART_PREFIX, format!("{:08x}", self.next_id).as_bytes()].concat();
-        let name = Name::new(&part).map_err(|_| StoreError::new(FaultKind::NameRefused, "write", path))?;
-        let temporary = path.parent().unwrap_or_default().join(&name);
-        self.nodes.insert(temporary.clone(), Node { meta, content: Arc::default(), durable: false });
-        Ok(temporary)
-    }
-
-    fn apply(&mut self, path: &RelPath, attributes: &Attributes) {
-        let modified = attributes.modified.map(|time| self.in_steps(time));
-        if let Some(node) = self.nodes.get_mut(path) {
-            node.meta.modified = modified.or(node.meta.modified);
-            if node.meta.kind != EntryKind::Link {
-                node.meta.mode = attributes.mode.or(node.meta.mode);
-            }
-        }
-    }
-
-    /// Moves a path and everything below it.
-    fn move_tree(&mut self, from: &RelPath, to: &RelPath) {
-        let moving: Vec<RelPath> = self
-            .nodes
-            .range(from.clone()..)
-            .map(|(path, _)| path.clone())
-            .take_while(|path| path.is_within(from))
-            .collect();
-        for path in moving {
-            if let (Some(node), Some(below)) = (self.nodes.remove(&path), path.below(from)) {
-                self.nodes.insert(to.join_path(&below), node);
-            }
         }
     }
 }
@@ -696,169 +488,6 @@ impl Store for SimulatedStore {
             return Err(StoreError::new(FaultKind::InUse, "lock", &RelPath::root()));
         }
         Ok(Box::new(Held(self.locked.clone())))
-    }
-}
-
-struct SimulatedContent {
-    tree: Arc<Mutex<Tree>>,
-    path: RelPath,
-    content: Arc<Vec<u8>>,
-    meta: Meta,
-    at: usize,
-}
-
-impl Read for SimulatedContent {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let hook = self.tree.lock().unwrap_or_else(PoisonError::into_inner).before_read.clone();
-        if let Some(hook) = hook {
-            hook(&self.path, self.at as u64);
-        }
-        // Small pieces, so that a fault after some bytes finds its place.
-        let rest = self.content.get(self.at..).unwrap_or_default();
-        let length = rest.len().min(buffer.len()).min(1024);
-        let fault = self.tree.lock().unwrap_or_else(PoisonError::into_inner).fault(
-            Operation::Read,
-            &self.path,
-            self.at as u64,
-        );
-        if let Some(kind) = fault {
-            return Err(io::Error::other(format!("a simulated fault: {}", kind.words())));
-        }
-        buffer[..length].copy_from_slice(&rest[..length]);
-        self.at += length;
-        Ok(length)
-    }
-}
-
-impl Content for SimulatedContent {
-    fn meta(&mut self) -> Result<Meta> {
-        // The node with this identity, under whatever name, as an open file would tell.
-        let tree = self.tree.lock().unwrap_or_else(PoisonError::into_inner);
-        let same = tree.nodes.values().find(|node| node.meta.id == self.meta.id);
-        Ok(same.map_or_else(|| self.meta.clone(), |node| node.meta.clone()))
-    }
-}
-
-struct SimulatedStage {
-    tree: Arc<Mutex<Tree>>,
-    target: RelPath,
-    temporary: RelPath,
-    content: Vec<u8>,
-    /// What an earlier run left, until it is adopted.
-    left: Vec<u8>,
-    sealed: bool,
-}
-
-impl SimulatedStage {
-    fn tree(&self) -> MutexGuard<'_, Tree> {
-        self.tree.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
-
-impl Stage for SimulatedStage {
-    fn write(&mut self, data: &[u8]) -> Result<()> {
-        let mut tree = self.tree.lock().unwrap_or_else(PoisonError::into_inner);
-        let length = (self.content.len() + data.len()) as u64;
-        let full = tree.capacity.is_some_and(|capacity| tree.used() + length > capacity);
-        let fault = tree.fault(Operation::Write, &self.target, length);
-        match fault.or(full.then_some(FaultKind::NoSpace)) {
-            Some(kind) => Err(StoreError::new(kind, "write", &self.target)),
-            None => {
-                self.content.extend_from_slice(data);
-                Ok(())
-            }
-        }
-    }
-
-    fn fill(
-        &mut self,
-        content: &mut dyn Content,
-        _size_hint: u64,
-        progress: &mut dyn FnMut(u64) -> Flow,
-    ) -> Result<u64, CopyError> {
-        let mut buffer = [0; 4096];
-        let mut total = 0;
-        loop {
-            let length = content.read(&mut buffer).map_err(|error| {
-                CopyError::Read(StoreError::new(FaultKind::Io, "read", &self.target).because(error))
-            })?;
-            if length == 0 {
-                return Ok(total);
-            }
-            self.write(&buffer[..length]).map_err(CopyError::Write)?;
-            total += length as u64;
-            if progress(length as u64) == Flow::Stop {
-                return Err(CopyError::Stopped);
-            }
-        }
-    }
-
-    fn adopt(
-        &mut self,
-        content: &mut dyn Content,
-        progress: &mut dyn FnMut(u64) -> Flow,
-    ) -> Result<u64, CopyError> {
-        let mut left = std::mem::take(&mut self.left);
-        let mut beginning = vec![0; left.len()];
-        if content.read_exact(&mut beginning).is_err() || beginning != left {
-            return Err(CopyError::Read(StoreError::new(FaultKind::Changed, "read", &self.target)));
-        }
-        let length = left.len() as u64;
-        self.content.append(&mut left);
-        if length > 0 {
-            progress(length);
-        }
-        Ok(length)
-    }
-
-    fn go_on_at(&mut self, offset: u64) -> Result<bool> {
-        let mut left = std::mem::take(&mut self.left);
-        let enough = left.len() as u64 >= offset;
-        if enough {
-            left.truncate(offset as usize);
-            self.content = left;
-        }
-        Ok(enough)
-    }
-
-    fn flush(&mut self) -> Result<()> {
-        Ok(())
-    }
-
-    fn set_aside(mut self: Box<Self>) {
-        let content = std::mem::take(&mut self.content);
-        if let Some(node) = self.tree().nodes.get_mut(&self.temporary) {
-            node.meta.size = content.len() as u64;
-            node.content = Arc::new(content);
-        }
-        self.sealed = true;
-    }
-
-    fn seal(mut self: Box<Self>, attributes: &Attributes) -> Result<Sealed> {
-        let content = std::mem::take(&mut self.content);
-        {
-            let mut tree = self.tree();
-            let mut content = content;
-            if tree.bad_writes {
-                content.iter_mut().take(1).for_each(|byte| *byte ^= 1);
-            }
-            if let Some(node) = tree.nodes.get_mut(&self.temporary) {
-                node.meta.size = content.len() as u64;
-                node.content = Arc::new(content);
-            }
-            let mode = Some(attributes.mode.unwrap_or(0o644));
-            tree.apply(&self.temporary, &Attributes { mode, modified: attributes.modified, extra: None });
-        }
-        self.sealed = true;
-        Ok(Sealed { target: self.target.clone(), temporary: self.temporary.clone() })
-    }
-}
-
-impl Drop for SimulatedStage {
-    fn drop(&mut self) {
-        if !self.sealed {
-            self.tree().nodes.remove(&self.temporary);
-        }
     }
 }
 

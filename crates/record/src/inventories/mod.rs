@@ -11,7 +11,9 @@
 //! store anyway, and changes it ([`Updating`]). What a listing does not show any more is gone, with everything below it.
 
 mod changes;
+pub(crate) mod file;
 mod image;
+pub(crate) mod names;
 mod writing;
 #[cfg(test)]
 mod writing_tests;
@@ -137,5 +139,3 @@ mod tests {
         assert_eq!(folded("Graug\u{61}\u{308}nse".as_bytes()), folded("GRAUG\u{c4}NSE".as_bytes()));
     }
 }
-pub(crate) mod file;
-pub(crate) mod names;

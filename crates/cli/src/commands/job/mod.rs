@@ -2,38 +2,35 @@
 
 mod asking;
 
-use super::status::next_words;
-use super::when::{next_of, shown as when_shown};
-use crate::args::JobCommand;
-use crate::ask;
-use crate::commands::job_files::{change_file, place_sides};
-use crate::context::{Context, print_text};
-use crate::failure::{Cause, Failure, Outcome, exit_of};
-use crate::json as lines;
-use crate::named_file;
-use crate::render;
-use crate::text::{Align, BOLD, Columns, styled};
-use asking::{ask_kind, ask_where_it_lands, asked_for_sides, wanted};
+use std::fs;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+
 use reedhook_core::foreign::escaped;
 use reedhook_core::job::{Kind, OddNames, Removed};
 use reedhook_core::units::UnitError;
-use reedhook_jobs::alignment;
 use reedhook_jobs::atomic_file::{Mark, failed, open_plain};
 use reedhook_jobs::capabilities::OpenOptions;
-use reedhook_jobs::due;
 use reedhook_jobs::home::{make_folder, write_file};
 use reedhook_jobs::jobfile::{Job, JobKeys, check_name, job_names, load_job, parse};
-use reedhook_jobs::neighbours;
 use reedhook_jobs::open::make_destination;
 use reedhook_jobs::places::{Ends, Located, written_for_keeping};
 use reedhook_jobs::recognise::{self, SEEN};
 use reedhook_jobs::run::claim::JobLock;
 use reedhook_jobs::scan::{nested, open_sources};
+use reedhook_jobs::{alignment, due, neighbours};
 use reedhook_stores::child;
 use serde_json::{Value, json};
-use std::fs;
-use std::io::Write as _;
-use std::path::{Path, PathBuf};
+
+use super::status::next_words;
+use super::when::{next_of, shown as when_shown};
+use crate::args::commands::JobCommand;
+use crate::commands::job_files::{change_file, place_sides};
+use crate::context::{Context, print_text};
+use crate::failure::{Cause, Failure, Outcome, exit_of};
+use crate::text::{Align, BOLD, Columns, styled};
+use crate::{ask, json as lines, named_file, render};
+use asking::{ask_kind, ask_where_it_lands, asked_for_sides, wanted};
 
 /// Carries out a `job` command, apart from `job filter`.
 pub fn job(context: &Context, command: JobCommand) -> Outcome {

@@ -5,12 +5,11 @@
 
 mod found;
 
+pub use found::{Compared, Differing, Face, FolderTally, Tally};
+
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::atomic::Ordering;
 
-pub use found::{Compared, Differing, Face, FolderTally, Tally};
-
-use super::Moves;
 use super::pair::{Half, Judged, Looked, Met, Pair, Spellings, Spot, at, merge};
 use super::queue::visit_all;
 use super::renames::recognise;
@@ -19,9 +18,11 @@ use crate::content::{self, FileAt};
 use crate::entry::{EntryKind, Meta, Side};
 use crate::filter::{Filter, Inherited, Verdict};
 use crate::path::{Name, RelPath};
+use crate::plan::moves::Moves;
 use crate::plan::{Action, Fate, FolderPlan, Plan, Role, Step};
 use crate::problem::{Code, Problem};
-use crate::store::{FaultKind, Store};
+use crate::store::Store;
+use crate::store::error::FaultKind;
 use crate::walk::progress::{ScanError, ScanProgress};
 use crate::walk::refusals::clash_words;
 
