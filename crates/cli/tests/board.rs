@@ -62,7 +62,7 @@ fn without_a_service_the_board_runs_watches_stops_and_looks_into_runs() {
     terminal.shows("counts: go on?");
     std::thread::sleep(Duration::from_millis(900));
     terminal.keys("n");
-    terminal.shows("nothing was changed, as you wished");
+    terminal.shows("cancelled; nothing was changed");
     assert!(station.right().join("gone.csv").exists());
     // With a yes it runs; how far it is can be seen, and it is stopped on the way.
     terminal.keys("r");

@@ -66,7 +66,7 @@ fn what_was_tried_is_remembered_for_the_place_and_its_mounting() {
     station.run(&["store", "add", "stick", "stick"]).expect(0);
     let before = tree(&station.path("stick"));
     let preview = station.run(&["preview", "counts"]).expect(0);
-    assert!(preview.err.contains("was not tried yet: this goes by its type, ext4"), "{}", preview.err);
+    assert!(preview.err.contains("is new: assumed to work like ext4"), "{}", preview.err);
     assert_eq!(tree(&station.path("stick")), before, "a preview leaves no trace");
     station.run_job(&["--yes"]).expect(0);
     let quiet = station.run_job(&[]).expect(0).last();
@@ -77,7 +77,7 @@ fn what_was_tried_is_remembered_for_the_place_and_its_mounting() {
     assert!(check.contains("a job writes below it: counts"), "{check}");
     // Mounted otherwise it may be another thing, and is tried again.
     assert!(drive.remount("noatime"));
-    assert!(station.run(&["preview", "counts"]).expect(0).err.contains("was not tried yet"));
+    assert!(station.run(&["preview", "counts"]).expect(0).err.contains("is new: assumed to work like"));
     station.run_job(&["--yes"]).expect(0);
     assert!(!station.run(&["preview", "counts"]).expect(0).err.contains("tried"));
     assert!(drive.remount("ro"));

@@ -112,7 +112,7 @@ fn words_find_what_drives_in_a_cupboard_hold() {
     assert!(shown.contains("2030/") && shown.contains("200 B") && shown.contains("not connected"), "{shown}");
     station.run(&["inventory", "find", "bittern"]).expect(1);
     for (words, expected) in [
-        (vec!["inventory", "find"], "say what is looked for"),
+        (vec!["inventory", "find"], "give a word, or a filter"),
         (vec!["inventory", "show", "FENFIELD-3"], "Did you mean"),
         (vec!["inventory", "show", "FENFIELD-1", "no/such"], "has no folder no/such"),
         (vec!["inventory", "find", "x", "--size", "big.."], "a size such as"),

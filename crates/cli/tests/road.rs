@@ -212,6 +212,20 @@ fn the_board_tells_before_the_machine_goes_down() {
     assert_eq!(machine.order(), ["counts", "told", "poweroff"]);
     terminal.keys("q");
     assert_eq!(terminal.ends(), 0);
+
+    // Who closes it leaves the machine on.
+    let machine = Machine::new("20 s");
+    machine.job("counts", &["--finally", "power-off"]);
+    let mut terminal = Terminal::with(&machine.station, &["board"], &[("PATH", &machine.path)]);
+    terminal.shows("› counts");
+    terminal.keys("r");
+    terminal.shows("Run counts?");
+    std::thread::sleep(Duration::from_millis(900));
+    terminal.keys("y");
+    terminal.shows("Close the board to leave it on");
+    terminal.keys("q");
+    assert_eq!(terminal.ends(), 0);
+    assert_eq!(machine.order(), ["counts", "told"]);
 }
 
 #[test]

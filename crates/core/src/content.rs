@@ -26,9 +26,9 @@ thread_local! {
 /// A file of a store, for comparing.
 #[derive(Clone, Copy)]
 pub struct FileAt<'a> {
-    /// The store.
+    /// Where the file is.
     pub store: &'a dyn Store,
-    /// The path in it.
+    /// Relative to that store's root.
     pub path: &'a RelPath,
 }
 

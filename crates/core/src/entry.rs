@@ -149,7 +149,7 @@ pub enum EntryKind {
 pub struct FileId {
     /// The file system.
     pub device: u64,
-    /// The inode in it.
+    /// Its number on that device.
     pub inode: u64,
 }
 
@@ -335,7 +335,7 @@ impl Meta {
 /// One entry of a listed folder.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {
-    /// Its name.
+    /// One part of a path, as bytes.
     pub name: Name,
     /// What is known about it.
     pub meta: Meta,

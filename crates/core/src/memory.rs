@@ -56,7 +56,7 @@ pub struct Checksum {
 /// A file whose content differs at the two sides, though sizes and times agree.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Corrupted {
-    /// The path.
+    /// Relative to the root of its side.
     pub path: RelPath,
     /// The side that changed; `None` when nothing tells.
     pub side: Option<Side>,

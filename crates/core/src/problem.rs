@@ -53,7 +53,7 @@ impl Code {
 /// What to do about problems with this code, in one sentence.
 pub fn hint(code: &str) -> &'static str {
     match code {
-        "vanished" => "Somebody or something removed it while the job ran; run again.",
+        "vanished" => "It was removed while the job ran. Run the job again.",
         "no-rights" => "Run as an account that may read and write these, or exclude them with a filter line.",
         "read-only" => "Mount the destination writable, or check the drive's write switch.",
         "no-space" => "Free space at the destination or shorten how long kept copies stay; then run again.",

@@ -49,6 +49,9 @@ pub(crate) fn found(folder: &Path, home: &Home) -> Option<TrialResult> {
 }
 
 /// Opens a folder with the help that it needs.
+///
+/// # Errors
+/// When the folder cannot be opened.
 pub fn open(folder: &Path, options: OpenOptions, home: &Home) -> Result<Arc<dyn Store>> {
     let resolved = folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf());
     let found = found(&resolved, home);
@@ -57,6 +60,9 @@ pub fn open(folder: &Path, options: OpenOptions, home: &Home) -> Result<Arc<dyn 
 }
 
 /// Opens a folder without help, to tell about it; and whether what it holds has been tried.
+///
+/// # Errors
+/// When the folder cannot be opened.
 pub fn look(folder: &Path, home: &Home) -> Result<(LocalStore, bool)> {
     let resolved = folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf());
     let found = found(&resolved, home);

@@ -14,7 +14,7 @@ use crate::jobfile::job::{Job, Timing};
 pub struct Due {
     /// When.
     pub at: Timestamp,
-    /// The line.
+    /// The whole line, as it was written.
     pub line: String,
 }
 

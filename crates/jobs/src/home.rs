@@ -25,6 +25,9 @@ pub struct Home {
 
 impl Home {
     /// Finds the folders; nothing is made yet.
+    ///
+    /// # Errors
+    /// When no folder of the user is known and none is given, or others could change one that is there.
     pub fn find(chosen: Option<&Path>, world: &World) -> Outcome<Home> {
         let variable =
             |name: &str| (world.variable)(name).filter(|value| !value.is_empty()).map(PathBuf::from);
@@ -116,6 +119,9 @@ impl Home {
     }
 
     /// Makes the file of such hosts, closed to others like everything here; what adds to it would not.
+    ///
+    /// # Errors
+    /// When it cannot be made.
     pub fn make_known_hosts(&self) -> Outcome<()> {
         make_folder(&self.config)?;
         let file = self.known_hosts();
@@ -163,6 +169,9 @@ impl Home {
     }
 
     /// Opens the record of past runs, making it when there is none.
+    ///
+    /// # Errors
+    /// When its folder cannot be made, it is damaged, or a newer program wrote it.
     pub fn record(&self) -> Outcome<Box<dyn Record>> {
         self.check_own(&self.state_file())?;
         make_folder(&self.state)?;
@@ -199,6 +208,9 @@ impl Home {
 }
 
 /// Makes a folder of Reedhook's own, and the ones above it. What is made is closed to others.
+///
+/// # Errors
+/// When it cannot be made.
 pub fn make_folder(path: &Path) -> Outcome<()> {
     let mut how = fs::DirBuilder::new();
     #[cfg(unix)]
@@ -304,11 +316,17 @@ pub fn make_closed(file: &Path) -> Outcome<()> {
 
 /// Writes a whole file of Reedhook's own, or leaves the old one, also through a power cut: to a new one beside it, closed from its
 /// first byte on and made durable, which then takes the old one's place. A link is followed, so that the file may lie elsewhere.
+///
+/// # Errors
+/// When it cannot be written; the old one is as it was.
 pub fn write_file(path: &Path, text: &str) -> Outcome<()> {
     write_bytes(path, text.as_bytes())
 }
 
 /// As [`write_file`], for what is no text.
+///
+/// # Errors
+/// When it cannot be written; the old one is as it was.
 pub fn write_bytes(path: &Path, bytes: &[u8]) -> Outcome<()> {
     let failed =
         |error: std::io::Error| Failure::own_files(&format!("cannot write {}", path.display()), error);

@@ -163,7 +163,7 @@ pub fn time(ms: i64) -> String {
 /// The first line of a log: which run it is.
 #[derive(Debug, Clone, Serialize)]
 pub struct Began {
-    /// The job.
+    /// The job's name.
     pub job: String,
     /// The run's name.
     pub run: String,

@@ -23,6 +23,9 @@ const ALWAYS_KEPT: usize = 20;
 
 /// Reads a log line by line. There need be none. A last line that was cut off by a crash is passed over; so is what a bad disk
 /// has made of a line, and the answer is how many those are.
+///
+/// # Errors
+/// When the file is there and cannot be read.
 pub fn read(path: &Path, mut each: impl FnMut(&str, LogLine)) -> Outcome<u64> {
     let failed =
         |error: std::io::Error| Failure::own_files(&format!("cannot read {}", path.display()), error);
@@ -109,6 +112,9 @@ fn jobs(home: &Home) -> Vec<String> {
 }
 
 /// Fills a new state file with what the logs tell; returns how many runs that are.
+///
+/// # Errors
+/// When the logs cannot be listed or read, or the record fails.
 pub fn rebuild(home: &Home, record: &mut dyn Record) -> Outcome<u64> {
     let mut found: Vec<LoggedRun> = Vec::new();
     for job in jobs(home) {

@@ -13,7 +13,7 @@ pub enum Event<'a> {
     Note(&'a str),
     /// Both sides of a job are being looked at; heard again and again while that lasts.
     Scanning {
-        /// The job.
+        /// The job's name.
         job: &'a str,
         /// How far it is.
         progress: &'a ScanProgress,

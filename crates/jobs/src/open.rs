@@ -14,6 +14,9 @@ use crate::failure::{Cause, Failure, Outcome};
 use crate::places::{Located, Means, no_place_for_files};
 
 /// Opens a source, or a side of a two-way job; `word` is what it is called.
+///
+/// # Errors
+/// When it is not there, cannot be opened or reached, or holds no files.
 pub fn open_source(
     desk: &Desk,
     located: &Located,
@@ -46,6 +49,9 @@ pub fn open_source(
 }
 
 /// Opens a destination; `None` when it does not exist yet but could be made where it is.
+///
+/// # Errors
+/// When it cannot be opened or reached, or its store is not there.
 pub fn open_destination(
     desk: &Desk,
     located: &Located,
@@ -106,7 +112,7 @@ pub(crate) fn absent_hint(located: &Located, path: &Path, store_root: Option<&Pa
         }
         _ => match path.ancestors().find(|above| above.is_dir()) {
             Some(there) => format!(
-                "{} is there, what comes after it is not; check the path, or connect the drive.",
+                "{} exists, the rest of the path does not; check the path, or connect the drive.",
                 there.display()
             ),
             None => "Check the path, or connect the drive.".to_owned(),
@@ -115,6 +121,9 @@ pub(crate) fn absent_hint(located: &Located, path: &Path, store_root: Option<&Pa
 }
 
 /// Makes a missing destination.
+///
+/// # Errors
+/// When it cannot be made, or not opened afterwards.
 pub fn make_destination(desk: &Desk, located: &Located, options: OpenOptions) -> Outcome<Arc<dyn Store>> {
     let path = match &located.means {
         Means::Absent(why) => return Err(drive_absent(located, why)),
@@ -134,6 +143,9 @@ pub fn make_destination(desk: &Desk, located: &Located, options: OpenOptions) ->
 }
 
 /// What a destination looks like before it is made: empty, with the abilities of the folder it will be in.
+///
+/// # Errors
+/// When the folder above is not there either.
 pub fn not_there_yet(desk: &Desk, located: &Located, options: OpenOptions) -> Outcome<Arc<dyn Store>> {
     let path = match &located.means {
         Means::Absent(why) => return Err(drive_absent(located, why)),

@@ -189,6 +189,9 @@ fn resolve(path: &Path) -> PathBuf {
 }
 
 /// Finds the folder that a place means.
+///
+/// # Errors
+/// When it is empty, names an unknown store, or is an address that cannot be read.
 pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Located> {
     if written.trim().is_empty() {
         return Err(Failure::usage("a place is empty").hint("Give a path or @store/sub/folder."));
@@ -229,6 +232,9 @@ pub fn locate(home: &Home, settings: &Settings, written: &str) -> Outcome<Locate
 }
 
 /// A place as it should be written into a job: absolute, with the user's own folder as `~`.
+///
+/// # Errors
+/// When it cannot be written as text.
 pub fn written_for_keeping(home: &Home, settings: &Settings, typed: &str) -> Outcome<String> {
     let located = locate(home, settings, typed)?;
     if matches!(located.means, Means::Inventory { .. }) {
@@ -249,6 +255,9 @@ pub fn written_for_keeping(home: &Home, settings: &Settings, typed: &str) -> Out
 }
 
 /// A path as typed, relative to a side's root.
+///
+/// # Errors
+/// When it leads out of the root.
 pub fn typed_path(typed: &Path) -> Outcome<RelPath> {
     let plain = without_dots(typed);
     RelPath::new(plain.as_os_str().as_encoded_bytes()).map_err(|error| {
@@ -273,6 +282,9 @@ pub struct Ends {
 
 impl Ends {
     /// Locates both ends of a job.
+    ///
+    /// # Errors
+    /// When one of them means nothing.
     pub fn of(job: &Job, home: &Home, settings: &Settings) -> Outcome<Ends> {
         let locate_all = |written: &[String]| {
             written.iter().map(|text| locate(home, settings, text)).collect::<Outcome<Vec<_>>>()
@@ -286,6 +298,9 @@ impl Ends {
     }
 
     /// The folder names that several sources land in; `None` for a single source.
+    ///
+    /// # Errors
+    /// When two sources have one name, or one has none.
     pub fn landing_names(&self) -> Outcome<Option<Vec<Name>>> {
         if self.from.len() < 2 {
             return Ok(None);

@@ -46,6 +46,9 @@ pub struct Reach {
 
 impl Reach {
     /// A place below a named store.
+    ///
+    /// # Errors
+    /// When its address or its keys cannot be read.
     pub fn of_entry(name: &str, entry: &StoreEntry, below: &str) -> Outcome<Reach> {
         RelPath::new(below.as_bytes()).map_err(|error| {
             Failure::usage(format!("\"@{name}/{below}\": the part after the store {error}"))
@@ -63,6 +66,9 @@ impl Reach {
     }
 
     /// A place written as an address.
+    ///
+    /// # Errors
+    /// When it cannot be read, or has a secret in it.
     pub fn of_address(text: &str) -> Outcome<Reach> {
         let (address, user) = parse(text)?;
         let kept_as = Address { path: b"/".to_vec(), ..address.clone() }.shown();
@@ -142,6 +148,9 @@ impl Reach {
     }
 
     /// Connects.
+    ///
+    /// # Errors
+    /// Why it cannot be reached, or does not let us in.
     pub fn open(&self, desk: &Desk) -> Result<Remote, ConnectError> {
         let home = &desk.home;
         let server = Address { path: b"/".to_vec(), ..self.address.clone() }.shown();
@@ -167,6 +176,9 @@ impl Reach {
     }
 
     /// Connects to the nearest folder above that is there; what is missing below it.
+    ///
+    /// # Errors
+    /// When no folder above is there, or the server cannot be reached.
     pub fn open_above(&self, desk: &Desk) -> Outcome<(Remote, RelPath)> {
         let mut above = self.address.path.clone();
         let mut missing: Vec<Vec<u8>> = Vec::new();
@@ -199,6 +211,9 @@ impl Reach {
     }
 
     /// Makes the folder, and connects to it.
+    ///
+    /// # Errors
+    /// When it cannot be made, or the server cannot be reached.
     pub fn make(&self, desk: &Desk) -> Outcome<Remote> {
         match self.open(desk) {
             Ok(store) => return Ok(store),

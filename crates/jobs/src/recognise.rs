@@ -143,6 +143,9 @@ pub fn spot(place: &Located) -> String {
 }
 
 /// Refuses a place that is on something else than it was.
+///
+/// # Errors
+/// When it is, or what is mounted in it cannot be seen.
 pub fn refuse_other_ground(desk: &Desk, job: &Job, place: &Located, part: Part) -> Outcome<()> {
     if job.name == ONCE {
         return Ok(());
@@ -176,6 +179,9 @@ pub fn refuse_other_ground(desk: &Desk, job: &Job, place: &Located, part: Part) 
 }
 
 /// Refuses to make a destination that was there before: it has not gone without a reason, a drive is not plugged in.
+///
+/// # Errors
+/// When it was there before, or the record fails.
 pub fn refuse_vanished(desk: &Desk, job: &Job, place: &Located, part: Part) -> Outcome<()> {
     if job.name == ONCE {
         return Ok(());
@@ -190,6 +196,9 @@ pub fn refuse_vanished(desk: &Desk, job: &Job, place: &Located, part: Part) -> O
 }
 
 /// Refuses a store without the mark that the job left there: another drive, or an empty mount point.
+///
+/// # Errors
+/// When it lacks the mark, bears another, or the mark cannot be read.
 pub fn refuse_foreign(desk: &Desk, job: &Job, place: &Located, store: &dyn Store, part: Part) -> Outcome<()> {
     if job.name == ONCE {
         return Ok(());
@@ -249,6 +258,9 @@ impl GroundsSeen {
     }
 
     /// Remembers it. Marks stay as they were.
+    ///
+    /// # Errors
+    /// When the record fails.
     pub fn remember(&self, desk: &Desk, job: &str) -> Outcome<()> {
         let mut record = desk.home.record()?;
         for (place, seen) in self.places.iter().filter(|_| job != ONCE) {
@@ -264,6 +276,9 @@ impl GroundsSeen {
 }
 
 /// Refuses to touch a place for a past run unless it is the store that the run changed.
+///
+/// # Errors
+/// When it is another, or nobody can see which it is.
 pub fn refuse_another_store(desk: &Desk, past: &RunPlace, place: &Located, store: &dyn Store) -> Outcome<()> {
     let shown = place.shown(&desk.home);
     let refused = |why: &str| {

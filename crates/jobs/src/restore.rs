@@ -36,7 +36,7 @@ use crate::scan::{How, scan_destination};
 
 /// A place that may hold kept copies.
 pub struct Holder {
-    /// The side.
+    /// Which of the two trees it is in.
     pub side: Side,
     /// The place.
     pub place: Located,
@@ -154,6 +154,9 @@ pub fn in_order(desk: &Desk, store: &dyn Store) -> Outcome<Vec<InOrder>> {
 }
 
 /// The kept copies of a run: its row gives the name, unless it was made by somebody else's Reedhook.
+///
+/// # Errors
+/// When no run can have that name, or the record fails.
 pub fn kept_name(desk: &Desk, job: &str, which: &str) -> Outcome<Name> {
     let row = desk.home.record()?.find_run(job, which)?;
     let text = row.map_or_else(|| which.to_owned(), |row| row.run);

@@ -151,6 +151,9 @@ pub(crate) fn data_bytes(plan: &Plan, left: &dyn Store) -> u64 {
 }
 
 /// Opens a job's sources as one tree.
+///
+/// # Errors
+/// When one of them cannot be opened, or two would land in one folder.
 pub fn open_sources(desk: &Desk, ends: &Ends, options: OpenOptions) -> Outcome<Arc<dyn Store>> {
     let names = ends.landing_names()?;
     let stores = ends

@@ -149,6 +149,9 @@ impl Settings {
     }
 
     /// Reads the settings; none are there yet at first.
+    ///
+    /// # Errors
+    /// When the file is there and cannot be read, or others could change it.
     pub fn load(home: &Home) -> Outcome<Settings> {
         let file = home.settings_file();
         home.check_own(&file)?;
@@ -209,6 +212,9 @@ impl Settings {
     }
 
     /// A named store; an unknown one is an error that names the nearest.
+    ///
+    /// # Errors
+    /// When there is none of that name.
     pub fn store(&self, name: &str) -> Outcome<&StoreEntry> {
         self.stores.get(name).ok_or_else(|| {
             let known: Vec<String> = self.stores.keys().cloned().collect();

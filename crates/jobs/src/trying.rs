@@ -28,15 +28,16 @@ pub fn untried(preview: &Preview, home: &Home) -> Vec<String> {
     let sentence = |(place, folder): (&Located, PathBuf)| {
         let kind = drives::type_in_words(&folder)?;
         let shown = place.short(home);
-        Some(format!(
-            "what {shown} holds was not tried yet: this goes by its type, {kind}; the first run finds out"
-        ))
+        Some(format!("{shown} is new: assumed to work like {kind} until the first run tests it"))
     };
     untried.filter_map(sentence).collect()
 }
 
 /// Tries what the places hold that a run is about to write into, where that is not known; whether something else was found than
 /// was assumed, so that the plan has to be made again.
+///
+/// # Errors
+/// When a place cannot be reserved, or the record fails.
 pub fn try_places(desk: &Desk, preview: &Preview) -> Outcome<bool> {
     let mut news = false;
     for (place, folder) in written_to(preview) {

@@ -158,6 +158,9 @@ pub struct Memory {
 
 impl Memory {
     /// The memory of this pair of stores; an empty one when they have never been run together.
+    ///
+    /// # Errors
+    /// When a mark or the record cannot be read.
     pub fn of(desk: &Desk, job: &Job, left: &dyn Store, right: &dyn Store) -> Outcome<Memory> {
         let record = desk.home.record()?;
         let known = match marks(left, right)?.filter(|_| job.name != ONCE) {
@@ -171,6 +174,9 @@ impl Memory {
     }
 
     /// What is remembered of a folder.
+    ///
+    /// # Errors
+    /// When the record fails, or what it has of the folder cannot be read.
     pub fn folder(&self, path: &RelPath) -> Result<Remembered, RecordError> {
         match &self.record {
             Some(record) => record.lock().unwrap_or_else(PoisonError::into_inner).baseline(&self.job, path),
@@ -223,6 +229,9 @@ fn scan(
 }
 
 /// Decides one path as a run would.
+///
+/// # Errors
+/// When a side or the record cannot be looked at.
 pub fn decide(
     desk: &Desk,
     job: &Job,
@@ -343,6 +352,9 @@ fn write_partners((left, right): (&dyn Store, &dyn Store), run: &str) -> Result<
 
 /// Remembers what both sides agree on, after everything that was done, and what it was done from, is durable at both: a side
 /// that was only read may still lose what its owner saved a moment ago.
+///
+/// # Errors
+/// When a side cannot be made durable or looked at, or the record fails.
 pub fn remember(
     desk: &Desk,
     job: &Job,

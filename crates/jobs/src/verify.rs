@@ -18,6 +18,9 @@ use crate::scan::{comparison, interrupted, one_way_rules};
 
 /// Remembers what was found to have changed by itself, until it is mended. A look that was broken off adds to what is known and
 /// takes nothing back.
+///
+/// # Errors
+/// When the record fails.
 pub fn remember_corruption(
     desk: &Desk,
     job: &Job,
@@ -37,6 +40,9 @@ pub fn remember_corruption(
 
 /// Scans both sides and compares the content of what looks the same. Nothing is changed. When it is stopped on the way, the plan is
 /// empty and what was looked at until then is told.
+///
+/// # Errors
+/// When a side cannot be opened or listed.
 pub fn compare(
     desk: &Desk,
     job: &Job,

@@ -9,7 +9,7 @@ use crate::state_file::StateFile;
 /// How much room a destination had when a run of a job ended there.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Room {
-    /// The job.
+    /// The job's name.
     pub job: String,
     /// The destination, as written in the job.
     pub place: String,

@@ -82,7 +82,7 @@ impl Outcome {
 pub struct RunRow {
     /// Its key in the state file.
     pub id: i64,
-    /// The job.
+    /// The job's name.
     pub job: String,
     /// 1 for the job's first run.
     pub number: i64,
@@ -107,9 +107,9 @@ pub struct RunEnd {
     pub code: String,
     /// The same as a sentence.
     pub message: String,
-    /// Folders made.
+    /// How many folders were made; they are not among the files.
     pub folders_made: u64,
-    /// Folders removed.
+    /// How many folders were removed; they are not among the files.
     pub folders_removed: u64,
     /// The numbers.
     pub counts: Counts,

@@ -22,7 +22,7 @@ const MOST: usize = 10_000;
 /// Problems of one job with one cause.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Trouble {
-    /// The job.
+    /// The job's name.
     pub job: String,
     /// The cause.
     pub code: String,
@@ -72,7 +72,7 @@ const LASTING: [&str; 8] = [
 pub struct Troubled {
     /// Its key in the record.
     pub id: i64,
-    /// The job.
+    /// The job's name.
     pub job: String,
     /// Its number among the job's runs.
     pub number: i64,

@@ -108,8 +108,8 @@ fn of_a_job(report: &Report, part: &JobPart) -> Vec<Finding> {
 fn put_right(total: Sum) -> String {
     match total.runs - total.well {
         0 => String::new(),
-        1 => "; one of them did not end well, which is over".to_owned(),
-        others => format!("; {} of them did not end well, which is over", grouped(others)),
+        1 => "; 1 earlier run failed and has since succeeded".to_owned(),
+        others => format!("; {} earlier runs failed and have since succeeded", grouped(others)),
     }
 }
 

@@ -22,7 +22,7 @@ const MOST: usize = 200_000;
 /// A job that did not run at all moments that its lines name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NotRun {
-    /// The job.
+    /// The job's name.
     pub job: String,
     /// How often.
     pub times: u64,

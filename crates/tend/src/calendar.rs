@@ -15,7 +15,7 @@ use reedhook_core::when::{Cron, Days, Minute, Rule, Weekdays, When, Window};
 /// What the calendar says of a job.
 #[derive(Debug, Clone)]
 pub struct Entry {
-    /// The job.
+    /// The job's name.
     pub job: String,
     /// What it does, in a sentence.
     pub about: String,

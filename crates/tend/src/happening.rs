@@ -75,7 +75,7 @@ pub enum Happening<'a> {
     Tending(&'a ServiceState),
     /// A run begins.
     Began {
-        /// The job.
+        /// The job's name.
         job: &'a str,
         /// Why.
         reason: Reason,
@@ -84,28 +84,28 @@ pub enum Happening<'a> {
     },
     /// Something happens in a run.
     InRun {
-        /// The job.
+        /// The job's name.
         job: &'a str,
         /// What.
         event: &'a Event<'a>,
     },
     /// A run is over.
     Ended {
-        /// The job.
+        /// The job's name.
         job: &'a str,
         /// What came of it.
         result: &'a RunResult,
     },
     /// A run could not even begin.
     Failed {
-        /// The job.
+        /// The job's name.
         job: &'a str,
         /// Why.
         failure: &'a Failure,
     },
     /// A run is wanted and has to wait.
     Waiting {
-        /// The job.
+        /// The job's name.
         job: &'a str,
         /// Why it is wanted.
         reason: Reason,
@@ -114,7 +114,7 @@ pub enum Happening<'a> {
     },
     /// A job has not run well for longer than it may.
     Overdue {
-        /// The job.
+        /// The job's name.
         job: &'a str,
         /// For how long.
         overdue: Overdue,

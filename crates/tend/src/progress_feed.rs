@@ -49,7 +49,7 @@ pub(crate) struct Reader {
 pub(crate) struct Read {
     /// How things stand has changed: it has to be asked for anew.
     pub stands_otherwise: bool,
-    /// Lines.
+    /// What was told since, oldest first.
     pub lines: Vec<Told>,
 }
 

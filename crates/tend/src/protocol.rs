@@ -42,12 +42,12 @@ pub enum Request {
     Stop,
     /// A job is to run now.
     Run {
-        /// The job.
+        /// The job's name.
         job: String,
     },
     /// A job that asks is answered.
     Answer {
-        /// The job.
+        /// The job's name.
         job: String,
         /// Whether it may run, or the machine go down.
         yes: bool,
@@ -56,7 +56,7 @@ pub enum Request {
     Reload,
     /// The run of a job is to come to its end.
     Halt {
-        /// The job.
+        /// The job's name.
         job: String,
     },
     /// Everything that goes on is to be told, for as long as the connection lasts.
@@ -80,7 +80,7 @@ pub enum Told {
     },
     /// What was asked for will be done.
     Taken {
-        /// Of which job.
+        /// The job's name, where it is about one.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         job: Option<String>,
     },
@@ -103,7 +103,7 @@ pub enum Told {
     },
     /// A run begins.
     Began {
-        /// The job.
+        /// The job's name.
         job: String,
         /// Why.
         cause: Reason,
@@ -115,7 +115,7 @@ pub enum Told {
     },
     /// A run is wanted and has to wait.
     Waiting {
-        /// The job.
+        /// The job's name.
         job: String,
         /// Why it is wanted.
         cause: Reason,
@@ -127,7 +127,7 @@ pub enum Told {
     },
     /// How far a run is.
     Progress {
-        /// The job.
+        /// The job's name.
         job: String,
         /// How long it has gone on.
         seconds: f64,
@@ -142,7 +142,7 @@ pub enum Told {
     Problem(Map<String, Value>),
     /// A run could not even begin.
     Failure {
-        /// The job.
+        /// The job's name.
         job: String,
         /// Why, as a word.
         code: String,
@@ -156,7 +156,7 @@ pub enum Told {
     },
     /// A job has not run well for longer than it may.
     Overdue {
-        /// The job.
+        /// The job's name.
         job: String,
         /// For how long.
         seconds: u64,
@@ -227,7 +227,7 @@ pub enum FinallyWord {
 /// How a job is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct JobState {
-    /// The job.
+    /// The job's name.
     pub job: String,
     /// What it does.
     pub state: JobWord,
@@ -243,7 +243,7 @@ pub struct JobState {
     /// What is due next, in local time, and by which line.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub next: Option<String>,
-    /// By which line.
+    /// The line of `when` that says so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub line: Option<String>,
     /// How its sides are followed.
@@ -359,7 +359,7 @@ impl Told {
             Happening::InRun { .. } => return None,
             Happening::Ended { job, result } => {
                 let mut line = lines::object(finished(job, result));
-                line.remove("event");
+                line.shift_remove("event");
                 line.insert("at".to_owned(), at.into());
                 Told::Finished(line)
             }
@@ -391,7 +391,7 @@ impl Told {
                 let mut bytes = Vec::new();
                 lines::problem(&mut bytes, problem);
                 let mut line: Map<String, Value> = serde_json::from_slice(&bytes).ok()?;
-                line.remove("event");
+                line.shift_remove("event");
                 line.insert("job".to_owned(), job.into());
                 line.insert("at".to_owned(), at.into());
                 Some(Told::Problem(line))

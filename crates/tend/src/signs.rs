@@ -11,6 +11,9 @@ use rustix::time::{
 };
 
 /// Hears from a thread of its own whenever something is mounted or unmounted (proc_pid_mounts(5): the table is polled).
+///
+/// # Errors
+/// When the table cannot be opened, or no thread begun.
 pub fn of_mounts(mut tell: impl FnMut() -> bool + Send + 'static) -> std::io::Result<()> {
     let mut table = File::open("/proc/self/mountinfo")?;
     begin("mounts", move || {
@@ -28,6 +31,9 @@ pub fn of_mounts(mut tell: impl FnMut() -> bool + Send + 'static) -> std::io::Re
 }
 
 /// Hears from a thread of its own whenever somebody sets the clock, or the machine wakes up (timerfd_create(2)).
+///
+/// # Errors
+/// When there is no such timer, or no thread begun.
 pub fn of_the_clock(mut tell: impl FnMut() -> bool + Send + 'static) -> std::io::Result<()> {
     let timer = timerfd_create(TimerfdClockId::Realtime, TimerfdFlags::CLOEXEC)?;
     begin("clock", move || {

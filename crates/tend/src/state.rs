@@ -34,11 +34,11 @@ pub struct ServiceState {
 /// A run that is due.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NextDue {
-    /// The job.
+    /// The job's name.
     pub job: String,
     /// When, in local time.
     pub at: String,
-    /// By which line.
+    /// The line of `when` that says so.
     pub line: String,
 }
 

@@ -45,13 +45,13 @@ pub enum InventoryCommand {
         /// The folder in it; default: the top.
         path: Option<PathBuf>,
     },
-    /// Throw an inventory away. Nothing is changed on its drive.
+    /// Delete an inventory. Nothing is changed on its drive.
     #[command(after_help = "Example:\n  reedhook inventory drop FENFIELD-2")]
     Drop {
         /// The inventory.
         name: String,
     },
-    /// Take over a listing that another machine has printed, so that a drive that was never here can be searched too.
+    /// Import a listing that another machine printed, to search a drive that was never here.
     #[command(
         after_help = "Examples:\n  find /mnt/drive -printf '%y %s %T@ %P\\n' > fenfield-9.txt      (there)\n  \
         reedhook inventory import fenfield-9.txt --name FENFIELD-9\n\n\

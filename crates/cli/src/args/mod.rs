@@ -20,8 +20,7 @@ use reedhook_jobs::jobfile::JobKeys;
 #[cfg(feature = "standins")]
 use reedhook_core::units::Size;
 
-/// Reedhook keeps folders and drives alike, shows what it will do before it does it, and remembers what it
-/// did.
+/// Mirror, copy and sync folders, drives and servers, with preview and undo.
 #[derive(Debug, Parser)]
 #[command(
     name = "reedhook",
@@ -97,7 +96,7 @@ pub struct StandinArgs {
     /// Drop them only so often.
     #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
     pub drops: u32,
-    /// Answer each Nth request with a wish to wait for a second.
+    /// Answer every Nth request with "retry later".
     #[arg(long, value_name = "N")]
     pub busy_every: Option<u32>,
     /// Hold no more than this.
@@ -153,7 +152,7 @@ pub enum Command {
     /// List the drives that are connected, with free space, and the known ones that are not.
     #[command(after_help = "Example:\n  reedhook drives")]
     Drives,
-    /// What drives and stores held when they were last seen, to be searched while they are away.
+    /// Search what unplugged drives hold.
     #[command(subcommand)]
     Inventory(InventoryCommand),
     /// Compare two places, or the sides of a job. Nothing is touched.
@@ -193,7 +192,7 @@ pub enum Command {
         #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
         save: Option<PathBuf>,
     },
-    /// Carry out a job, or several one after the other.
+    /// Run a job, or several one after the other.
     #[command(after_help = "Examples:\n  reedhook run heron-counts\n  reedhook run --all --yes\n  \
         reedhook run heron-counts --plan evening.plan\n\n\
         Ctrl-C stops cleanly; the next run goes on where this one stopped.")]
@@ -219,7 +218,7 @@ pub enum Command {
         #[command(flatten)]
         allow: Allow,
     },
-    /// Do the same as a job, without saving one.
+    /// Run once without saving a job.
     #[command(after_help = "Example:\n  reedhook once copy ~/maps /media/fenfield/maps --exclude '*.tmp'")]
     Once {
         /// mirror, copy or two-way.
@@ -279,7 +278,7 @@ pub enum Command {
         The service that follows these lines is `reedhook tend`. `install` does without it: a timer of systemd, or a line of the\n\
         crontab, runs the job itself; that cannot follow changes or drives.")]
     When(WhenArgs),
-    /// Follow the jobs that run by themselves; or speak with the service that does.
+    /// Run scheduled jobs in the foreground, or control the service that does.
     ///
     /// It stays in the foreground until it is stopped.
     #[command(
@@ -293,17 +292,17 @@ pub enum Command {
         #[command(subcommand)]
         command: Option<TendCommand>,
     },
-    /// Everything alive on one screen: jobs, what runs now and how far it is, what went wrong, drives.
+    /// Watch jobs, runs, problems and drives on one live screen.
     ///
     /// With keys to run, stop, preview, pause and answer, and to look into runs. It works with the service and without it.
     #[command(after_help = "Example:\n  reedhook board\n\n\
         Keyboard only; ? lists the keys. Nothing begins without a yes. Several may be open at once.\n\
         Where there is no terminal: reedhook status, reedhook tend status.")]
     Board,
-    /// All jobs at a glance: when each last ran and how it went.
+    /// Show when each job last ran and how it went.
     #[command(after_help = "Example:\n  reedhook status")]
     Status,
-    /// What ran, when, and what came of it.
+    /// List what ran, when, and how it ended.
     #[command(after_help = "Examples:\n  reedhook history\n  reedhook history heron-counts\n  \
         reedhook history heron-counts last\n  reedhook history heron-counts 12 --items\n  \
         reedhook history --chart --since '90 days'\n\n\
@@ -332,7 +331,7 @@ pub enum Command {
         #[arg(long, requires = "run", conflicts_with = "items")]
         problems: bool,
     },
-    /// The morning after: did it run, did it work, what is to be done.
+    /// Summarise recent runs: what ran, what failed, what to do.
     ///
     /// What ran and what should have, problems by cause with the line that would leave them out, conflicts held, and when drives will
     /// be full. Only Reedhook's own files are read: drives may be away.
@@ -357,10 +356,10 @@ pub enum Command {
         #[arg(long, requires = "csv")]
         csv_raw: bool,
     },
-    /// Who is told what came of runs: try it, and keep the secrets that it takes.
+    /// Test notifications and store their secrets.
     #[command(subcommand)]
     Notify(NotifyCommand),
-    /// The figures of this moment, for whoever gathers them: OpenMetrics text.
+    /// Print current figures as OpenMetrics text.
     #[command(
         after_help = "Examples:\n  reedhook metrics\n  reedhook metrics --to /var/lib/metrics/reedhook.prom\n\n\
         metrics_file = \"FILE\" in reedhook.toml has it written after each run. It is written whole, or the old one stays."

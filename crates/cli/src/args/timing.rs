@@ -52,7 +52,7 @@ pub enum TendCommand {
         /// The job.
         job: String,
     },
-    /// Let nothing of a job begin by itself until it is said otherwise; what goes on goes on.
+    /// Pause a job: no run begins by itself until --off. A run that goes on is not stopped.
     #[command(
         after_help = "Examples:\n  reedhook tend pause heron-counts\n  reedhook tend pause heron-counts --off"
     )]
@@ -72,7 +72,7 @@ pub enum TendCommand {
         #[arg(value_name = "yes|no", hide_possible_values = true)]
         answer: YesOrNo,
     },
-    /// Let the machine start the service by itself: a unit of systemd.
+    /// Install the service as a systemd unit.
     #[command(after_help = "Examples:\n  reedhook tend install --print\n  reedhook tend install\n  \
         sudo reedhook --home /var/lib/reedhook tend install --system\n\n\
         A user's service ends when that user logs out, unless lingering is on: loginctl enable-linger.")]
@@ -84,7 +84,7 @@ pub enum TendCommand {
         #[arg(long)]
         print: bool,
     },
-    /// Take away what `tend install` has set up.
+    /// Remove what `tend install` set up.
     #[command(after_help = "Example:\n  reedhook tend remove")]
     Remove {
         /// That of the whole machine.

@@ -55,6 +55,8 @@ pub fn board(context: &Context) -> Outcome {
     // Whoever still has something to say waits for nobody any more.
     drop(news);
     worker.end();
+    // Who closes the board while the machine is about to go down wants it on.
+    context.surroundings.finale.forget_machine();
     ended
 }
 

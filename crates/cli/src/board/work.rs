@@ -239,7 +239,7 @@ fn agree(desk: &Desk, preview: &Preview, need: Need, news: &Sender<BoardNews>) -
         });
     match yes {
         true => Ok(()),
-        false => Err(Failure::refused(Cause::NotAgreed, "nothing was changed, as you wished")),
+        false => Err(Failure::refused(Cause::NotAgreed, "cancelled; nothing was changed")),
     }
 }
 

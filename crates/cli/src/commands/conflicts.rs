@@ -68,7 +68,7 @@ fn look(context: &Context, name: &str) -> Outcome<(Job, Both)> {
     let job = known_job(&context.desk.home, name, None)?;
     if job.rules.kind != Kind::TwoWay {
         return Err(Failure::usage(format!(
-            "{name} is a {} and knows no conflicts; only two-way jobs do",
+            "{name} is a {}; only two-way jobs have conflicts",
             job.rules.kind
         )));
     }

@@ -196,7 +196,7 @@ impl FoundEntry {
 fn find(context: &Context, asked: &FindArgs) -> Outcome {
     let query = query(context, asked);
     if query.is_any() && !asked.alone {
-        return Err(Failure::usage("say what is looked for: a word, --size, --changed, --kind or --alone")
+        return Err(Failure::usage("give a word, or a filter: --size, --changed, --kind or --alone")
             .hint("reedhook inventory show NAME shows all of one."));
     }
     let all = inventory::open(&context.desk.home)?;
@@ -222,10 +222,10 @@ fn find(context: &Context, asked: &FindArgs) -> Outcome {
     if context.global.json {
         found.iter().zip(&copies).for_each(|(one, copies)| print_with_copies(&wanted, one, copies));
     } else if nothing {
-        let inventories = count(wanted.len() as u64, "inventory has", "inventories have");
+        let inventories = count(wanted.len() as u64, "inventory", "inventories");
         context.say(match asked.alone {
-            true => "Nothing of that is on one drive only.".to_owned(),
-            false => format!("Nothing of that: {inventories} no such entry."),
+            true => "Nothing of that kind is on one drive only.".to_owned(),
+            false => format!("Not found in {inventories}."),
         });
     } else {
         tell(context, asked, &wanted, (&found, &gathered.totals), &copies);

@@ -38,7 +38,7 @@ pub fn report(
     drop(ever);
     let period = period(context, since);
     if period.since >= period.until {
-        return Err(Failure::usage("there is nothing to look back on: that is in the future")
+        return Err(Failure::usage("--since lies in the future")
             .hint("Give a time that is over, such as --since 7d."));
     }
     let mut report = Report::of(&context.desk, jobs, period)?;

@@ -258,7 +258,7 @@ fn agree_to_removals(context: &Context, preview: &Preview, need: Need) -> Outcom
         }
         return match ask::yes("Go on, and remove these?", false)? {
             true => Ok(()),
-            false => Err(Failure::refused(Cause::NotAgreed, "nothing was changed, as you wished")),
+            false => Err(Failure::refused(Cause::NotAgreed, "cancelled; nothing was changed")),
         };
     }
     if need == Need::FirstRemoval {

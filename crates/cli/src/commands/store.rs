@@ -396,7 +396,7 @@ impl Checked {
         told.push(("writing", writing));
         told.extend(kept_rows(self.store.capabilities()));
         if !self.tried_out {
-            told.push(("", "all this by its type: it was not tried yet".to_owned()));
+            told.push(("", "all this by its type: no run has tested it yet".to_owned()));
         }
         told
     }

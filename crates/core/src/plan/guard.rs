@@ -66,7 +66,7 @@ pub enum Refusal {
         removed: u64,
         /// Out of how many.
         of: u64,
-        /// The limit.
+        /// What the job allows: a share of what is there.
         limit: Share,
         /// The folders that lose most, with their numbers.
         most: Vec<(RelPath, u64)>,
@@ -77,7 +77,7 @@ pub enum Refusal {
         changed: u64,
         /// Out of how many.
         of: u64,
-        /// The limit.
+        /// What the job allows: a share of what is there.
         limit: Share,
         /// The folders that change most, with their numbers.
         most: Vec<(RelPath, u64)>,

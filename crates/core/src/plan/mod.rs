@@ -132,7 +132,7 @@ pub enum Role {
 /// A folder in which something happens.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FolderPlan {
-    /// Its path.
+    /// Relative to the root of its side.
     pub path: RelPath,
     /// What happens to the folder itself.
     pub fate: Fate,
@@ -163,7 +163,7 @@ pub struct Counts {
     pub updated: u64,
     /// Renamed on the other side.
     pub moved: u64,
-    /// Removed.
+    /// Files and links that went; folders are not counted.
     pub removed: u64,
     /// Given other metadata (folders with another mode included).
     pub meta: u64,

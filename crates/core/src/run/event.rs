@@ -41,7 +41,7 @@ pub enum Event {
     Item(Item),
     /// A folder that stays got other metadata; what it had before, for undoing the run.
     Folder {
-        /// The side.
+        /// Which of the two trees it is in.
         side: Side,
         /// The folder.
         path: RelPath,
@@ -75,7 +75,7 @@ pub struct Item {
     pub done: Done,
     /// The side that changed.
     pub side: Side,
-    /// The path.
+    /// Relative to the root of its side.
     pub path: RelPath,
     /// What stands there now and its size, where the engine knows; a log does not tell.
     pub stands: Option<(EntryKind, u64)>,

@@ -62,9 +62,9 @@ pub enum Ended {
 pub struct RunReport {
     /// The numbers, of what was really done.
     pub counts: Counts,
-    /// Folders made.
+    /// How many folders were made; they are not among the files.
     pub folders_made: u64,
-    /// Folders removed.
+    /// How many folders were removed; they are not among the files.
     pub folders_removed: u64,
     /// Bytes of large files that were cut short: the next run goes on with them.
     pub unfinished: u64,

@@ -18,7 +18,7 @@ use crate::store::{Attributes, Expect, Publish, Store, StoreExt};
 /// A run that has kept copies.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct KeptRun {
-    /// The run.
+    /// The run's name, which its folder among the kept copies bears.
     pub run: Name,
     /// When the run began; `None` when the name does not tell.
     pub began: Option<Stamp>,

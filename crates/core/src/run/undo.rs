@@ -28,7 +28,7 @@ use crate::store::{Attributes, Disarmed, Store, StoreExt, is_same};
 pub struct Past {
     /// Its name.
     pub run: Option<Name>,
-    /// At which side.
+    /// Which of the two trees the run changed.
     pub side: Side,
     /// What it did there.
     pub items: Vec<Item>,

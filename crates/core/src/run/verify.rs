@@ -61,7 +61,7 @@ impl Content for Hashing<'_> {
 /// Two files that differ though their sizes and times agree.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SilentDifference {
-    /// The path.
+    /// Relative to the root of its side.
     pub path: RelPath,
     /// The side whose content is no longer what was last read; `None` when nothing is remembered that could tell.
     pub changed: Option<Side>,

@@ -110,7 +110,7 @@ impl Cron {
         (1..=12).filter(|month| self.months & (1 << month) != 0)
     }
 
-    /// The hours.
+    /// From 0 to 23, in their order.
     pub fn hours(&self) -> impl Iterator<Item = i8> + '_ {
         (0..24).filter(|hour| self.hours & (1 << hour) != 0)
     }

@@ -13,7 +13,7 @@ use crate::when::rule::{QUIET, Rule, Trigger, Window};
 /// A line that was not understood.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub struct WhenError {
-    /// The line.
+    /// The whole line, as it was written.
     pub line: String,
     /// The word that is wrong; empty when one is missing.
     pub word: String,

@@ -10,7 +10,7 @@ use reedhook_record::inventories::{Inventories, InventoryEntry, InventoryMeta};
 /// An entry of a folder.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Branch {
-    /// Its name.
+    /// One part of a path, as bytes.
     pub name: Vec<u8>,
     /// What is known of it.
     pub meta: InventoryMeta,

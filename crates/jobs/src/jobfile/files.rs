@@ -32,6 +32,9 @@ pub fn job_names(home: &Home) -> Outcome<Vec<String>> {
 }
 
 /// A job by its name; `once` is what the newest run without a job was told, or the run that is named.
+///
+/// # Errors
+/// When there is no such job or run, or its keys cannot be read.
 pub fn known_job(home: &Home, name: &str, run: Option<&str>) -> Outcome<Job> {
     if name != ONCE {
         return load_job(home, name);
@@ -52,6 +55,9 @@ pub fn known_job(home: &Home, name: &str, run: Option<&str>) -> Outcome<Job> {
 }
 
 /// Reads a job by name; an unknown one is an error that names the nearest.
+///
+/// # Errors
+/// When there is none of that name, others could change its file, or the file cannot be read.
 pub fn load_job(home: &Home, name: &str) -> Outcome<Job> {
     let file = home.job_file(name);
     home.check_own(&file)?;
@@ -73,6 +79,9 @@ pub fn load_job(home: &Home, name: &str) -> Outcome<Job> {
 }
 
 /// Reads the keys of a job file; errors name the file, the line, and what was expected.
+///
+/// # Errors
+/// When it is no TOML, or has keys or values that no job has.
 pub fn parse(text: &str, file: &Path) -> Outcome<JobKeys> {
     refuse_deep(text, file)?;
     check_known(text, file, JobKeys::NAMES)?;

@@ -178,6 +178,9 @@ pub struct Job {
 
 impl Job {
     /// Checks keys and fills in defaults.
+    ///
+    /// # Errors
+    /// When keys are missing, or do not go together.
     pub fn new(name: &str, keys: JobKeys) -> Outcome<Job> {
         let missing = |key: &str, example: &str| {
             Failure::usage(format!("job \"{name}\" has no \"{key}\""))
@@ -253,17 +256,26 @@ impl Job {
     }
 
     /// The job's filter, with ages counted from now.
+    ///
+    /// # Errors
+    /// When a line of it is no pattern.
     pub fn filter(&self, now: Stamp) -> Outcome<Filter> {
         Filter::new(&self.rules.filter, now).map_err(|error| Failure::usage(error.to_string()))
     }
 
     /// Writes the job's file.
+    ///
+    /// # Errors
+    /// When it cannot be written.
     pub fn save(&self, home: &Home) -> Outcome<()> {
         write_file(&home.job_file(&self.name), &self.keys.to_toml()?)
     }
 }
 
 /// Refuses what cannot be the name of a job or a store.
+///
+/// # Errors
+/// When it has other characters than a name may have, or too many.
 pub fn check_name(name: &str, what: &str) -> Outcome<()> {
     let allowed = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.');
     let begins_well = name.chars().next().is_some_and(char::is_alphanumeric);

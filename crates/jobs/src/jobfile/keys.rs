@@ -318,6 +318,9 @@ impl JobKeys {
     }
 
     /// The keys as TOML text.
+    ///
+    /// # Errors
+    /// When they cannot be written as TOML, which is a fault in Reedhook.
     pub fn to_toml(&self) -> Outcome<String> {
         toml::to_string(self).map_err(|error| Failure::own_files("cannot write the job", error))
     }

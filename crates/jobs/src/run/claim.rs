@@ -49,6 +49,9 @@ pub fn is_running(home: &Home, job: &str) -> bool {
 }
 
 /// Reserves a destination for one run.
+///
+/// # Errors
+/// When another run writes there, or it cannot be reserved.
 pub fn lock_destination(right: &dyn Store, to: &Located, home: &Home) -> Outcome<Box<dyn Send + Sync>> {
     right.lock().map_err(|error| {
         let shown = to.shown(home);

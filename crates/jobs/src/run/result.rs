@@ -52,9 +52,9 @@ pub struct RunResult {
     pub failure: Option<Failure>,
     /// The numbers.
     pub counts: Counts,
-    /// Folders made.
+    /// How many folders were made; they are not among the files.
     pub folders_made: u64,
-    /// Folders removed.
+    /// How many folders were removed; they are not among the files.
     pub folders_removed: u64,
     /// Bytes of large files that were cut short.
     pub unfinished: u64,

@@ -12,6 +12,9 @@ use crate::jobfile::job::Job;
 
 /// Erases a job's own kept copies that have been kept long enough, or take too much room; returns what went. What other jobs,
 /// or other machines, have kept at the same place is theirs.
+///
+/// # Errors
+/// When the store or the record fails; what went is gone.
 pub fn prune(
     desk: &Desk,
     job: &Job,
@@ -74,6 +77,9 @@ pub enum KeptError {
 
 /// The runs with kept copies at a store, in the order in which they ran: clocks go wrong, and two runs may share a second. A run
 /// that another Reedhook made is put where its name says it belongs.
+///
+/// # Errors
+/// When the store or the record fails.
 pub fn kept_in_order(desk: &Desk, store: &dyn Store) -> Result<Vec<InOrder>, KeptError> {
     let runs = kept::kept_runs(store, &desk.world.zone).map_err(KeptError::Store)?;
     let record = desk.home.record().map_err(KeptError::Record)?;

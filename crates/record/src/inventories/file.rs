@@ -83,7 +83,7 @@ pub struct Inventory {
 /// An entry of an inventory.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct InventoryEntry {
-    /// Its name.
+    /// One part of a path, as bytes.
     pub name: Vec<u8>,
     /// What it is.
     pub meta: InventoryMeta,
@@ -105,7 +105,7 @@ pub struct Inventories {
 
 /// A folder while inventories are looked through. What is not asked for is not read.
 pub struct FolderRow<'r> {
-    /// Its path.
+    /// Relative to the root of its side.
     pub path: &'r [u8],
     /// The names in it, each with a `/` behind it.
     pub names: &'r [u8],

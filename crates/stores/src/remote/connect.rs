@@ -54,7 +54,7 @@ pub struct Account {
 pub struct Hop {
     /// The host, as the user's configuration names it.
     pub host: String,
-    /// The port.
+    /// As written, or the usual one of the scheme.
     pub port: u16,
     /// The user's name there.
     pub user: String,
@@ -100,7 +100,7 @@ pub struct Trust {
 pub struct Address {
     /// The scheme, as written: `sftp`, `davs`, ….
     pub scheme: String,
-    /// The host.
+    /// A name or an address, as it was written.
     pub host: String,
     /// The port, where it is not the scheme's own.
     pub port: Option<u16>,
@@ -140,7 +140,7 @@ pub enum ConnectError {
         "the host {host} shows another key than it used to: {fingerprint}; known is line {line} of {file}"
     )]
     HostChanged {
-        /// The host.
+        /// A name or an address, as it was written.
         host: String,
         /// The fingerprint that it shows now.
         fingerprint: String,
@@ -152,7 +152,7 @@ pub enum ConnectError {
     /// The host shows a key that was withdrawn.
     #[error("the host {host} shows a key that was withdrawn: {fingerprint}; see line {line} of {file}")]
     HostRevoked {
-        /// The host.
+        /// A name or an address, as it was written.
         host: String,
         /// The fingerprint that it shows.
         fingerprint: String,
@@ -164,7 +164,7 @@ pub enum ConnectError {
     /// The host shows another key than the one that a person has said to be right.
     #[error("the host {host} shows the key {fingerprint}, which is not the one to be accepted, {accepted}")]
     OtherHost {
-        /// The host.
+        /// A name or an address, as it was written.
         host: String,
         /// The fingerprint that it shows.
         fingerprint: String,
@@ -194,7 +194,7 @@ pub enum ConnectError {
     Secret {
         /// What for.
         address: String,
-        /// Why.
+        /// The cause, in words for people.
         why: String,
     },
     /// The server is there, the folder is not.
@@ -210,7 +210,7 @@ pub enum ConnectError {
     Unusable {
         /// Where.
         address: String,
-        /// Why.
+        /// The cause, in words for people.
         why: String,
     },
     /// The server is there, and asks for patience.

@@ -21,7 +21,7 @@ pub enum PostError {
     Unreachable {
         /// Who.
         host: String,
-        /// Why.
+        /// The cause, in words for people.
         why: String,
     },
     /// The server is perhaps not who it says it is.
@@ -29,7 +29,7 @@ pub enum PostError {
     Untrusted {
         /// Who.
         host: String,
-        /// Why.
+        /// The cause, in words for people.
         why: String,
     },
     /// It did not answer in time.

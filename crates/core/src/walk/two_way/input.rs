@@ -96,7 +96,7 @@ pub struct TwoWayPlan {
 /// A path that both sides have changed differently.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Conflict {
-    /// The path.
+    /// Relative to the root of its side.
     pub path: RelPath,
     /// What the left holds.
     pub left: Meta,

@@ -9,7 +9,7 @@ use crate::run::Mark;
 /// A folder of which something else is to be remembered than before.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FolderNews {
-    /// The folder.
+    /// Relative to the root, on both sides.
     pub folder: RelPath,
     /// What holds already.
     pub known: Vec<Known>,
@@ -22,7 +22,7 @@ pub struct FolderNews {
 /// A name to be looked at after the run.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Open {
-    /// The name.
+    /// One part of a path, as bytes.
     pub name: Name,
     /// The hash of its content, where that stays as it was.
     pub hash: Option<Hash>,
