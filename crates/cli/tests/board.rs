@@ -10,7 +10,7 @@ mod terminal;
 
 use std::fs;
 use std::process::Stdio;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use common::{Station, write};
 use reedhook_testing::signals::{self, Signal};
@@ -234,25 +234,15 @@ fn what_a_board_shows_stays_small_while_many_files_are_copied() {
     let tending = Tending::of(&station);
     let mut terminal = Terminal::start(&station, &["board"]);
     terminal.shows("the service runs since");
-    let begun = Instant::now();
     terminal.keys("r");
     yes(&mut terminal, "Run counts?");
-    terminal.shows("done, 20,000 items");
-    let process = fs::read_to_string(station.path("pid")).unwrap();
-    let used = processor_time(process.trim());
-    let share = used.as_secs_f64() / begun.elapsed().as_secs_f64();
-    assert!(share < 0.5, "the board took {used:?} of {:?}", begun.elapsed());
+    // What came of it, from the record: that may come before what the service says.
+    terminal.shows("20,000 added");
+    // A few frames a second, whatever number of files that is.
+    assert!(terminal.drawn < 500_000, "{} bytes were drawn", terminal.drawn);
     drop(tending);
     terminal.keys("q");
     assert_eq!(terminal.ends(), 0);
-}
-
-/// How long a process has worked.
-fn processor_time(process: &str) -> Duration {
-    let stat = fs::read_to_string(format!("/proc/{process}/stat")).unwrap();
-    let fields: Vec<&str> = stat.rsplit(')').next().unwrap().split_whitespace().collect();
-    let ticks: u64 = fields[11].parse::<u64>().unwrap() + fields[12].parse::<u64>().unwrap();
-    Duration::from_millis(ticks * 10)
 }
 
 #[test]

@@ -222,7 +222,7 @@ fn the_board_tells_before_the_machine_goes_down() {
     terminal.shows("Run counts?");
     std::thread::sleep(Duration::from_millis(900));
     terminal.keys("y");
-    terminal.shows("Close the board to leave it on");
+    terminal.shows("powers off in 20 s. q leaves it on");
     terminal.keys("q");
     assert_eq!(terminal.ends(), 0);
     assert_eq!(machine.order(), ["counts", "told"]);

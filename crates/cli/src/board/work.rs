@@ -180,7 +180,7 @@ impl Observer for AtTheEnd {
             Event::Finishing(Finishing::CountsDown { .. }) if self.said.swap(true, Ordering::Relaxed) => {
                 return;
             }
-            Event::Finishing(finishing) => finishing_words(finishing, "Close the board to leave it on."),
+            Event::Finishing(finishing) => finishing_words(finishing, "q leaves it on."),
             Event::Note(text) => (*text).to_owned(),
             _ => return,
         };

@@ -25,6 +25,8 @@ pub struct Terminal {
     keyboard: std::process::ChildStdin,
     output: Receiver<Vec<u8>>,
     screen: vt100::Parser,
+    /// How many bytes have been drawn.
+    pub drawn: usize,
 }
 
 impl Terminal {
@@ -46,11 +48,12 @@ impl Terminal {
             }
         });
         let (lines, columns) = (NonZero::new(24).unwrap(), NonZero::new(80).unwrap());
-        Terminal { child, keyboard, output, screen: vt100::Parser::new(lines, columns, 0) }
+        Terminal { child, keyboard, output, screen: vt100::Parser::new(lines, columns, 0), drawn: 0 }
     }
 
     pub fn take(&mut self) {
         while let Ok(bytes) = self.output.recv_timeout(Duration::from_millis(20)) {
+            self.drawn += bytes.len();
             self.screen.process(&bytes);
         }
     }
