@@ -170,11 +170,11 @@ fn mounts_of(desk: &Desk, job: &Job) -> Vec<PathBuf> {
 
 /// Runs of the home that go on, of whichever program.
 pub fn running(home: &Home, settings: &Settings) -> Vec<Pending> {
-    if !anything_runs(home) {
-        return Vec::new();
-    }
-    let names = job_names(home).unwrap_or_default().into_iter().filter(|name| is_running(home, name));
+    let unknown = |job: &str| Pending { job: job.to_owned(), state: PendingState::Runs, places: Vec::new() };
+    let Ok(names) = job_names(home) else { return vec![unknown("perhaps a job (they cannot be listed)")] };
     let mut found: Vec<Pending> = names
+        .into_iter()
+        .filter(|name| is_running(home, name))
         .map(|job| {
             let ends = load_job(home, &job).and_then(|job| Ends::of(&job, home, settings));
             let places = ends.map(|ends| ends.from.into_iter().chain(ends.to).collect::<Vec<_>>());
@@ -182,9 +182,9 @@ pub fn running(home: &Home, settings: &Settings) -> Vec<Pending> {
             Pending { job, state: PendingState::Runs, places }
         })
         .collect();
-    if found.is_empty() {
-        // A run without a job, or one that has ended since.
-        found.push(Pending { job: String::new(), state: PendingState::Runs, places: Vec::new() });
+    if found.is_empty() && anything_runs(home) {
+        // A run without a job.
+        found.push(unknown(""));
     }
     found
 }
@@ -194,17 +194,18 @@ pub fn running(home: &Home, settings: &Settings) -> Vec<Pending> {
 pub fn carry_out(desk: &Desk, finale: &Finale, pending: &dyn Fn() -> Vec<Pending>) {
     let mut waits_for = None;
     while !finale.is_empty() && !desk.is_stopped() {
-        let pending = pending();
-        eject(desk, &finale.free_drives(&pending));
+        let others = pending();
+        eject(desk, &finale.free_drives(&others));
         let machine = finale.machine();
-        match (&machine, pending.first()) {
-            (Some((_, what)), None) => match counted_down(desk, *what) {
-                true => {
+        match (&machine, others.first()) {
+            // What begins meanwhile is waited for, and it is counted down anew.
+            (Some((_, what)), None) => {
+                if counted_down(desk, *what, pending) {
                     finale.forget_machine();
                     act(desk, *what);
                 }
-                false => break,
-            },
+                waits_for = None;
+            }
             (_, Some(first)) => {
                 let words = first.words();
                 if waits_for.as_ref() != Some(&words) {
@@ -222,14 +223,17 @@ pub fn carry_out(desk: &Desk, finale: &Finale, pending: &dyn Fn() -> Vec<Pending
     }
 }
 
-/// Counts down; whether nobody said no.
-fn counted_down(desk: &Desk, what: Finally) -> bool {
+/// Counts down; whether nobody said no, and nothing has begun meanwhile.
+fn counted_down(desk: &Desk, what: Finally, pending: &dyn Fn() -> Vec<Pending>) -> bool {
     let all = desk.settings.countdown();
     let end = Instant::now() + all;
     loop {
         let left = end.saturating_duration_since(Instant::now());
-        if left.is_zero() || desk.is_stopped() {
-            return !desk.is_stopped();
+        if desk.is_stopped() || !pending().is_empty() {
+            return false;
+        }
+        if left.is_zero() {
+            return true;
         }
         desk.tell(&Event::Finishing(Finishing::CountsDown { what, left }));
         pause(desk, left.min(Duration::from_secs(1)));

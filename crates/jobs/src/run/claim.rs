@@ -13,7 +13,7 @@ use crate::places::Located;
 pub struct JobLock {
     _job: Option<File>,
     /// Shared by all runs of the home, also by those without a job.
-    _home: File,
+    _home: Option<File>,
 }
 
 impl JobLock {
@@ -22,7 +22,8 @@ impl JobLock {
     /// # Errors
     /// When the job is running already, or the lock cannot be made.
     pub fn take(home: &Home, job: &str) -> Outcome<JobLock> {
-        let runs = share_lock(&home.runs_lock())?;
+        // Where files cannot be locked, only this lock is missed: a run without a job needs none.
+        let runs = share_lock(&home.runs_lock()).ok();
         if job == ONCE {
             return Ok(JobLock { _job: None, _home: runs });
         }
