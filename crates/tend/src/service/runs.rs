@@ -43,8 +43,9 @@ impl Service {
                 None if self.jobs.get(&name).is_some_and(|tended| tended.places.is_some()) => {
                     self.begin(&name)
                 }
-                // The first look at its places is still underway.
-                None => {}
+                // The first look at its places is still underway: those that were wanted later do not go before it. Soon it has come back,
+                // or has got no answer.
+                None => break,
             }
         }
     }
