@@ -88,6 +88,18 @@ impl Machine {
         text.lines().map(str::to_owned).collect()
     }
 
+    /// The board, on which `counts` was begun.
+    fn board(&self) -> Terminal {
+        let mut terminal = Terminal::with(&self.station, &["board"], &[("PATH", &self.path)]);
+        terminal.shows("› counts");
+        terminal.keys("r");
+        terminal.shows("Run counts?");
+        // A question that has come by itself takes no key at once.
+        std::thread::sleep(Duration::from_millis(900));
+        terminal.keys("y");
+        terminal
+    }
+
     /// Waits until a run of a job has begun to write.
     fn writes(&self, name: &str) {
         let to = self.station.path(&format!("{name}-to"));
@@ -200,13 +212,7 @@ fn the_board_tells_before_the_machine_goes_down() {
     }
     let machine = Machine::new("1 s");
     machine.job("counts", &["--finally", "power-off"]);
-    let mut terminal = Terminal::with(&machine.station, &["board"], &[("PATH", &machine.path)]);
-    terminal.shows("› counts");
-    terminal.keys("r");
-    terminal.shows("Run counts?");
-    // A question that has come by itself takes no key at once.
-    std::thread::sleep(Duration::from_millis(900));
-    terminal.keys("y");
+    let mut terminal = machine.board();
     terminal.shows("powers off in 1 s");
     until("it goes down", || machine.order().len() == 3);
     assert_eq!(machine.order(), ["counts", "told", "poweroff"]);
@@ -216,12 +222,7 @@ fn the_board_tells_before_the_machine_goes_down() {
     // Who closes it leaves the machine on.
     let machine = Machine::new("20 s");
     machine.job("counts", &["--finally", "power-off"]);
-    let mut terminal = Terminal::with(&machine.station, &["board"], &[("PATH", &machine.path)]);
-    terminal.shows("› counts");
-    terminal.keys("r");
-    terminal.shows("Run counts?");
-    std::thread::sleep(Duration::from_millis(900));
-    terminal.keys("y");
+    let mut terminal = machine.board();
     terminal.shows("powers off in 20 s. q leaves it on");
     terminal.keys("q");
     assert_eq!(terminal.ends(), 0);

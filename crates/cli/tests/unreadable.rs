@@ -23,7 +23,7 @@ use tending::Tending;
 
 const OLD: u64 = 1_900_000_000;
 
-/// A file in the place of the folder of jobs: that cannot be listed, whoever asks.
+/// A file in the place of the folder of jobs: no account can list that.
 fn hide_jobs(station: &Station) {
     fs::rename(station.path("home/jobs"), station.path("home/jobs-away")).unwrap();
     fs::write(station.path("home/jobs"), "").unwrap();

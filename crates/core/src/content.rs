@@ -275,7 +275,7 @@ impl Content for Ahead {
     }
 }
 
-/// What a worker has come to. Its panic goes on in whoever waits for it: what it had not yet told must not count as nothing.
+/// What a worker has come to. A panic is resumed in the thread that joins it: what it had not yet told must not count as nothing.
 pub fn joined<T>(worker: std::thread::ScopedJoinHandle<'_, T>) -> T {
     worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
 }

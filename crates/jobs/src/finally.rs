@@ -57,8 +57,8 @@ pub struct Pending {
     pub job: String,
     /// Whether it runs, waits or is owed.
     pub state: PendingState,
-    /// Where it works.
-    pub places: Vec<Place>,
+    /// Where it works; none when that is not known, and it may be anywhere.
+    pub places: Option<Vec<Place>>,
 }
 
 /// How far something is that is still to come.
@@ -73,9 +73,10 @@ pub enum PendingState {
 }
 
 impl Pending {
-    /// Whether it works on a drive that is mounted there.
-    fn is_on(&self, mount: &Path) -> bool {
-        self.places.iter().any(|place| matches!(place, Place::Local(path) if path.starts_with(mount)))
+    /// Whether it works, or may work, on a drive that is mounted there.
+    fn may_be_on(&self, mount: &Path) -> bool {
+        let is_on = |place: &Place| matches!(place, Place::Local(path) if path.starts_with(mount));
+        self.places.as_ref().is_none_or(|places| places.iter().any(is_on))
     }
 
     /// What it does, for people.
@@ -150,7 +151,7 @@ impl Finale {
         let mut free = Vec::new();
         self.lock().retain_mut(|wish| match &mut wish.what {
             What::Eject(mounts) => {
-                let is_free = |mount: &mut PathBuf| !pending.iter().any(|one| one.is_on(mount));
+                let is_free = |mount: &mut PathBuf| !pending.iter().any(|one| one.may_be_on(mount));
                 free.extend(mounts.extract_if(.., is_free));
                 !mounts.is_empty()
             }
@@ -164,21 +165,27 @@ impl Finale {
 
 /// Where the drives of a job are mounted that can be unplugged.
 fn mounts_of(desk: &Desk, job: &Job) -> Vec<PathBuf> {
-    let Ok(ends) = Ends::of(job, &desk.home, &desk.settings) else { return Vec::new() };
+    let ends = match Ends::of(job, &desk.home, &desk.settings) {
+        Ok(ends) => ends,
+        Err(why) => {
+            desk.note(format!("{}: its drives are not unmounted: {}", job.name, why.message));
+            return Vec::new();
+        }
+    };
     ends.from.iter().chain(&ends.to).filter_map(|place| removable_mount(place.folder()?)).collect()
 }
 
 /// Runs of the home that go on, of whichever program.
 pub fn running(home: &Home, settings: &Settings) -> Vec<Pending> {
-    let unknown = |job: &str| Pending { job: job.to_owned(), state: PendingState::Runs, places: Vec::new() };
+    let unknown = |job: &str| Pending { job: job.to_owned(), state: PendingState::Runs, places: None };
     let Ok(names) = job_names(home) else { return vec![unknown("perhaps a job (they cannot be listed)")] };
     let mut found: Vec<Pending> = names
         .into_iter()
         .filter(|name| is_running(home, name))
         .map(|job| {
             let ends = load_job(home, &job).and_then(|job| Ends::of(&job, home, settings));
-            let places = ends.map(|ends| ends.from.into_iter().chain(ends.to).collect::<Vec<_>>());
-            let places = places.unwrap_or_default().iter().flat_map(Located::places).collect();
+            let places =
+                ends.ok().map(|ends| ends.from.iter().chain(&ends.to).flat_map(Located::places).collect());
             Pending { job, state: PendingState::Runs, places }
         })
         .collect();
@@ -269,6 +276,32 @@ pub fn eject(desk: &Desk, mounts: &[PathBuf]) {
         match unmount(mount) {
             Ok(()) => desk.note(format!("{} is unmounted: it can be unplugged", mount.display())),
             Err(why) => desk.note(format!("{} could not be unmounted: {why}", mount.display())),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_drive_is_free_once_nobody_works_there_or_may_work_there() {
+        let local = |path: &str| Place::Local(path.into());
+        let cases = [
+            (None, false),
+            (Some(vec![]), true),
+            (Some(vec![local("/media/heron/counts")]), false),
+            (Some(vec![local("/media/heron")]), false),
+            (Some(vec![local("/media/heronry"), local("/")]), true),
+        ];
+        for (places, is_free) in cases {
+            let finale = Finale::default();
+            let drive = PathBuf::from("/media/heron");
+            finale.lock().push(Wish { job: "counts".to_owned(), what: What::Eject(vec![drive.clone()]) });
+            let other = Pending { job: "nests".to_owned(), state: PendingState::Runs, places };
+            let free = finale.free_drives(std::slice::from_ref(&other));
+            assert_eq!(free, is_free.then_some(drive).into_iter().collect::<Vec<_>>(), "{other:?}");
+            assert_eq!(finale.is_empty(), is_free, "a wish that waits is kept: {other:?}");
         }
     }
 }

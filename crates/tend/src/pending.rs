@@ -17,7 +17,7 @@ pub fn of(desk: &Desk) -> Vec<Pending> {
         Err(_) => pending.push(Pending {
             job: "the service, which does not answer,".to_owned(),
             state: PendingState::Waits,
-            places: vec![Place::Local("/".into())],
+            places: None,
         }),
     }
     pending
@@ -25,16 +25,17 @@ pub fn of(desk: &Desk) -> Vec<Pending> {
 
 /// As the service tells it.
 pub(crate) fn told(pending: &Pending) -> Told {
-    let places = pending.places.iter().filter_map(|place| match place {
+    let local = |place: &Place| match place {
         Place::Local(path) => Some(path.to_string_lossy().into_owned()),
         Place::Elsewhere(_) => None,
-    });
+    };
+    let places = pending.places.as_ref().map(|places| places.iter().filter_map(local).collect());
     let (state, until) = match pending.state {
         PendingState::Runs => (PendingWord::Running, None),
         PendingState::Waits => (PendingWord::Waiting, None),
         PendingState::Retry(at) => (PendingWord::Retry, Some(lines::time(at.as_millisecond()))),
     };
-    Told::Pending { job: pending.job.clone(), state, until, places: places.collect() }
+    Told::Pending { job: pending.job.clone(), state, until, places }
 }
 
 fn read(told: Told) -> Option<Pending> {
@@ -45,5 +46,6 @@ fn read(told: Told) -> Option<Pending> {
         (PendingWord::Retry, Some(at)) => PendingState::Retry(at),
         _ => PendingState::Waits,
     };
-    Some(Pending { job, state, places: places.into_iter().map(|path| Place::Local(path.into())).collect() })
+    let places = places.map(|places| places.into_iter().map(|path| Place::Local(path.into())).collect());
+    Some(Pending { job, state, places })
 }

@@ -98,8 +98,9 @@ pub enum Told {
         /// When it is tried again.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         until: Option<String>,
-        /// The folders in which it works.
-        places: Vec<String>,
+        /// The folders in which it works, where that is known.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        places: Option<Vec<String>>,
     },
     /// A run begins.
     Began {

@@ -30,7 +30,7 @@ use work::Worker;
 /// How long a key is waited for before news are looked at.
 const TURN: Duration = Duration::from_millis(50);
 
-/// So much may wait to be shown: then whoever has more to say waits.
+/// How much may wait to be shown; a sender of more is blocked until there is room.
 const NEWS: usize = 4096;
 
 /// No frame follows another one sooner, but for a key.

@@ -173,7 +173,7 @@ pub enum Page {
 pub struct Question {
     pub title: String,
     pub lines: Vec<String>,
-    /// When it came, by itself: whoever is typing meant something else.
+    /// When it came, by itself: keys typed just then were meant for something else.
     pub(super) came_ms: Option<i64>,
     pub(super) then: Then,
 }

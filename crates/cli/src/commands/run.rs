@@ -195,7 +195,7 @@ pub fn run_wanted(
     }
 }
 
-/// The same, for whoever has more to say of it.
+/// The same, without the exit code: the caller has more to say of it.
 ///
 /// # Errors
 /// When it could not even begin.

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
+use reedhook_core::store::Place;
 use reedhook_core::when::Finally;
 use reedhook_jobs::finally::{self, Pending, PendingState};
 use reedhook_jobs::observer::Finishing;
@@ -108,14 +109,13 @@ impl Service {
         let running = self.running.iter().map(|(job, running)| Pending {
             job: job.clone(),
             state: PendingState::Runs,
-            places: running.places.clone(),
+            places: known(&running.places),
         });
         let mut pending: Vec<Pending> = running.collect();
-        if pending.is_empty() {
-            pending.extend(finally::running(&self.desk.home, &self.desk.settings));
-        }
+        let others = finally::running(&self.desk.home, &self.desk.settings);
+        pending.extend(others.into_iter().filter(|other| !self.running.contains_key(&other.job)));
         let waiting = self.jobs.values().filter_map(|tended| {
-            let places = || self.places_of(&tended.job.name);
+            let places = || known(&self.places_of(&tended.job.name));
             still_to_come(tended).map(|state| Pending {
                 job: tended.job.name.clone(),
                 state,
@@ -125,6 +125,11 @@ impl Service {
         pending.extend(waiting);
         pending
     }
+}
+
+/// Every job works somewhere: where nothing is known, the look at its places has told nothing.
+fn known(places: &[Place]) -> Option<Vec<Place>> {
+    (!places.is_empty()).then(|| places.to_vec())
 }
 
 /// Whether a run of a job is wanted, or owed. A look that is only made in case something has changed is neither.

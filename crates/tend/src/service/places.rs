@@ -58,8 +58,21 @@ impl Service {
         match (subject, found) {
             (Subject::Job(name), Some(Found::Job(seen))) => self.job_seen(&name, *seen),
             (Subject::Store(name), Some(Found::Store(now))) => self.store_seen(&name, now),
-            _ => {}
+            (subject, _) => self.look_failed(&subject),
         }
+    }
+
+    /// A look that broke off keeps no run waiting: the run looks for itself, and says what it finds.
+    fn look_failed(&mut self, subject: &Subject) {
+        let (what, follows) = match subject {
+            Subject::Job(name) => {
+                let Some(tended) = self.jobs.get_mut(name) else { return };
+                tended.places.get_or_insert_default();
+                (format!("the places of {name}"), "; its runs begin all the same")
+            }
+            Subject::Store(name) => (format!("the store {name}"), ""),
+        };
+        self.note(format!("the look at {what} failed{follows}; this is a fault in Reedhook"));
     }
 
     fn job_seen(&mut self, name: &str, seen: JobPlaces) {
