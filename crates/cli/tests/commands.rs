@@ -24,6 +24,7 @@ fn mistakes_get_one_sentence_and_the_right_code() {
         (&["preview", "xyzzy"], 2, &["no job \"xyzzy\"", "There is: broken, counts, torn"]),
         (&["run", "broken"], 2, &["broken.toml, line 4", "no key \"exlude\"", "\"exclude\""]),
         (&["run", "torn"], 2, &["torn.toml, line 1"]),
+        (&["status"], 0, &["broken.toml, line 4", "torn.toml, line 1"]),
         (&["job", "add", "x", "mirrow", "left", "right"], 2, &["mirrow", "mirror copy"]),
         (&["job", "add", "x", "mirror", "nowhere", "right"], 2, &["the source", "nowhere is not there"]),
         (&["job", "add", "a/b", "mirror", "left", "right"], 2, &["cannot be the name of a job"]),

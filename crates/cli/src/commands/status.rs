@@ -27,10 +27,13 @@ pub fn status(context: &Context) -> Outcome {
     let now = crate::clock::now_ms();
     let mut table = Columns::new(&[Align::Left; 6]);
     table.heading(&["job", "kind", "last run", "", "result", "next"]);
-    let mut stale = Vec::new();
+    let mut warnings = Vec::new();
     let clock = (context.desk.world.now)();
     for name in &names {
-        let job = load_job(&context.desk.home, name).ok();
+        let (job, unreadable) = match load_job(&context.desk.home, name) {
+            Ok(job) => (Some(job), None),
+            Err(why) => (None, Some(why.message)),
+        };
         let kind = job.as_ref().map_or("broken".to_owned(), |job| job.rules.kind.to_string());
         let next = job.as_ref().and_then(|job| next_of(context, job, clock));
         let overdue = match &job {
@@ -48,15 +51,19 @@ pub fn status(context: &Context) -> Outcome {
                 line.insert("next".into(), json!(instant(context, due.at)));
                 line.insert("line".into(), json!(due.line));
             }
+            if let Some(why) = unreadable {
+                line.insert("message".into(), json!(why));
+            }
             lines::print(&line.into());
             continue;
         }
+        warnings.extend(unreadable.map(|why| format!("{why}.")));
         let next =
             job.as_ref().map(|job| next_words(context, job, next, overdue.is_some())).unwrap_or_default();
         if let Some(overdue) = overdue {
-            stale.push(format!("{}.", overdue_words(name, overdue, now)));
+            warnings.push(format!("{}.", overdue_words(name, overdue, now)));
         } else if idle_days.is_some_and(|days| days >= STALE_DAYS) {
-            stale.push(format!("{name} has not run for {} days.", idle_days.unwrap_or_default()));
+            warnings.push(format!("{name} has not run for {} days.", idle_days.unwrap_or_default()));
         }
         let Some(last) = last else {
             let style = if overdue.is_some() { BAD } else { anstyle::Style::new() };
@@ -79,7 +86,7 @@ pub fn status(context: &Context) -> Outcome {
     }
     if !context.global.json {
         context.say(table.render(0).trim_end());
-        for line in stale {
+        for line in warnings {
             context.warn(line);
         }
     }
